@@ -1,0 +1,173 @@
+/**
+ * Plays the devices of the festival against a running store: `node devices.js --url URL`, the key in `UPROAR_KEY`.
+ * Each kind of device is a client of its own, like any other.
+ */
+import { parseArgs } from 'node:util';
+import { connect, ConnectionError, isProblem, type JsonObject, type Store } from '@uproar/client';
+
+const { values } = parseArgs({ options: { url: { type: 'string' } } });
+const url = values.url ?? process.env.UPROAR_URL ?? 'http://127.0.0.1:4680';
+const token = process.env.UPROAR_KEY ?? '';
+
+const stores: Store[] = [];
+
+function connectDevice(): Store {
+  const store = connect(url, { token });
+  stores.push(store);
+  return store;
+}
+
+const between = (low: number, high: number) => low + Math.random() * (high - low);
+const round = (value: number, digits: number) => Number(value.toFixed(digits));
+
+/** Does something again and again. A device that cannot reach the store, or is too late, tries again next time. */
+function every(intervalMs: number, act: () => Promise<unknown>): void {
+  const turn = async () => {
+    try {
+      await act();
+    } catch (error) {
+      const expected =
+        error instanceof ConnectionError ||
+        isProblem(error, 'version-mismatch') ||
+        isProblem(error, 'no-such-document');
+      if (!expected) console.error(error instanceof Error ? error.message : error);
+    }
+    setTimeout(() => void turn(), intervalMs * between(0.7, 1.3));
+  };
+  setTimeout(() => void turn(), intervalMs * Math.random());
+}
+
+/** Balloons: those aloft rise, sink and drift; now and then one lands and another takes off. */
+function flyBalloons(): void {
+  const store = connectDevice();
+  const balloons = store.collection('balloons');
+  const watch = balloons.watch();
+  const withStatus = (...wanted: string[]) =>
+    watch.current.documents.filter(({ data }) => wanted.includes(String(data.status)));
+  for (let device = 0; device < 5; device++) {
+    every(900, async () => {
+      const aloft = withStatus('aloft');
+      const balloon = aloft[Math.floor(Math.random() * aloft.length)];
+      if (!balloon) return;
+      const [longitude = 0, latitude = 0] =
+        (balloon.data.position as { coordinates?: number[] } | undefined)?.coordinates ?? [];
+      const climb = round(between(-3, 3), 1);
+      const altitude = Math.max(40, Math.min(2200, Math.round(Number(balloon.data.altitude) + climb * 20)));
+      await balloons.merge(balloon.id, {
+        altitude,
+        climb,
+        heading: Math.round(between(0, 359)),
+        fuel: Math.max(0, Number(balloon.data.fuel) - (Math.random() < 0.2 ? 1 : 0)),
+        position: {
+          type: 'Point',
+          coordinates: [round(longitude + between(-0.002, 0.002), 5), round(latitude + between(-0.002, 0.002), 5)],
+        },
+      });
+    });
+  }
+  every(9000, async () => {
+    const landing = withStatus('aloft')[0];
+    if (landing) await balloons.merge(landing.id, { status: 'landed', altitude: 0, climb: 0 });
+  });
+  every(9000, async () => {
+    const next = withStatus('packed', 'inflating').at(Math.floor(Math.random() * 20));
+    if (next) await balloons.merge(next.id, { status: 'aloft', altitude: 60, climb: 2.5, fuel: 100 });
+  });
+}
+
+/** Weather stations: each writes its own measurements. */
+function measureWeather(): void {
+  const stations = connectDevice().collection('stations');
+  for (let number = 1; number <= 24; number++) {
+    const id = `ws-${String(number).padStart(2, '0')}`;
+    every(6000, () =>
+      stations.merge(id, {
+        wind: {
+          speed: round(between(0, 9), 1),
+          gust: round(between(5, 14), 1),
+          direction: Math.round(between(0, 359)),
+        },
+        temperature: round(between(6, 24), 1),
+        measured: new Date().toISOString(),
+      }),
+    );
+  }
+}
+
+/** Spectators: three gates count who comes in. A gate counts on from what the store says, and only if that still holds. */
+function countVisitors(): void {
+  const gates = connectDevice().collection('gates');
+  for (let number = 1; number <= 3; number++) {
+    every(2000, async () => {
+      const gate = await gates.get(`g-${number}`);
+      if (!gate) return;
+      const visitors = Number(gate.data.visitors) + Math.ceil(between(0, 5));
+      await gates.merge(gate.id, { visitors }, { ifVersion: gate.version });
+    });
+  }
+}
+
+/** Two crews that want the same pads: whoever is first has it, the other is told. */
+function claimPads(): void {
+  for (const crew of ['c-7', 'c-21']) {
+    const pads = connectDevice().collection('pads');
+    every(5000, async () => {
+      const pad = await pads.get(`p-${Math.ceil(Math.random() * 3)}`);
+      if (!pad) return;
+      const claimedBy = pad.data.claimedBy;
+      if (claimedBy === null || claimedBy === undefined)
+        await pads.merge(pad.id, { claimedBy: crew }, { ifVersion: pad.version });
+      else if (claimedBy === crew) await pads.merge(pad.id, { claimedBy: null }, { ifVersion: pad.version });
+    });
+  }
+}
+
+/** Chase trucks: they report where they are, and lose their connection for a while in the valleys. */
+function driveTrucks(): void {
+  for (let number = 1; number <= 3; number++) {
+    let store = connectDevice();
+    every(4000, async () => {
+      if (store.state.name === 'closed') {
+        if (Math.random() < 0.4) store = connectDevice();
+        return;
+      }
+      const truck: JsonObject = {
+        online: true,
+        position: { type: 'Point', coordinates: [round(between(-0.2, 0.2), 5), round(between(-0.15, 0.15), 5)] },
+      };
+      const entersValley = Math.random() < 0.15;
+      await store.collection('crews').merge(`c-${number}`, { truck: { ...truck, online: !entersValley } });
+      if (!entersValley) return;
+      store.close();
+      stores.splice(stores.indexOf(store), 1);
+    });
+  }
+}
+
+/** The tower: posts a notice now and then, and takes old ones of its own down. */
+function postNotices(): void {
+  const notices = connectDevice().collection('notices');
+  const posted: string[] = [];
+  const texts = ['Wind is turning east.', 'Two balloons over the ridge.', 'Pad 3 is free again.', 'Fog is lifting.'];
+  every(12_000, async () => {
+    const text = texts[Math.floor(Math.random() * texts.length)]!;
+    posted.push(await notices.create({ title: 'From the tower', text, severity: 'info', audience: 'all' }));
+    if (posted.length > 5) await notices.delete(posted.shift()!);
+  });
+}
+
+flyBalloons();
+measureWeather();
+countVisitors();
+claimPads();
+driveTrucks();
+postNotices();
+
+function stop(): void {
+  for (const store of stores) store.close();
+  process.exit(0);
+}
+process.on('SIGTERM', stop);
+process.on('SIGINT', stop);
+// Whoever started the devices holds the other end; when that is gone, so are they.
+process.stdin.on('end', stop).resume();

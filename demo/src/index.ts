@@ -1,0 +1,15 @@
+/**
+ * The demo: a made-up hot-air balloon festival, as documents and as devices that keep them lively.
+ *
+ * @packageDocumentation
+ */
+import { fileURLToPath } from 'node:url';
+
+/** The folder with one NDJSON file for each collection of the festival. */
+export const DATA_DIRECTORY = fileURLToPath(new URL('../data/', import.meta.url));
+
+/** The program that plays the festival's devices; see `devices.ts`. */
+export const DEVICES_PROGRAM = fileURLToPath(new URL('./devices.js', import.meta.url));
+
+/** The collections of the festival, in the order in which they are brought in. */
+export const COLLECTIONS = ['crews', 'balloons', 'pads', 'flights', 'stations', 'notices', 'gates'] as const;

@@ -1,0 +1,110 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { connect } from '@uproar/client';
+import { COLLECTIONS, DATA_DIRECTORY, DEVICES_PROGRAM } from '@uproar/demo';
+import { DEFAULT_HOST, DEFAULT_PORT, type Service } from '@uproar/service';
+import type { CollectionListing } from '@uproar/protocol';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { CommandError } from '../exit-codes.js';
+import { importFile } from '../import/import-file.js';
+import { parsePort, start, stopped } from './serve.js';
+
+interface Options {
+  data?: string;
+  host: string;
+  port?: string;
+  devices: boolean;
+}
+
+/** `uproar demo`: a store with the balloon festival in it, and devices that keep it lively. */
+export function addDemo(program: Command): void {
+  program
+    .command('demo')
+    .summary('run a store with demo data and simulated devices')
+    .description(
+      'Runs a store with a made-up balloon festival in it, and devices that write to it. Leaves nothing behind unless --data is given.',
+    )
+    .option('--data <directory>', 'keep the data in this directory')
+    .option('--host <host>', 'the address to listen at', DEFAULT_HOST)
+    .option('--port <number>', `the port to listen at (default: ${DEFAULT_PORT}, or a free one when that is taken)`)
+    .option('--no-devices', 'leave the simulated devices out')
+    .action(demo);
+}
+
+async function demo(options: Options): Promise<void> {
+  const temporary = options.data === undefined ? mkdtempSync(join(tmpdir(), 'uproar-demo-')) : undefined;
+  const key = process.env.UPROAR_ADMIN_KEY ?? `demo-${randomBytes(18).toString('base64url')}`;
+  let service: Service | undefined;
+  let devices: ChildProcess | undefined;
+  const stop = stopped();
+  try {
+    service = await startAnywhere(options, (options.data ?? temporary)!, key);
+    await bringInFestival(service.address, key);
+    if (options.devices) {
+      devices = spawn(process.execPath, [DEVICES_PROGRAM, '--url', service.address], {
+        env: { ...process.env, UPROAR_KEY: key },
+        stdio: ['pipe', 'ignore', 'inherit'],
+      });
+    }
+    explain(service.address, key, options.data);
+    await stop;
+  } finally {
+    devices?.stdin?.end();
+    devices?.kill();
+    await service?.close();
+    if (temporary !== undefined) rmSync(temporary, { recursive: true, force: true });
+  }
+}
+
+async function startAnywhere(options: Options, directory: string, adminKey: string): Promise<Service> {
+  const settings = { directory, host: options.host, adminKey };
+  if (options.port !== undefined) return start({ ...settings, port: parsePort(options.port) });
+  try {
+    return await start({ ...settings, port: DEFAULT_PORT });
+  } catch (error) {
+    if (!(error instanceof CommandError)) throw error;
+    return start({ ...settings, port: 0 });
+  }
+}
+
+async function bringInFestival(url: string, key: string): Promise<void> {
+  const store = connect(url, { token: key });
+  try {
+    const { documents: collections } = await store.fetch<CollectionListing>('/v1/collections');
+    if (collections.some(({ id }) => id === 'balloons')) return;
+    for (const collection of COLLECTIONS)
+      await importFile(store, collection, join(DATA_DIRECTORY, `${collection}.ndjson`), {});
+  } finally {
+    store.close();
+  }
+}
+
+function explain(address: string, key: string, directory: string | undefined): void {
+  const lines = [
+    '',
+    `${pc.bold('The festival is on.')} A store with made-up balloons, crews, pads, flights, stations, notices and gates`,
+    'is running, and simulated devices write to it.',
+    '',
+    `  console   ${pc.cyan(`${address}/console/#key=${key}`)}`,
+    '',
+    pc.dim('In a second terminal:'),
+    '',
+    `  export UPROAR_URL=${address} UPROAR_KEY=${key}`,
+    '  npm run -s uproar -- status',
+    '  npm run -s uproar -- watch balloons',
+    `  npm run -s uproar -- merge balloons/bl-1 '{"status":"landed","altitude":0}'`,
+    `  curl -N -H "Authorization: Bearer $UPROAR_KEY" -H "Accept: text/event-stream" $UPROAR_URL/v1/data/gates`,
+    '',
+    pc.dim(
+      directory === undefined
+        ? 'Ctrl-C ends it and leaves nothing behind.'
+        : `Ctrl-C ends it; the data stays in ${directory}.`,
+    ),
+    '',
+  ];
+  process.stdout.write(lines.join('\n') + '\n');
+}

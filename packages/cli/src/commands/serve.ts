@@ -1,0 +1,105 @@
+import { DEFAULT_HOST, DEFAULT_PORT, startService, type Service, type ServiceOptions } from '@uproar/service';
+import type { Command } from 'commander';
+import { CONSOLE_DIRECTORY } from '@uproar/console';
+import pc from 'picocolors';
+import { CommandError, EXIT } from '../exit-codes.js';
+
+interface Options {
+  data: string;
+  host: string;
+  port: string;
+  logLevel: 'silent' | 'warn' | 'info' | 'debug';
+}
+
+/** `uproar serve`: runs a store. */
+export function addServe(program: Command): void {
+  program
+    .command('serve')
+    .summary('run a store')
+    .description(
+      'Opens the store in a data directory, making it where there is none, and serves it until it is stopped.',
+    )
+    .option('--data <directory>', 'the data directory (or UPROAR_DATA)', process.env.UPROAR_DATA ?? 'uproar-data')
+    .option('--host <host>', 'the address to listen at (or UPROAR_HOST)', process.env.UPROAR_HOST ?? DEFAULT_HOST)
+    .option(
+      '--port <number>',
+      'the port to listen at; 0 takes a free one (or UPROAR_PORT)',
+      process.env.UPROAR_PORT ?? String(DEFAULT_PORT),
+    )
+    .option('--log-level <level>', 'silent, warn, info or debug', 'warn')
+    .addHelpText(
+      'after',
+      '\nUPROAR_ADMIN_KEY sets the key of the store; without it the first start makes one and prints it once.\n\nExamples:\n  uproar serve\n  UPROAR_ADMIN_KEY=a-key-of-your-own uproar serve --data /srv/uproar --port 8000',
+    )
+    .action(serve);
+}
+
+async function serve(options: Options): Promise<void> {
+  const service = await start({
+    directory: options.data,
+    host: options.host,
+    port: parsePort(options.port),
+    logLevel: options.logLevel,
+  });
+  process.stdout.write(
+    `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${options.data}`)}\n`,
+  );
+  process.stdout.write(
+    `console ${pc.cyan(`${service.address}/console/${service.firstKey ? `#key=${service.firstKey}` : ''}`)}\n`,
+  );
+  if (service.firstKey) {
+    process.stdout.write(`\nThe key of this new store, shown only now:\n\n  ${pc.bold(service.firstKey)}\n\n`);
+  }
+  await stopped();
+  process.stdout.write('stopping\n');
+  await service.close();
+}
+
+/** Starts a service with the console, the key from the environment, and errors that tell what to mend. */
+export async function start(
+  options: Omit<ServiceOptions, 'adminKey' | 'consoleDirectory'> & { adminKey?: string },
+): Promise<Service> {
+  try {
+    return await startService({
+      adminKey: process.env.UPROAR_ADMIN_KEY,
+      consoleDirectory: CONSOLE_DIRECTORY,
+      ...options,
+    });
+  } catch (error) {
+    const { code } = error as NodeJS.ErrnoException;
+    const place = `${options.host}:${options.port}`;
+    if (code === 'EADDRINUSE')
+      throw new CommandError(`Something listens at ${place} already.`, EXIT.failed, 'Choose another port with --port.');
+    if (code === 'EACCES')
+      throw new CommandError(
+        `This user may not listen at ${place}.`,
+        EXIT.failed,
+        'Choose a port above 1023 with --port.',
+      );
+    if (code === 'EADDRNOTAVAIL' || code === 'ENOTFOUND') {
+      throw new CommandError(
+        `This machine has no address ${options.host}.`,
+        EXIT.usage,
+        'Choose one it has with --host.',
+      );
+    }
+    throw error;
+  }
+}
+
+/** Reads a port number. */
+export function parsePort(text: string): number {
+  const port = Number(text);
+  if (!/^\d{1,5}$/.test(text) || port > 65535) {
+    throw new CommandError(`"${text}" is no port.`, EXIT.usage, 'A port is a number from 0 to 65535.');
+  }
+  return port;
+}
+
+/** Waits until somebody asks the process to stop. */
+export function stopped(): Promise<void> {
+  return new Promise((resolve) => {
+    process.once('SIGINT', () => resolve());
+    process.once('SIGTERM', () => resolve());
+  });
+}

@@ -1,0 +1,115 @@
+import type { Document, JsonValue, Store, View, Watch } from '@uproar/client';
+import { diff, parsePointer, valueAt } from '@uproar/core';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseAddress } from '../address.js';
+import { CommandError } from '../exit-codes.js';
+import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { formatValue, printJson } from '../output.js';
+
+interface Options extends StoreOptions {
+  json?: boolean;
+}
+
+/** `uproar watch`: prints each change as it comes. */
+export function addWatch(program: Command): void {
+  withStoreOptions(program.command('watch'))
+    .summary('print each change as it comes')
+    .description('Prints each change of a collection, a document, or the list of collections, until it is interrupted.')
+    .argument('[address]', 'balloons, balloons/bl-17, or nothing for the list of collections')
+    .option('--json', 'print each change as a line of NDJSON')
+    .addHelpText('after', '\nExamples:\n  uproar watch balloons\n  uproar watch gates/g-1 --json')
+    .action((address: string | undefined, options: Options) => watch(address, options));
+}
+
+async function watch(text: string | undefined, options: Options): Promise<void> {
+  const address = text === undefined ? undefined : parseAddress(text);
+  const store = openAt(options);
+  const stop = () => store.close();
+  process.once('SIGINT', stop);
+  process.once('SIGTERM', stop);
+  // Whoever read the lines is gone: that is the end, not a failure.
+  process.stdout.once('error', stop);
+  try {
+    await store.ready();
+    await follow(begin(store, address), text ?? 'collections', options.json ?? false);
+  } finally {
+    process.off('SIGINT', stop);
+    process.off('SIGTERM', stop);
+    store.close();
+  }
+}
+
+function begin(store: Store, address: { collection: string; id?: string } | undefined): Watch {
+  if (!address) return store.watchCollections();
+  const collection = store.collection(address.collection);
+  return address.id === undefined ? collection.watch() : collection.watchOne(address.id);
+}
+
+async function follow(watch: Watch, name: string, json: boolean): Promise<void> {
+  let previous: View | undefined;
+  for await (const view of watch) {
+    if (view.state === 'failed') throw new CommandError(view.error!.detail);
+    if (view.state === 'stale') {
+      if (!json) note('the connection is broken; waiting for it to come back');
+      continue;
+    }
+    if (view.state === 'loading') continue;
+    if (!previous) begun(view, name, json);
+    else for (const { id } of view.changes) printChange(previous.byId.get(id), view.byId.get(id), view.seq, json);
+    previous = view;
+  }
+}
+
+function begun(view: View, name: string, json: boolean): void {
+  if (json)
+    for (const document of view.documents) printJson({ seq: view.seq, change: 'found', id: document.id, document });
+  else {
+    const count = view.documents.length;
+    note(`${name}: ${count} document${count === 1 ? '' : 's'} at seq ${view.seq}; changes follow, Ctrl-C ends`);
+  }
+}
+
+function note(text: string): void {
+  process.stdout.write(pc.dim(`· ${text}\n`));
+}
+
+function printChange(before: Document | undefined, after: Document | undefined, seq: number, json: boolean): void {
+  const change = !before ? 'created' : !after ? 'deleted' : 'updated';
+  const id = (after ?? before)!.id;
+  if (json) {
+    printJson({ seq, change, id, ...(after ? { document: after } : {}) });
+    return;
+  }
+  const stamp = pc.dim((after?.updated ?? new Date().toISOString()).slice(11, 23));
+  const mark = { created: pc.green('+'), updated: pc.yellow('~'), deleted: pc.red('-') }[change];
+  const what = after ? describeFields(before, after) : 'deleted';
+  process.stdout.write(`${stamp}  ${pc.dim(String(seq).padStart(6))}  ${mark} ${pc.bold(id.padEnd(8))}  ${what}\n`);
+}
+
+function describeFields(before: Document | undefined, after: Document): string {
+  if (!before) {
+    return Object.entries(after.data)
+      .slice(0, 6)
+      .map(([field, value]) => `${pc.cyan(field)} ${formatValue(value)}`)
+      .join('  ');
+  }
+  const fields = diff(before.data, after.data).map(({ path }) =>
+    parsePointer(path).filter((token) => !/^\d+$/.test(token)),
+  );
+  const names = [...new Map(fields.map((tokens) => [tokens.join('.'), tokens]))].filter(([name]) => name !== '');
+  const shown = names.length > 0 ? names : Object.keys(after.data).map((name): [string, string[]] => [name, [name]]);
+  const changed = shown.filter(([, tokens]) => !same(valueAt(before.data, tokens), valueAt(after.data, tokens)));
+  if (changed.length === 0) return pc.dim('written again, nothing altered');
+  return changed
+    .map(([name, tokens]) => {
+      const was = formatValue(valueAt(before.data, tokens), 24);
+      const is = formatValue(valueAt(after.data, tokens), 24);
+      return `${pc.cyan(name)} ${pc.dim(was)} → ${is}`;
+    })
+    .join('  ');
+}
+
+function same(a: JsonValue | undefined, b: JsonValue | undefined): boolean {
+  return JSON.stringify(a) === JSON.stringify(b);
+}

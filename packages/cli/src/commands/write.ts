@@ -1,0 +1,111 @@
+import { createInterface } from 'node:readline/promises';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseAddress, parseDocumentAddress } from '../address.js';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { printJson } from '../output.js';
+import { readData } from '../read-data.js';
+
+interface Options extends StoreOptions {
+  ifVersion?: string;
+  json?: boolean;
+  yes?: boolean;
+}
+
+const DATA_HELP = 'a JSON object, @file, or - for standard input';
+
+/** `uproar put`: creates or replaces a document. */
+export function addPut(program: Command): void {
+  writeCommand(program, 'put', 'create or replace a document')
+    .description('Creates or replaces a document. With a collection alone, creates one with a generated id.')
+    .argument('<address>', 'balloons/bl-17, or balloons')
+    .argument('<data>', DATA_HELP)
+    .addHelpText(
+      'after',
+      `\nExamples:\n  uproar put balloons/bl-900 '{"name":"Amber Heron","status":"packed"}'\n  uproar put notices @notice.json`,
+    )
+    .action((address: string, argument: string, options: Options) => {
+      const { collection, id } = parseAddress(address);
+      const data = readData(argument);
+      return useStore(options, async (store) => {
+        if (id !== undefined) {
+          report(options, `${collection}/${id}`, await store.collection(collection).put(id, data, condition(options)));
+          return;
+        }
+        const { seq, documents } = await store.commit({ writes: [{ create: collection, data }] });
+        report(options, `${collection}/${documents[0]!.id}`, seq);
+      });
+    });
+}
+
+/** `uproar merge`: changes fields of a document. */
+export function addMerge(program: Command): void {
+  writeCommand(program, 'merge', 'change fields of a document')
+    .description('Changes the fields given and leaves the others (JSON Merge Patch, RFC 7396); null removes a field.')
+    .argument('<address>', 'balloons/bl-17')
+    .argument('<data>', DATA_HELP)
+    .addHelpText(
+      'after',
+      `\nExamples:\n  uproar merge balloons/bl-17 '{"status":"aloft"}'\n  uproar merge pads/p-1 '{"claimedBy":null}' --if-version 41`,
+    )
+    .action((address: string, argument: string, options: Options) => {
+      const { collection, id } = parseDocumentAddress(address);
+      const data = readData(argument);
+      return useStore(options, async (store) =>
+        report(options, address, await store.collection(collection).merge(id, data, condition(options))),
+      );
+    });
+}
+
+/** `uproar delete`: deletes a document. */
+export function addDelete(program: Command): void {
+  writeCommand(program, 'delete', 'delete a document')
+    .description('Deletes a document. At a terminal it asks first.')
+    .argument('<address>', 'balloons/bl-17')
+    .option('--yes', 'do not ask')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar delete notices/n-003\n  uproar delete notices/n-004 --yes --if-version 120',
+    )
+    .action((address: string, options: Options) => {
+      const { collection, id } = parseDocumentAddress(address);
+      return useStore(options, async (store) => {
+        if (!options.yes && process.stdin.isTTY && !(await confirm(`Delete ${address}? [y/N] `))) {
+          throw new CommandError('Nothing was deleted.');
+        }
+        await store.collection(collection).delete(id, condition(options));
+        if (options.json) printJson({ address, version: 0 });
+        else process.stdout.write(`${pc.green('deleted')} ${address}\n`);
+      });
+    });
+}
+
+function writeCommand(program: Command, name: string, summary: string): Command {
+  return withStoreOptions(program.command(name))
+    .summary(summary)
+    .option('--if-version <version>', 'only if the document has this version; 0: only if there is none')
+    .option('--json', 'print the outcome as JSON');
+}
+
+function condition({ ifVersion }: Options): { ifVersion?: number } {
+  if (ifVersion === undefined) return {};
+  if (!/^\d{1,15}$/.test(ifVersion)) {
+    throw new CommandError(`"${ifVersion}" is no version.`, EXIT.usage, 'A version is a whole number; get prints it.');
+  }
+  return { ifVersion: Number(ifVersion) };
+}
+
+function report(options: Options, address: string, version: number): void {
+  if (options.json) printJson({ address, version });
+  else process.stdout.write(`${pc.green('written')} ${address}  ${pc.dim(`version ${version}`)}\n`);
+}
+
+async function confirm(question: string): Promise<boolean> {
+  const prompt = createInterface({ input: process.stdin, output: process.stderr });
+  try {
+    return /^y(es)?$/i.test((await prompt.question(question)).trim());
+  } finally {
+    prompt.close();
+  }
+}

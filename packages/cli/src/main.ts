@@ -1,0 +1,28 @@
+#!/usr/bin/env node
+import { VERSION } from '@uproar/service';
+import { Command, CommanderError } from 'commander';
+import { addDemo } from './commands/demo.js';
+import { addGet } from './commands/get.js';
+import { addImport } from './commands/import.js';
+import { addServe } from './commands/serve.js';
+import { addStatus } from './commands/status.js';
+import { addWatch } from './commands/watch.js';
+import { addDelete, addMerge, addPut } from './commands/write.js';
+import { EXIT } from './exit-codes.js';
+import { reportError } from './report-error.js';
+
+const program = new Command('uproar')
+  .description('A live document store: many devices write, and every connected view updates at once.')
+  .version(VERSION)
+  .showHelpAfterError('(add --help for what there is)')
+  .exitOverride();
+
+for (const add of [addServe, addDemo, addStatus, addGet, addPut, addMerge, addDelete, addWatch, addImport])
+  add(program);
+
+try {
+  await program.parseAsync();
+} catch (error) {
+  if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? EXIT.done : EXIT.usage;
+  else process.exitCode = reportError(error);
+}

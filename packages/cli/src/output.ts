@@ -1,0 +1,106 @@
+import type { Document, JsonValue } from '@uproar/client';
+import Table from 'cli-table3';
+import pc from 'picocolors';
+import stringWidth from 'string-width';
+
+const NO_BORDERS = Object.fromEntries(
+  [
+    'top',
+    'top-mid',
+    'top-left',
+    'top-right',
+    'bottom',
+    'bottom-mid',
+    'bottom-left',
+    'bottom-right',
+    'left',
+    'left-mid',
+    'mid',
+    'mid-mid',
+    'right',
+    'right-mid',
+  ].map((part) => [part, '']),
+);
+
+/** The columns a terminal has; output that goes elsewhere is not cut. */
+export function outputWidth(): number {
+  return process.stdout.isTTY ? process.stdout.columns : Number.POSITIVE_INFINITY;
+}
+
+/** Prints rows under headings, aligned. */
+export function printTable(headings: string[], rows: string[][]): void {
+  const table = new Table({
+    head: headings.map((heading) => pc.dim(heading)),
+    chars: { ...NO_BORDERS, middle: '  ' },
+    style: { head: [], border: [], 'padding-left': 0, 'padding-right': 0 },
+  });
+  table.push(...rows);
+  process.stdout.write(table.toString().replace(/ +$/gm, '') + '\n');
+}
+
+/** Prints documents as a table with the fields that most of them have, as many as the terminal is wide. */
+export function printDocuments(documents: readonly Document[]): void {
+  const fields = new Map<string, number>();
+  for (const { data } of documents) for (const name of Object.keys(data)) fields.set(name, (fields.get(name) ?? 0) + 1);
+  const byUse = [...fields].sort((a, b) => b[1] - a[1]).map(([name]) => name);
+  const columns = [
+    column(
+      'id',
+      documents.map(({ id }) => id),
+    ),
+    column(
+      'version',
+      documents.map(({ version }) => String(version)),
+    ),
+    ...byUse.map((name) =>
+      column(
+        name,
+        documents.map(({ data }) => formatValue(data[name])),
+      ),
+    ),
+  ];
+  let width = 0;
+  const shown = columns.filter((column) => (width += column.width + 2) <= outputWidth() + 2);
+  printTable(
+    shown.map(({ heading }) => heading),
+    documents.map((_, row) => shown.map(({ cells }) => cells[row]!)),
+  );
+  const left = columns.length - shown.length;
+  if (left > 0) process.stdout.write(pc.dim(`${left} more fields; --json shows all\n`));
+}
+
+function column(heading: string, cells: string[]) {
+  const width = cells.reduce((widest, cell) => Math.max(widest, stringWidth(cell)), stringWidth(heading));
+  return { heading, cells, width };
+}
+
+/** A value on one line, cut where it is long. */
+export function formatValue(value: JsonValue | undefined, limit = 32): string {
+  if (value === undefined) return pc.dim('–');
+  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  const line = text.replace(/\s+/g, ' ');
+  return line.length > limit ? `${line.slice(0, limit - 1)}…` : line;
+}
+
+/** Prints one document for people: bookkeeping first, then the data. */
+export function printDocument(address: string, document: Document): void {
+  const { version, created, updated, data } = document;
+  process.stdout.write(
+    `${pc.bold(address)}  ${pc.dim(`version ${version}, created ${created}, updated ${updated}`)}\n`,
+  );
+  process.stdout.write(JSON.stringify(data, null, 2) + '\n');
+}
+
+/** Prints a value as one line of NDJSON. */
+export function printJson(value: unknown): void {
+  process.stdout.write(JSON.stringify(value) + '\n');
+}
+
+/** A number of bytes for people. */
+export function formatBytes(bytes: number): string {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB'];
+  let value = bytes;
+  let unit = 0;
+  for (; value >= 1000 && unit < units.length - 1; unit++) value /= 1000;
+  return `${unit === 0 ? value : value.toFixed(1)} ${units[unit]}`;
+}

@@ -1,0 +1,10 @@
+export { Collection, type WriteOptions } from './collection.js';
+export { ConnectionError, isProblem, type ConnectionState } from './connection.js';
+export type { ConnectOptions } from './options.js';
+export type { OpenSocket, SocketLike } from './socket.js';
+export { Store, type CheckStep } from './store.js';
+export { Watch } from './watch.js';
+export type { Move, View } from './view.js';
+export { ProblemError } from '@uproar/protocol/problem-catalogue';
+export type { Document, JsonObject, JsonValue } from '@uproar/core';
+export type { CollectionSummary, Listing, Problem, Receipt, WatchTarget } from '@uproar/protocol';

@@ -1,0 +1,10 @@
+import type { OpenSocket, SocketLike } from './socket.js';
+import { Store } from './store.js';
+import type { ConnectOptions } from './options.js';
+
+const openSocket: OpenSocket = (url) => new WebSocket(url) as unknown as SocketLike;
+
+/** Connects to a store, with the browser's own WebSocket. See {@link Store}. */
+export function connect(url: string, options: ConnectOptions): Store {
+  return new Store(url, { openSocket, ...options });
+}

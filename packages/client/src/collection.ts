@@ -1,0 +1,72 @@
+import { formatAddress, type Document, type JsonObject } from '@uproar/core';
+import type { Listing, WireCommit } from '@uproar/protocol';
+import { isProblem } from './connection.js';
+import type { Store } from './store.js';
+import type { Watch } from './watch.js';
+
+/** What must hold for a write to be done. */
+export interface WriteOptions {
+  /** The version the document must have; 0 when it must not exist. */
+  ifVersion?: number;
+}
+
+/** One collection of a store. */
+export class Collection {
+  constructor(
+    readonly store: Store,
+    readonly name: string,
+  ) {}
+
+  /** Reads one document; undefined where there is none. */
+  async get(id: string): Promise<Document | undefined> {
+    try {
+      return (await this.store.call('get', { doc: formatAddress(this.name, id) })) as Document;
+    } catch (error) {
+      if (isProblem(error, 'no-such-document')) return undefined;
+      throw error;
+    }
+  }
+
+  /** Reads documents in the order of their ids, up to `limit`; `after` is the `next` of the listing before. */
+  list(options: { limit?: number; after?: string } = {}): Promise<Listing> {
+    const parameters = new URLSearchParams();
+    for (const [name, value] of Object.entries(options)) if (value !== undefined) parameters.set(name, String(value));
+    return this.store.fetch<Listing>(`/v1/data/${this.name}?${parameters}`);
+  }
+
+  /** Keeps the whole collection in view. */
+  watch(): Watch {
+    return this.store.watch({ query: { from: this.name } });
+  }
+
+  /** Keeps one document in view, which need not exist yet. */
+  watchOne(id: string): Watch {
+    return this.store.watch({ doc: formatAddress(this.name, id) });
+  }
+
+  /** Creates a document with a generated id, and returns the id. */
+  async create(data: JsonObject): Promise<string> {
+    const { documents } = await this.store.commit({ writes: [{ create: this.name, data }] });
+    return documents[0]!.id;
+  }
+
+  /** Creates or replaces a document. Returns its version. */
+  put(id: string, data: JsonObject, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ put: formatAddress(this.name, id), data, ...options });
+  }
+
+  /** Changes fields of a document by JSON Merge Patch (RFC 7396): null removes a field. Returns its version. */
+  merge(id: string, data: JsonObject, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ merge: formatAddress(this.name, id), data, ...options });
+  }
+
+  /** Deletes a document. */
+  async delete(id: string, options: WriteOptions = {}): Promise<void> {
+    await this.#write({ delete: formatAddress(this.name, id), ...options });
+  }
+
+  async #write(write: WireCommit['writes'][number]): Promise<number> {
+    const { documents } = await this.store.commit({ writes: [write] });
+    return documents[0]!.version;
+  }
+}

@@ -1,0 +1,251 @@
+import { ProblemError, problemName } from '@uproar/protocol/problem-catalogue';
+import { HEARTBEAT_MS } from '@uproar/protocol/timing';
+import type {
+  LiveMethod,
+  LiveNotifications,
+  LiveParams,
+  LiveResults,
+  Problem,
+  RpcAnswer,
+  RpcNotification,
+} from '@uproar/protocol';
+import type { OpenSocket, SocketLike } from './socket.js';
+
+/** Where the connection to the store stands, and why. */
+export type ConnectionState =
+  | { name: 'connecting' }
+  | { name: 'online'; server: LiveResults['hello'] }
+  | { name: 'offline'; reason: string; retryInMs: number }
+  | { name: 'refused'; problem: Problem }
+  | { name: 'closed' };
+
+/** What a connection needs from outside. */
+export interface ConnectionOptions {
+  url: string;
+  token: string;
+  openSocket: OpenSocket;
+  /** Waits before another try: the n-th failure in a row, from 0. In milliseconds. */
+  backoffMs?: (failures: number) => number;
+  /** How long a call may wait for a connection or an answer, in milliseconds. */
+  callTimeoutMs?: number;
+}
+
+interface PendingCall {
+  method: LiveMethod;
+  text: string;
+  sent: boolean;
+  resolve(result: unknown): void;
+  reject(error: Error): void;
+  timer: ReturnType<typeof setTimeout>;
+}
+
+/** What a connection tells its owner. */
+export interface ConnectionListener {
+  /** The state is another. After `online` nothing is watched any more on the other side. */
+  stateChanged(state: ConnectionState): void;
+  notified<Name extends keyof LiveNotifications>(name: Name, params: LiveNotifications[Name]): void;
+}
+
+/** Waits a little longer after each failure, up to 15 s, and never as long as another device does. */
+export function defaultBackoffMs(failures: number): number {
+  return Math.random() * Math.min(15_000, 250 * 2 ** failures) + 50;
+}
+
+/** When nothing at all was heard for so long, the connection is taken for dead. */
+const SILENCE_MS = HEARTBEAT_MS * 2.5;
+
+/** One lasting connection: it speaks JSON-RPC 2.0 over a WebSocket and opens another when that breaks. */
+export class Connection {
+  readonly #options: ConnectionOptions;
+  readonly #listener: ConnectionListener;
+  readonly #calls = new Map<number, PendingCall>();
+  #socket: SocketLike | undefined;
+  #state: ConnectionState = { name: 'connecting' };
+  #lastId = 0;
+  #failures = 0;
+  #retryTimer: ReturnType<typeof setTimeout> | undefined;
+  #silenceTimer: ReturnType<typeof setTimeout> | undefined;
+
+  constructor(options: ConnectionOptions, listener: ConnectionListener) {
+    this.#options = options;
+    this.#listener = listener;
+    this.#open();
+  }
+
+  get state(): ConnectionState {
+    return this.#state;
+  }
+
+  /**
+   * Calls the service. A call made while there is no connection waits for one.
+   *
+   * @throws {ProblemError} when the service refuses the call
+   * @throws {ConnectionError} when no answer came; whether a commit was applied is then not known
+   */
+  call<Method extends LiveMethod>(method: Method, params: LiveParams[Method]): Promise<LiveResults[Method]> {
+    return new Promise((resolve, reject) => this.request(method, params, resolve, reject));
+  }
+
+  /**
+   * As {@link call}, with callbacks. They run before anything that arrived behind the answer is looked at, which a
+   * promise does not promise.
+   */
+  request<Method extends LiveMethod>(
+    method: Method,
+    params: LiveParams[Method],
+    resolve: (result: LiveResults[Method]) => void,
+    reject: (error: Error) => void,
+  ): void {
+    if (this.#state.name === 'closed') return reject(new ConnectionError('The store was closed.'));
+    if (this.#state.name === 'refused') return reject(new ProblemError(this.#state.problem));
+    const id = ++this.#lastId;
+    const text = JSON.stringify({ jsonrpc: '2.0', id, method, params });
+    const timer = setTimeout(() => this.#giveUp(id), this.#options.callTimeoutMs ?? 15_000);
+    const call: PendingCall = {
+      method,
+      text,
+      sent: false,
+      resolve: resolve as (result: unknown) => void,
+      reject,
+      timer,
+    };
+    this.#calls.set(id, call);
+    if (this.#state.name === 'online' || method === 'hello') this.#transmit(call);
+  }
+
+  /** Tries again now instead of waiting for the next try. */
+  retryNow(): void {
+    if (this.#state.name !== 'offline') return;
+    clearTimeout(this.#retryTimer);
+    this.#open();
+  }
+
+  close(): void {
+    this.#setState({ name: 'closed' });
+    this.#dropSocket();
+    clearTimeout(this.#retryTimer);
+    this.#rejectCalls(() => true, new ConnectionError('The store was closed.'));
+  }
+
+  #open(): void {
+    this.#setState({ name: 'connecting' });
+    let socket: SocketLike;
+    try {
+      socket = this.#options.openSocket(this.#options.url);
+    } catch (error) {
+      return this.#lost(error instanceof Error ? error.message : String(error));
+    }
+    this.#socket = socket;
+    let reason = '';
+    socket.onopen = () => {
+      if (this.#socket === socket) void this.#hello();
+    };
+    socket.onmessage = ({ data }) => {
+      if (this.#socket !== socket) return;
+      this.#listenForSilence();
+      this.#receive(String(data));
+    };
+    socket.onerror = ({ message }) => (reason = message ?? reason);
+    socket.onclose = (event) => {
+      if (this.#socket !== socket) return;
+      this.#socket = undefined;
+      this.#lost(reason || event.reason || `Nothing answers at ${this.#options.url}.`);
+    };
+    this.#listenForSilence();
+  }
+
+  async #hello(): Promise<void> {
+    try {
+      const server = await this.call('hello', { token: this.#options.token });
+      this.#failures = 0;
+      this.#setState({ name: 'online', server });
+      for (const call of this.#calls.values()) if (!call.sent) this.#transmit(call);
+    } catch (error) {
+      if (error instanceof ProblemError && error.problem.status < 500) this.#refused(error.problem);
+      else this.#socket?.close();
+    }
+  }
+
+  #refused(problem: Problem): void {
+    this.#setState({ name: 'refused', problem });
+    this.#dropSocket();
+    this.#rejectCalls(() => true, new ProblemError(problem));
+  }
+
+  #lost(reason: string): void {
+    if (this.#state.name === 'closed' || this.#state.name === 'refused') return;
+    this.#dropSocket();
+    this.#rejectCalls(
+      (call) => call.sent,
+      new ConnectionError(
+        'The connection broke before the answer came; whether the call was carried out is not known.',
+      ),
+    );
+    const retryInMs = (this.#options.backoffMs ?? defaultBackoffMs)(this.#failures++);
+    this.#retryTimer = setTimeout(() => this.#open(), retryInMs);
+    this.#setState({ name: 'offline', reason, retryInMs });
+  }
+
+  #dropSocket(): void {
+    clearTimeout(this.#silenceTimer);
+    const socket = this.#socket;
+    this.#socket = undefined;
+    socket?.close();
+  }
+
+  #listenForSilence(): void {
+    clearTimeout(this.#silenceTimer);
+    this.#silenceTimer = setTimeout(() => this.#lost('The service has gone silent.'), SILENCE_MS);
+  }
+
+  #transmit(call: PendingCall): void {
+    call.sent = true;
+    this.#socket!.send(call.text);
+  }
+
+  #receive(text: string): void {
+    const message = JSON.parse(text) as RpcAnswer | RpcNotification;
+    if ('method' in message) {
+      this.#listener.notified(message.method as keyof LiveNotifications, message.params as never);
+      return;
+    }
+    const call = this.#calls.get(Number(message.id));
+    if (!call) return;
+    this.#calls.delete(Number(message.id));
+    clearTimeout(call.timer);
+    if ('error' in message) call.reject(new ProblemError(message.error.data));
+    else call.resolve(message.result);
+  }
+
+  #giveUp(id: number): void {
+    const call = this.#calls.get(id);
+    this.#calls.delete(id);
+    const why = this.#state.name === 'offline' ? `: ${this.#state.reason}` : '.';
+    call?.reject(new ConnectionError(`No answer to "${call.method}" came in time${why}`));
+  }
+
+  #rejectCalls(which: (call: PendingCall) => boolean, error: Error): void {
+    for (const [id, call] of this.#calls) {
+      if (!which(call)) continue;
+      this.#calls.delete(id);
+      clearTimeout(call.timer);
+      call.reject(error);
+    }
+  }
+
+  #setState(state: ConnectionState): void {
+    if (this.#state.name === 'closed') return;
+    this.#state = state;
+    this.#listener.stateChanged(state);
+  }
+}
+
+/** A call that got no answer. */
+export class ConnectionError extends Error {
+  override name = 'ConnectionError';
+}
+
+/** Tells whether an error is the problem of that name. */
+export function isProblem(error: unknown, name: ReturnType<typeof problemName>): error is ProblemError {
+  return error instanceof ProblemError && problemName(error.problem) === name;
+}

@@ -1,0 +1,7 @@
+/**
+ * The client of Uproar, for browsers.
+ *
+ * @packageDocumentation
+ */
+export * from './api.js';
+export { connect } from './browser.js';

@@ -1,0 +1,19 @@
+/**
+ * The client of Uproar, for Node.js.
+ *
+ * @packageDocumentation
+ */
+import { WebSocket } from 'ws';
+import type { ConnectOptions } from './options.js';
+import type { OpenSocket, SocketLike } from './socket.js';
+import { Store } from './store.js';
+
+export * from './api.js';
+
+const openSocket: OpenSocket = (url) =>
+  new WebSocket(url, { perMessageDeflate: false, maxPayload: 1024 * 1024 * 1024 }) as unknown as SocketLike;
+
+/** Connects to a store, with the WebSocket of `ws`. See {@link Store}. */
+export function connect(url: string, options: ConnectOptions): Store {
+  return new Store(url, { openSocket, ...options });
+}

@@ -1,0 +1,2 @@
+/** Where the built console lies. */
+export declare const CONSOLE_DIRECTORY: string;

@@ -1,0 +1,149 @@
+import { formatPointer } from './pointer.js';
+import { isObject, type JsonObject, type JsonValue } from './json.js';
+
+/**
+ * A document as everybody sees it.
+ *
+ * `version` is the seq of the commit that last wrote it; `created` and `updated` are RFC 3339 times in UTC
+ * with milliseconds; `data` holds the user's fields and nothing else.
+ */
+export interface Document {
+  id: string;
+  version: number;
+  created: string;
+  updated: string;
+  data: JsonObject;
+}
+
+/** How large and how deep a document's data may be. */
+export interface DocumentLimits {
+  /** Bytes of the data as UTF-8 JSON without spaces. */
+  sizeBytes: number;
+  /** Levels of nesting; the data itself is level 1. */
+  depth: number;
+}
+
+/** The limits a store has unless its settings say otherwise: 1 MiB and 64 levels. */
+export const DEFAULT_DOCUMENT_LIMITS: DocumentLimits = { sizeBytes: 1024 * 1024, depth: 64 };
+
+/** What makes a value unfit as a document's data, with the place (RFC 6901) where that shows. */
+export interface DataFault {
+  kind: 'not-an-object' | 'too-deep' | 'too-large' | 'lone-surrogate' | 'not-json';
+  pointer: string;
+  detail: string;
+}
+
+/** Tells whether `id` can name a document: 1 to 128 of `A-Z a-z 0-9 - . _ ~`, neither `.` nor `..`. */
+export function isDocumentId(id: string): boolean {
+  return /^[A-Za-z0-9\-._~]{1,128}$/.test(id) && id !== '.' && id !== '..';
+}
+
+/** Tells whether `name` can name a collection: a lower-case letter, then up to 63 of `a-z 0-9 -`. */
+export function isCollectionName(name: string): boolean {
+  return /^[a-z][a-z0-9-]{0,63}$/.test(name);
+}
+
+/** Writes a time given in milliseconds since 1970 as RFC 3339 in UTC with milliseconds. */
+export function formatTime(timeMs: number): string {
+  return new Date(timeMs).toISOString();
+}
+
+/**
+ * Looks for the first thing that makes `value` unfit as a document's data (I-JSON, RFC 7493).
+ *
+ * @param value anything, as it came from outside
+ * @param depth the deepest nesting allowed
+ * @returns the first fault, or undefined for fit data. Size is judged by {@link sizeFault}, on the written text.
+ */
+export function findDataFault(value: unknown, depth = DEFAULT_DOCUMENT_LIMITS.depth): DataFault | undefined {
+  if (!isObject(value)) {
+    const found = value === null ? 'null' : Array.isArray(value) ? 'an array' : `a ${typeof value}`;
+    return { kind: 'not-an-object', pointer: '', detail: `A document's data must be a JSON object, not ${found}.` };
+  }
+  return faultIn(value, [], depth);
+}
+
+/** The fault of data whose JSON text is over the limit, or undefined. */
+export function sizeFault(sizeBytes: number, limitBytes: number): DataFault | undefined {
+  if (sizeBytes <= limitBytes) return undefined;
+  return {
+    kind: 'too-large',
+    pointer: '',
+    detail: `The document's data takes ${sizeBytes} bytes; at most ${limitBytes} are allowed. Split it into several documents.`,
+  };
+}
+
+function faultIn(value: unknown, path: (string | number)[], depthLeft: number): DataFault | undefined {
+  switch (typeof value) {
+    case 'string':
+      return value.isWellFormed() ? undefined : surrogateFault(path, 'The text');
+    case 'boolean':
+      return undefined;
+    case 'number':
+      if (Number.isFinite(value)) return undefined;
+      return { kind: 'not-json', pointer: formatPointer(path), detail: `${value} is not a JSON number.` };
+    case 'object':
+      if (value === null) return undefined;
+      if (depthLeft === 0) {
+        return {
+          kind: 'too-deep',
+          pointer: formatPointer(path),
+          detail: `The document is nested deeper than ${path.length} levels. Flatten it, or keep the inner part as a document of its own.`,
+        };
+      }
+      return Array.isArray(value)
+        ? faultInArray(value, path, depthLeft - 1)
+        : faultInObject(value, path, depthLeft - 1);
+    default:
+      return { kind: 'not-json', pointer: formatPointer(path), detail: `A ${typeof value} cannot be written as JSON.` };
+  }
+}
+
+function faultInArray(items: unknown[], path: (string | number)[], depthLeft: number): DataFault | undefined {
+  for (let index = 0; index < items.length; index++) {
+    path.push(index);
+    const fault = faultIn(items[index], path, depthLeft);
+    if (fault) return fault;
+    path.pop();
+  }
+  return undefined;
+}
+
+function faultInObject(object: object, path: (string | number)[], depthLeft: number): DataFault | undefined {
+  for (const [name, member] of Object.entries(object)) {
+    path.push(name);
+    if (!name.isWellFormed()) return surrogateFault(path.slice(0, -1), 'A member name');
+    const fault = faultIn(member, path, depthLeft);
+    if (fault) return fault;
+    path.pop();
+  }
+  return undefined;
+}
+
+function surrogateFault(path: (string | number)[], subject: string): DataFault {
+  return {
+    kind: 'lone-surrogate',
+    pointer: formatPointer(path),
+    detail: `${subject} has half of a surrogate pair, which is no Unicode character. Cut texts between characters.`,
+  };
+}
+
+/** The bytes `value` takes as UTF-8 JSON without spaces. */
+export function jsonSizeBytes(value: JsonValue): number {
+  return utf8Length(JSON.stringify(value));
+}
+
+/** The number of bytes of `text` as UTF-8. */
+export function utf8Length(text: string): number {
+  let bytes = text.length;
+  for (let at = 0; at < text.length; at++) {
+    const code = text.charCodeAt(at);
+    if (code < 0x80) continue;
+    if (code < 0x800) bytes += 1;
+    else if (code >= 0xd800 && code <= 0xdbff) {
+      bytes += 2;
+      at++;
+    } else bytes += 2;
+  }
+  return bytes;
+}

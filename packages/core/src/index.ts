@@ -1,0 +1,17 @@
+/**
+ * The pure part of Uproar: what documents are, how they are ordered, patched and compared, and what a commit
+ * does to them. No input or output; clock, randomness and ids come in as arguments.
+ *
+ * @packageDocumentation
+ */
+export * from './commit.js';
+export * from './diff.js';
+export * from './document.js';
+export * from './json.js';
+export * from './json-patch.js';
+export * from './merge-patch.js';
+export * from './order.js';
+export * from './parse-json.js';
+export * from './pointer.js';
+export * from './uuid.js';
+export * from './view-state.js';

@@ -1,0 +1,131 @@
+import { deepEqual, getMember, isObject, setMember, type JsonObject, type JsonValue } from './json.js';
+import { arrayIndex, parsePointer, valueAt } from './pointer.js';
+
+/** One operation of a JSON Patch (RFC 6902, section 4). */
+export type PatchOperation =
+  | { op: 'add' | 'replace' | 'test'; path: string; value: JsonValue }
+  | { op: 'remove'; path: string }
+  | { op: 'move' | 'copy'; from: string; path: string };
+
+/** A JSON Patch (RFC 6902): operations applied one after the other. */
+export type JsonPatch = PatchOperation[];
+
+/** Raised when a patch cannot be applied; then nothing of it is. `index` is the operation at fault. */
+export class PatchError extends Error {
+  override name = 'PatchError';
+  constructor(
+    message: string,
+    readonly index: number,
+    readonly path: string,
+    /** True when an operation `test` found another value: the condition failed, the patch itself is sound. */
+    readonly testFailed = false,
+  ) {
+    super(message);
+  }
+}
+
+/**
+ * Applies a JSON Patch (RFC 6902). `target` stays as it is; the result shares with it what did not change,
+ * so unchanged parts keep their object identity.
+ *
+ * @throws {PatchError} when a path leads nowhere or a `test` fails; the patch is applied whole or not at all
+ * @throws {PointerError} when a path is not a JSON Pointer
+ */
+export function applyPatch(target: JsonValue, patch: readonly PatchOperation[]): JsonValue {
+  let current = target;
+  const fresh = new Set<object>();
+  patch.forEach((operation, index) => {
+    const fail = (message: string, testFailed = false): never => {
+      throw new PatchError(message, index, operation.path, testFailed);
+    };
+    const path = parsePointer(operation.path);
+    switch (operation.op) {
+      case 'add':
+      case 'replace':
+        current = write(current, path, 0, operation.op, operation.value, fresh, fail);
+        break;
+      case 'remove':
+        current = write(current, path, 0, 'remove', null, fresh, fail);
+        break;
+      case 'test': {
+        const found = valueAt(current, path);
+        if (found === undefined || !deepEqual(found, operation.value)) {
+          fail(`The value at "${operation.path}" is not the one tested for.`, true);
+        }
+        break;
+      }
+      default: {
+        const value = valueAt(current, parsePointer(operation.from));
+        if (value === undefined) return fail(`There is nothing at "${operation.from}".`);
+        if (operation.op === 'move') {
+          if (operation.path.startsWith(operation.from + '/')) fail('A value cannot be moved into itself.');
+          current = write(current, parsePointer(operation.from), 0, 'remove', null, fresh, fail);
+        } else {
+          // From here on two places hold the same object, so neither may be altered in place.
+          fresh.clear();
+        }
+        current = write(current, path, 0, 'add', value, fresh, fail);
+      }
+    }
+  });
+  return current;
+}
+
+type Fail = (message: string) => never;
+type WriteKind = 'add' | 'replace' | 'remove';
+
+/**
+ * Returns `node` with one place written. Containers on the way are copied once per patch: those in `fresh`
+ * were made by an earlier operation of this patch and belong to nobody else.
+ */
+function write(
+  node: JsonValue,
+  path: string[],
+  at: number,
+  kind: WriteKind,
+  value: JsonValue,
+  fresh: Set<object>,
+  fail: Fail,
+): JsonValue {
+  if (at === path.length) return kind === 'remove' ? null : value;
+  const token = path[at]!;
+  const last = at === path.length - 1;
+  if (Array.isArray(node)) {
+    const copy = own(node, fresh, () => [...node]);
+    writeItem(copy, token, last, kind, value, fail, (item) => write(item, path, at + 1, kind, value, fresh, fail));
+    return copy;
+  }
+  if (!isObject(node)) return fail(`"/${path.slice(0, at).join('/')}" is neither an object nor an array.`);
+  const existing = getMember(node, token);
+  if (existing === undefined && !(last && kind === 'add')) return fail(`There is no member "${token}".`);
+  const copy: JsonObject = own(node, fresh, () => ({ ...node }));
+  if (!last) setMember(copy, token, write(existing!, path, at + 1, kind, value, fresh, fail));
+  else if (kind === 'remove') delete copy[token];
+  else setMember(copy, token, value);
+  return copy;
+}
+
+function writeItem(
+  items: JsonValue[],
+  token: string,
+  last: boolean,
+  kind: WriteKind,
+  value: JsonValue,
+  fail: Fail,
+  descend: (item: JsonValue) => JsonValue,
+): void {
+  const index = token === '-' && last && kind === 'add' ? items.length : arrayIndex(token);
+  const limit = last && kind === 'add' ? items.length : items.length - 1;
+  if (index === undefined || index > limit) return fail(`"${token}" is no index of this array of ${items.length}.`);
+  if (!last) items[index] = descend(items[index]!);
+  else if (kind === 'add') items.splice(index, 0, value);
+  else if (kind === 'replace') items[index] = value;
+  else items.splice(index, 1);
+}
+
+function own<T extends object>(node: T, fresh: Set<object>, copy: () => T): T {
+  if (fresh.has(node)) return node;
+  const made = copy();
+  fresh.add(made);
+  return made;
+}

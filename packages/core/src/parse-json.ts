@@ -1,0 +1,109 @@
+import type { JsonValue } from './json.js';
+
+/** Why a text was refused as I-JSON. `position` counts UTF-16 code units from 0. */
+export class JsonTextError extends Error {
+  override name = 'JsonTextError';
+  constructor(
+    message: string,
+    readonly position: number,
+  ) {
+    super(message);
+  }
+}
+
+/**
+ * Parses a JSON text and holds it to I-JSON (RFC 7493, sections 2.2 and 2.3): member names within one
+ * object are distinct, and no number is written that a double cannot hold.
+ *
+ * @throws {JsonTextError} when the text is not JSON, or not I-JSON
+ */
+export function parseJson(text: string): JsonValue {
+  let value: JsonValue;
+  try {
+    value = JSON.parse(text) as JsonValue;
+  } catch (error) {
+    const message = error instanceof Error ? error.message : String(error);
+    const found = /position (\d+)/.exec(message);
+    const position = found ? Number(found[1]) : text.length;
+    throw new JsonTextError(
+      text.trim() === '' ? 'The text is empty; a JSON value was expected.' : `The text is not JSON: ${message}.`,
+      position,
+    );
+  }
+  const membersWritten = countMembersWritten(text);
+  if (membersWritten !== countMembers(value)) {
+    throw new JsonTextError('An object has two members with the same name; only one could be kept.', text.length);
+  }
+  return value;
+}
+
+/** Counts `name: value` pairs in a text known to be JSON, and checks its long number literals on the way. */
+function countMembersWritten(text: string): number {
+  let members = 0;
+  for (let at = 0; at < text.length; at++) {
+    const code = text.charCodeAt(at);
+    if (code === 0x22) {
+      at = endOfString(text, at);
+    } else if (code === 0x3a) {
+      members++;
+    } else if (code === 0x2d || (code >= 0x30 && code <= 0x39)) {
+      const end = endOfNumber(text, at);
+      if (end - at > 15) checkNumber(text.slice(at, end), at);
+      else if (text.slice(at, end).toLowerCase().includes('e')) checkNumber(text.slice(at, end), at);
+      at = end - 1;
+    }
+  }
+  return members;
+}
+
+function endOfString(text: string, start: number): number {
+  for (let at = text.indexOf('"', start + 1); ; at = text.indexOf('"', at + 1)) {
+    let backslashes = 0;
+    while (text.charCodeAt(at - 1 - backslashes) === 0x5c) backslashes++;
+    if (backslashes % 2 === 0) return at;
+  }
+}
+
+function endOfNumber(text: string, start: number): number {
+  let end = start + 1;
+  for (; end < text.length; end++) {
+    const code = text.charCodeAt(end);
+    const partOfNumber =
+      (code >= 0x30 && code <= 0x39) ||
+      code === 0x2e ||
+      code === 0x2b ||
+      code === 0x2d ||
+      code === 0x45 ||
+      code === 0x65;
+    if (!partOfNumber) break;
+  }
+  return end;
+}
+
+function checkNumber(literal: string, position: number): void {
+  const value = Number(literal);
+  if (!Number.isFinite(value)) {
+    throw new JsonTextError(`The number ${literal} is too large for a double; send it as a string.`, position);
+  }
+  if (/^-?\d+$/.test(literal) && !Number.isSafeInteger(value)) {
+    throw new JsonTextError(`The integer ${literal} would lose digits in a double; send it as a string.`, position);
+  }
+}
+
+function countMembers(value: JsonValue): number {
+  let members = 0;
+  const open: JsonValue[] = [value];
+  for (let next = open.pop(); next !== undefined; next = open.pop()) {
+    if (typeof next !== 'object' || next === null) continue;
+    if (Array.isArray(next)) {
+      for (const item of next) if (typeof item === 'object' && item !== null) open.push(item);
+      continue;
+    }
+    for (const name of Object.keys(next)) {
+      members++;
+      const member = next[name]!;
+      if (typeof member === 'object' && member !== null) open.push(member);
+    }
+  }
+  return members;
+}

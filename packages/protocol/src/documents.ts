@@ -1,0 +1,83 @@
+import { isCollectionName, isDocumentId, type JsonObject } from '@uproar/core';
+import { z } from 'zod';
+
+/** The name of a collection. */
+export const CollectionName = z
+  .string()
+  .refine(isCollectionName, {
+    error: 'A collection name is a lower-case letter and up to 63 more of a-z, 0-9 and "-".',
+  })
+  .meta({ id: 'CollectionName', pattern: '^[a-z][a-z0-9-]{0,63}$', examples: ['balloons'] });
+
+/** The id of a document. */
+export const DocumentId = z
+  .string()
+  .refine(isDocumentId, {
+    error: 'An id is 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~", and neither "." nor "..".',
+  })
+  .meta({ id: 'DocumentId', pattern: '^[A-Za-z0-9\\-._~]{1,128}$', examples: ['bl-17'] });
+
+/** A document's data. Only its being JSON is declared here; {@link findDataFault} of the core judges the rest. */
+export const Data = z
+  .custom<JsonObject>((value) => value !== undefined, { error: 'The data is missing.' })
+  .meta({ id: 'Data', type: 'object', description: 'The fields of a document: a JSON object (I-JSON, RFC 7493).' });
+
+/** The address of a document within the store: `collection/id`. */
+export const DocumentAddress = z
+  .string()
+  .refine(
+    (text) => {
+      const slash = text.indexOf('/');
+      return slash > 0 && isCollectionName(text.slice(0, slash)) && isDocumentId(text.slice(slash + 1));
+    },
+    { error: 'A document is addressed as collection/id, for example balloons/bl-17.' },
+  )
+  .meta({ id: 'DocumentAddress', examples: ['balloons/bl-17'] });
+
+/** A document on the wire. */
+export const WireDocument = z
+  .object({
+    id: DocumentId,
+    version: z.int().describe('The seq of the commit that last wrote the document; also its ETag.'),
+    created: z.iso.datetime().describe('When it was created (RFC 3339, UTC).'),
+    updated: z.iso.datetime().describe('When it was last written (RFC 3339, UTC).'),
+    data: Data,
+  })
+  .meta({ id: 'Document' });
+export type WireDocument = z.infer<typeof WireDocument>;
+
+/** A place in the order of commits. */
+export const Seq = z.int().nonnegative().meta({ id: 'Seq', description: 'A place in the one order of all commits.' });
+
+/** A part of a collection, in the order of ids. */
+export const Listing = z
+  .object({
+    seq: Seq.describe('The state of the store that this listing shows.'),
+    documents: z.array(WireDocument),
+    more: z.boolean().describe('True when the limit cut the listing.'),
+    next: z.string().optional().describe('A cursor for `after`, where there is more.'),
+    notes: z.array(z.string()).optional().describe('Hints for the person who asked, such as near names.'),
+  })
+  .meta({ id: 'Listing' });
+export type Listing = z.infer<typeof Listing>;
+
+/** A collection, in the form of a document: `id` is its name, `version` the seq of its last change. */
+export const CollectionSummary = z
+  .object({
+    id: CollectionName,
+    version: Seq,
+    created: z.iso.datetime(),
+    updated: z.iso.datetime(),
+    data: z.object({
+      documents: z.int().nonnegative().describe('How many documents it has.'),
+      sizeBytes: z.int().nonnegative().describe('The bytes of their data as JSON.'),
+    }),
+  })
+  .meta({ id: 'CollectionSummary' });
+export type CollectionSummary = z.infer<typeof CollectionSummary>;
+
+/** All collections, in the order of names. */
+export const CollectionListing = z
+  .object({ seq: Seq, documents: z.array(CollectionSummary), more: z.boolean() })
+  .meta({ id: 'CollectionListing' });
+export type CollectionListing = z.infer<typeof CollectionListing>;

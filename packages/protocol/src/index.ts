@@ -1,0 +1,13 @@
+/**
+ * Everything on the wire between Uproar's service and its clients, declared once with Zod. Types are inferred
+ * from the declarations, and the OpenAPI document is made from them.
+ *
+ * @packageDocumentation
+ */
+export * from './commits.js';
+export * from './documents.js';
+export * from './live.js';
+export * from './problem-catalogue.js';
+export * from './problems.js';
+export * from './rpc.js';
+export * from './timing.js';

@@ -1,0 +1,88 @@
+import type { JsonPatch } from '@uproar/core';
+import { z } from 'zod';
+import { Receipt, WireCommit } from './commits.js';
+import { CollectionName, DocumentAddress, Seq, WireDocument } from './documents.js';
+import { Problem } from './problems.js';
+
+/** A query; so far: all of one collection. */
+export const WireQuery = z.strictObject({ from: CollectionName }).meta({ id: 'Query' });
+export type WireQuery = z.infer<typeof WireQuery>;
+
+/** What can be watched: a query, one document (which need not exist yet), or the list of collections. */
+export const WatchTarget = z.union([
+  z.strictObject({ query: WireQuery }),
+  z.strictObject({ doc: DocumentAddress }),
+  z.strictObject({ collections: z.literal(true) }),
+]);
+export type WatchTarget = z.infer<typeof WatchTarget>;
+
+const ResumePoint = z.string().max(200).describe('An opaque point to resume the watch from.');
+
+/** Operations of a JSON Patch (RFC 6902) on `{ "<id>": document }`. */
+export const WirePatch = z
+  .custom<JsonPatch>((value) => Array.isArray(value))
+  .meta({ id: 'JsonPatch', type: 'array', items: { type: 'object' }, description: 'A JSON Patch (RFC 6902).' });
+
+/** The whole state of a watch. */
+export const WatchResult = z
+  .object({
+    seq: Seq.describe('The state of the store that the documents show.'),
+    documents: z.array(WireDocument).describe('All documents of the watch, in order.'),
+    more: z.boolean().describe('True when a limit cut the result.'),
+  })
+  .meta({ id: 'WatchResult' });
+export type WatchResult = z.infer<typeof WatchResult>;
+
+/** What altered the state of a watch. */
+export const WatchChange = z
+  .object({ seq: Seq.describe('The state of the store after the change.'), patch: WirePatch })
+  .meta({ id: 'WatchChange' });
+export type WatchChange = z.infer<typeof WatchChange>;
+
+/** What the WebSocket calls take (JSON-RPC 2.0 `params`, by name). */
+export const LIVE_PARAMS = {
+  hello: z.strictObject({ token: z.string().max(8192) }),
+  watch: z.union([
+    z.strictObject({ query: WireQuery, resume: ResumePoint.optional() }),
+    z.strictObject({ doc: DocumentAddress, resume: ResumePoint.optional() }),
+    z.strictObject({ collections: z.literal(true), resume: ResumePoint.optional() }),
+  ]),
+  unwatch: z.strictObject({ watch: z.string().max(64) }),
+  get: z.strictObject({ doc: DocumentAddress }),
+  commit: WireCommit,
+} as const;
+
+/** The names of the WebSocket calls. */
+export type LiveMethod = keyof typeof LIVE_PARAMS;
+
+/** What the WebSocket calls answer (JSON-RPC 2.0 `result`). */
+export const LIVE_RESULTS = {
+  hello: z.object({
+    store: z.string().describe('Names the store; another value means another store.'),
+    serverVersion: z.string(),
+    seq: Seq,
+    time: z.iso.datetime().describe("The server's clock."),
+    identity: z.object({ kind: z.literal('key'), name: z.string() }),
+  }),
+  watch: z.union([
+    WatchResult.extend({ watch: z.string(), resume: ResumePoint }),
+    WatchChange.extend({ watch: z.string(), resume: ResumePoint }),
+  ]),
+  unwatch: z.object({}),
+  get: WireDocument,
+  commit: Receipt,
+} as const;
+
+/** What the service sends unasked over a WebSocket (JSON-RPC 2.0 notifications). */
+export const LIVE_NOTIFICATIONS = {
+  change: WatchChange.extend({ watch: z.string(), resume: ResumePoint }),
+  reset: WatchResult.extend({ watch: z.string(), resume: ResumePoint }),
+  end: z.object({ watch: z.string(), problem: Problem }),
+  alive: z.object({ seq: Seq }).describe('Nothing but a sign of life, every 15 s.'),
+} as const;
+
+export type LiveParams = { [Method in LiveMethod]: z.infer<(typeof LIVE_PARAMS)[Method]> };
+export type LiveResults = { [Method in LiveMethod]: z.infer<(typeof LIVE_RESULTS)[Method]> };
+export type LiveNotifications = {
+  [Name in keyof typeof LIVE_NOTIFICATIONS]: z.infer<(typeof LIVE_NOTIFICATIONS)[Name]>;
+};

@@ -1,0 +1,62 @@
+import type { Problem } from './problems.js';
+
+/**
+ * Every problem the service reports (RFC 9457), by the last part of its `type`. `title` never changes for one
+ * type; the `detail` of each report tells what to do about that very case.
+ */
+export const PROBLEMS = {
+  'bad-request': { status: 400, title: 'The request does not have the form it must have' },
+  'bad-json': { status: 400, title: 'The body is not acceptable JSON' },
+  'bad-id': { status: 400, title: 'The text cannot be the id of a document' },
+  'bad-collection': { status: 400, title: 'The text cannot be the name of a collection' },
+  'bad-cursor': { status: 400, title: 'The cursor does not belong to this listing' },
+  'bad-document': { status: 422, title: 'The data cannot be kept as a document' },
+  'too-large': { status: 413, title: 'The request is larger than the store accepts' },
+  'key-missing': { status: 401, title: 'No key was sent' },
+  'key-unknown': { status: 401, title: 'The key is not known here' },
+  'no-such-route': { status: 404, title: 'Nothing is served at this address' },
+  'no-such-document': { status: 404, title: 'There is no such document' },
+  'no-such-watch': { status: 404, title: 'This connection has no such watch' },
+  'method-not-allowed': { status: 405, title: 'The address does not take this method' },
+  'not-acceptable': { status: 406, title: 'The answer cannot be given in a format the request accepts' },
+  'document-exists': { status: 409, title: 'The document exists already' },
+  'version-mismatch': { status: 409, title: 'The document is not at the version that was expected' },
+  'precondition-failed': { status: 412, title: 'A condition of the request does not hold' },
+  'unsupported-type': { status: 415, title: 'The content type is not one this address takes' },
+  internal: { status: 500, title: 'The service failed' },
+  overloaded: { status: 503, title: 'The service has too much to do just now' },
+  'storage-failed': { status: 503, title: 'The store could not write to its disk' },
+  stopping: { status: 503, title: 'The service is stopping' },
+} as const;
+
+/** The last part of a problem's `type`. */
+export type ProblemName = keyof typeof PROBLEMS;
+
+/** What the `type` of every problem begins with; the rest is its name. Relative to the address of the service. */
+export const PROBLEM_TYPE_PREFIX = '/problems/';
+
+/** Builds the report of a problem. `extra` adds members such as `pointer`. */
+export function createProblem(name: ProblemName, detail: string, extra: Partial<Problem> = {}): Problem {
+  const { status, title } = PROBLEMS[name];
+  return { type: PROBLEM_TYPE_PREFIX + name, title, status, detail, ...extra };
+}
+
+/** The name of a problem, from its type. Undefined for a type this catalogue does not have. */
+export function problemName(problem: Pick<Problem, 'type'>): ProblemName | undefined {
+  const name = problem.type.slice(PROBLEM_TYPE_PREFIX.length);
+  return problem.type.startsWith(PROBLEM_TYPE_PREFIX) && Object.hasOwn(PROBLEMS, name)
+    ? (name as ProblemName)
+    : undefined;
+}
+
+/** A problem as an error that can be thrown. */
+export class ProblemError extends Error {
+  override name = 'ProblemError';
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+
+  static of(name: ProblemName, detail: string, extra: Partial<Problem> = {}): ProblemError {
+    return new ProblemError(createProblem(name, detail, extra));
+  }
+}

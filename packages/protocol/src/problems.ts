@@ -1,0 +1,18 @@
+import { z } from 'zod';
+
+/** A problem report (RFC 9457, section 3). */
+export const Problem = z
+  .looseObject({
+    type: z.string().describe('Names the kind of problem; stable. A URI reference, `/problems/` and a name.'),
+    title: z.string().describe('The kind of problem in words; the same in every report of this type.'),
+    status: z.int().describe('The HTTP status code.'),
+    detail: z.string().describe('What happened here and what to do about it.'),
+    pointer: z.string().optional().describe('The place in the body at fault, a JSON Pointer (RFC 6901).'),
+    position: z.int().optional().describe('The character of the text at fault, counted from 0.'),
+    parameter: z.string().optional().describe('The part of the address or the header at fault.'),
+    write: z.int().optional().describe('The write of the commit at fault, counted from 0.'),
+    document: z.string().optional().describe('The document concerned, as `collection/id`.'),
+    currentVersion: z.int().optional().describe("The document's version in the store; 0 where there is none."),
+  })
+  .meta({ id: 'Problem' });
+export type Problem = z.infer<typeof Problem>;

@@ -1,0 +1,53 @@
+import { ProblemError } from '@uproar/protocol';
+import type { FastifyInstance, FastifyRequest } from 'fastify';
+import type { Identity, Keys } from '../identity/keys.js';
+
+declare module 'fastify' {
+  interface FastifyRequest {
+    /** Who is asking. Set before any route that needs a key is run. */
+    identity: Identity;
+  }
+  interface FastifyContextConfig {
+    /** True for the few routes that are served without a key. */
+    open?: boolean;
+  }
+}
+
+/** Lets requests pass that carry a known key as `Authorization: Bearer` (RFC 6750, section 2.1). */
+export function requireKey(app: FastifyInstance, keys: Keys): void {
+  app.decorateRequest('identity');
+  app.addHook('onRequest', async (request) => {
+    if (request.routeOptions.config?.open) return;
+    request.identity = identify(keys, request);
+  });
+}
+
+function identify(keys: Keys, request: FastifyRequest): Identity {
+  const header = request.headers.authorization;
+  if (header === undefined) {
+    throw ProblemError.of('key-missing', 'Send the key of the store as "Authorization: Bearer <key>".');
+  }
+  const key = /^Bearer +([\x21-\x7e]+) *$/i.exec(header)?.[1];
+  if (key === undefined) {
+    throw ProblemError.of('key-missing', 'The Authorization header must read "Bearer <key>".', {
+      parameter: 'Authorization',
+    });
+  }
+  return identifyKey(keys, key);
+}
+
+/**
+ * Tells whose key this is.
+ *
+ * @throws {ProblemError} `key-unknown`
+ */
+export function identifyKey(keys: Keys, key: string): Identity {
+  const identity = keys.identify(key);
+  if (!identity) {
+    throw ProblemError.of(
+      'key-unknown',
+      'The store does not know this key. The first start printed one; starting with UPROAR_ADMIN_KEY sets one.',
+    );
+  }
+  return identity;
+}

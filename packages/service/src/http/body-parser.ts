@@ -1,0 +1,32 @@
+import { JsonTextError, parseJson } from '@uproar/core';
+import { ProblemError } from '@uproar/protocol';
+import type { FastifyInstance } from 'fastify';
+
+const UTF8 = new TextDecoder('utf-8', { fatal: true, ignoreBOM: false });
+
+/** Takes JSON bodies as I-JSON: valid UTF-8, distinct member names, numbers that a double can hold. */
+export function parseJsonBodies(app: FastifyInstance): void {
+  app.removeAllContentTypeParsers();
+  const types = ['application/json', 'application/merge-patch+json'];
+  app.addContentTypeParser(types, { parseAs: 'buffer' }, async (_request: unknown, body: Buffer) => parseBody(body));
+}
+
+/**
+ * Reads a JSON text from bytes.
+ *
+ * @throws {ProblemError} `bad-json`, with the position where it shows
+ */
+export function parseBody(body: Uint8Array): unknown {
+  let text: string;
+  try {
+    text = UTF8.decode(body);
+  } catch {
+    throw ProblemError.of('bad-json', 'The body is not valid UTF-8; JSON is exchanged as UTF-8.');
+  }
+  try {
+    return parseJson(text);
+  } catch (error) {
+    if (!(error instanceof JsonTextError)) throw error;
+    throw ProblemError.of('bad-json', error.message, { position: error.position });
+  }
+}

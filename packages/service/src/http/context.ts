@@ -1,0 +1,16 @@
+import type { Keys } from '../identity/keys.js';
+import type { Committer } from '../commit/committer.js';
+import type { LiveViews } from '../live/live-views.js';
+import type { Store } from '../store/index.js';
+
+/** What the routes and the live connections work with. */
+export interface Context {
+  store: Store;
+  views: LiveViews;
+  keys: Keys;
+  committer: Committer;
+  maxUnreadBytes: number;
+  heartbeatMs: number;
+  /** Everything that must be told when the service stops. */
+  closing: Set<() => void>;
+}

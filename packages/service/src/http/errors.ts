@@ -1,0 +1,103 @@
+import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
+import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { $ZodIssue } from 'zod/v4/core';
+
+/** Sends a problem report (RFC 9457). */
+export function sendProblem(reply: FastifyReply, problem: Problem): FastifyReply {
+  if (problem.status === 401) reply.header('www-authenticate', 'Bearer realm="uproar"');
+  if (problem.status === 503) reply.header('retry-after', '1');
+  return reply.code(problem.status).type('application/problem+json').send(JSON.stringify(problem));
+}
+
+/** Makes every error of the service a problem report: failed checks, unknown routes, and its own faults. */
+export function handleErrors(app: FastifyInstance): void {
+  const routes = new Map<RegExp, Set<string>>();
+  app.addHook('onRoute', ({ url, method }) => {
+    const pattern = new RegExp(`^${url.replace(/[.*+?^${}()|[\]\\]/g, '\\$&').replace(/:\w+/g, '[^/]+')}$`);
+    const known = [...routes].find(([{ source }]) => source === pattern.source)?.[1] ?? new Set();
+    for (const name of [method].flat()) known.add(name);
+    if (known.size > 0) routes.set(pattern, known);
+  });
+
+  app.setErrorHandler((error: FastifyError, request, reply) => {
+    const problem = problemFor(error, request);
+    if (problem.status >= 500 && problem.type.endsWith('/internal')) request.log.error(error);
+    return sendProblem(reply, problem);
+  });
+
+  app.setNotFoundHandler((request, reply) => {
+    const path = request.url.split('?')[0]!;
+    const allowed = [...routes].filter(([pattern]) => pattern.test(path)).flatMap(([, methods]) => [...methods]);
+    if (allowed.length === 0) {
+      return sendProblem(
+        reply,
+        createProblem(
+          'no-such-route',
+          `Nothing is served at ${path}. Data is at /v1/data/{collection}, the rest in /openapi.json.`,
+        ),
+      );
+    }
+    const methods = [...new Set(allowed)].sort().join(', ');
+    reply.header('allow', methods);
+    return sendProblem(reply, createProblem('method-not-allowed', `${path} takes ${methods}, not ${request.method}.`));
+  });
+}
+
+function problemFor(error: FastifyError, request: FastifyRequest): Problem {
+  if (error instanceof ProblemError) return error.problem;
+  if (error.validation) return validationProblem(error);
+  switch (error.code) {
+    case 'FST_ERR_CTP_BODY_TOO_LARGE':
+      return createProblem('too-large', 'The body is larger than this address takes. Send less at once.');
+    case 'FST_ERR_CTP_INVALID_MEDIA_TYPE':
+      return unsupportedType(request);
+    case 'FST_ERR_CTP_EMPTY_JSON_BODY':
+      return createProblem('bad-json', 'The body is empty; a JSON object was expected.', { position: 0 });
+    default:
+  }
+  if (error.statusCode && error.statusCode < 500) return createProblem('bad-request', error.message);
+  return createProblem(
+    'internal',
+    'The service failed to handle this request; its log tells more. Nothing was written.',
+  );
+}
+
+/** What to send instead of a content type that is not taken. */
+function unsupportedType(request: FastifyRequest): Problem {
+  const found = request.headers['content-type'];
+  const expected = request.method === 'PATCH' ? 'application/merge-patch+json' : 'application/json';
+  return createProblem(
+    'unsupported-type',
+    `${found ? `The content type "${found}" is not taken here` : 'The content type is missing'}; send ${expected}.`,
+    { parameter: 'Content-Type' },
+  );
+}
+
+/** Turns the first issue that a Zod declaration raised into a problem. */
+function validationProblem(error: FastifyError): Problem {
+  const first = error.validation![0] as unknown as { instancePath: string; message?: string };
+  const message = first.message ?? error.message;
+  const name = first.instancePath.slice(1);
+  switch (error.validationContext) {
+    case 'params':
+      return createProblem(name === 'collection' ? 'bad-collection' : 'bad-id', message, { parameter: name });
+    case 'querystring':
+      return createProblem('bad-request', message, { parameter: name || undefined });
+    default:
+      return createProblem('bad-request', message, { pointer: first.instancePath });
+  }
+}
+
+/** Puts the first issue of a failed Zod check into words, with the place as a JSON Pointer. */
+export function describeIssue(issues: readonly $ZodIssue[]): { detail: string; pointer: string } {
+  const issue = deepest(issues[0]!);
+  return { detail: issue.message, pointer: issue.path.map((key) => `/${String(key)}`).join('') };
+}
+
+/** Of a union's branches, the one that came furthest tells best what was meant. */
+function deepest(issue: $ZodIssue): $ZodIssue {
+  if (issue.code !== 'invalid_union') return issue;
+  const candidates = issue.errors.flatMap((branch) => branch.map((inner) => deepest(inner)));
+  const best = candidates.sort((a, b) => b.path.length - a.path.length)[0];
+  return best ? { ...best, path: [...issue.path, ...best.path] } : issue;
+}

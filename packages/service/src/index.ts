@@ -1,0 +1,9 @@
+/**
+ * The service of Uproar: opens a store and serves it over HTTP and WebSocket.
+ *
+ * @packageDocumentation
+ */
+export { startService, type Service } from './service.js';
+export { DEFAULT_HOST, DEFAULT_PORT, type ServiceOptions } from './settings.js';
+export { openStore, StoreError, type Store } from './store/index.js';
+export { VERSION } from './version.js';

@@ -1,0 +1,113 @@
+import { createProblem, HEARTBEAT_MS } from '@uproar/protocol';
+import Fastify, { type FastifyInstance } from 'fastify';
+import { validatorCompiler } from 'fastify-type-provider-zod';
+import { Committer } from './commit/committer.js';
+import { requireKey } from './http/authenticate.js';
+import { parseJsonBodies } from './http/body-parser.js';
+import { serveCollections } from './http/collections.js';
+import { serveConsole } from './http/console.js';
+import type { Context } from './http/context.js';
+import { serveData } from './http/data.js';
+import { handleErrors, sendProblem } from './http/errors.js';
+import { describeRoutes } from './http/openapi.js';
+import { serveOperations } from './http/operations.js';
+import { Keys, MIN_KEY_LENGTH } from './identity/keys.js';
+import { LiveViews } from './live/live-views.js';
+import { serveSockets } from './live/socket-server.js';
+import { DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
+import { openStore, type Store } from './store/index.js';
+
+/** Whoever has not closed their connection by then, when the service stops, is cut off. */
+const CLOSE_WITHIN_MS = 2000;
+
+/** A running service. */
+export interface Service {
+  /** Where it listens, for example `http://127.0.0.1:4680`. */
+  address: string;
+  /** The key that the first start of a store makes; not to be had again. */
+  firstKey: string | undefined;
+  store: Store;
+  /** Takes no more requests, ends the watches, writes what is waiting and closes the store. */
+  close(): Promise<void>;
+}
+
+/**
+ * Starts a service on a data directory.
+ *
+ * @throws {StoreError} when the store cannot be opened
+ * @throws {RangeError} when the key given is too short
+ */
+export async function startService(options: ServiceOptions): Promise<Service> {
+  if (options.adminKey !== undefined && !/^[\x21-\x7e]+$/.test(options.adminKey)) {
+    throw new RangeError('The key in UPROAR_ADMIN_KEY must be printable ASCII without spaces.');
+  }
+  if (options.adminKey !== undefined && options.adminKey.length < MIN_KEY_LENGTH) {
+    throw new RangeError(
+      `The key in UPROAR_ADMIN_KEY is too short to be safe; use at least ${MIN_KEY_LENGTH} characters.`,
+    );
+  }
+  const store = openStore(options.directory, {
+    limits: options.documentLimits,
+    maxWaitingCommits: options.maxWaitingCommits,
+  });
+  const views = new LiveViews(store);
+  const keys = new Keys(store.database, options.adminKey);
+  const context: Context = {
+    store,
+    views,
+    keys,
+    committer: new Committer(store),
+    maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
+    heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
+    closing: new Set(),
+  };
+  const app = await buildApp(context, options);
+  const closeSockets = serveSockets(app.server, context);
+  const close = async () => {
+    const terminateSockets = closeSockets();
+    for (const end of context.closing) end();
+    const impatience = setTimeout(() => {
+      terminateSockets();
+      app.server.closeAllConnections();
+    }, CLOSE_WITHIN_MS);
+    await app.close();
+    clearTimeout(impatience);
+    views.close();
+    store.close();
+  };
+  try {
+    const address = await app.listen({ host: options.host, port: options.port });
+    return { address, firstKey: keys.createFirst(), store, close };
+  } catch (error) {
+    await close();
+    throw error;
+  }
+}
+
+function loggerOptions({ logLevel = 'silent' }: ServiceOptions) {
+  return logLevel === 'silent' ? false : { level: logLevel, redact: ['req.headers.authorization'] };
+}
+
+async function buildApp(context: Context, options: ServiceOptions): Promise<FastifyInstance> {
+  const app = Fastify({
+    logger: loggerOptions(options),
+    forceCloseConnections: 'idle',
+    frameworkErrors: (_error, _request, reply) => {
+      void sendProblem(reply, createProblem('bad-request', 'The address is not properly percent-encoded.'));
+    },
+    routerOptions: { maxParamLength: 4096 },
+  });
+  app.setValidatorCompiler(validatorCompiler);
+  // Declarations of answers describe; what is sent was checked on its way in.
+  app.setSerializerCompiler(() => (data) => JSON.stringify(data));
+  handleErrors(app);
+  requireKey(app, context.keys);
+  parseJsonBodies(app);
+  await describeRoutes(app);
+  serveOperations(app);
+  serveCollections(app, context);
+  serveData(app, context);
+  if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
+  await app.ready();
+  return app;
+}

@@ -1,0 +1,27 @@
+import type { DocumentLimits } from '@uproar/core';
+
+/** How a service is started. */
+export interface ServiceOptions {
+  /** The data directory. */
+  directory: string;
+  host: string;
+  /** 0 takes any free port. */
+  port: number;
+  /** A key that holds for this process, at least 16 characters. Without it the first start makes one. */
+  adminKey?: string | undefined;
+  /** Where the built console lies; without it no console is served. */
+  consoleDirectory?: string | undefined;
+  documentLimits?: DocumentLimits;
+  /** Commits that may wait for their turn before more are turned away. */
+  maxWaitingCommits?: number;
+  /** Bytes that may wait for a live connection to read them before its changes are merged. */
+  maxUnreadBytes?: number;
+  heartbeatMs?: number;
+  logLevel?: 'silent' | 'warn' | 'info' | 'debug';
+}
+
+/** The address a store listens at unless told otherwise. */
+export const DEFAULT_HOST = '127.0.0.1';
+export const DEFAULT_PORT = 4680;
+
+export const DEFAULT_MAX_UNREAD_BYTES = 1024 * 1024;

@@ -1,0 +1,73 @@
+import { randomBytes } from 'node:crypto';
+import type Database from 'better-sqlite3';
+import { DEFAULT_DOCUMENT_LIMITS, type DocumentLimits } from '@uproar/core';
+import { Collections } from './collections.js';
+import { Documents } from './documents.js';
+import { Journal } from './journal.js';
+import { claimDirectory } from './lock.js';
+import { openDatabase, prepareDirectory } from './open-database.js';
+import { SqliteCommitLog } from './sqlite-commit-log.js';
+
+export { StoreError } from './store-error.js';
+export type { AppliedCommit, CommitLog, CommitOutcome } from './commit-log.js';
+export type { CollectionInfo } from './collections.js';
+export { readStored, stringifyStored, type StoredDocument } from './documents.js';
+export type { JournalEntry } from './journal.js';
+
+/** An open store: one data directory, claimed by this process. */
+export interface Store {
+  /** Names the store; another store has another. */
+  readonly id: string;
+  readonly directory: string;
+  readonly limits: DocumentLimits;
+  readonly database: Database.Database;
+  readonly collections: Collections;
+  readonly documents: Documents;
+  readonly journal: Journal;
+  readonly log: SqliteCommitLog;
+  close(): void;
+}
+
+/** How a store is opened. */
+export interface StoreOptions {
+  limits?: DocumentLimits;
+  /** Commits that may wait for their turn before more are turned away. */
+  maxWaitingCommits?: number;
+}
+
+/**
+ * Opens the store in a data directory, making both where there is none.
+ *
+ * @throws {StoreError} with advice, when that cannot be
+ */
+export function openStore(directory: string, options: StoreOptions = {}): Store {
+  prepareDirectory(directory);
+  const release = claimDirectory(directory);
+  try {
+    const database = openDatabase(directory);
+    const limits = options.limits ?? DEFAULT_DOCUMENT_LIMITS;
+    const collections = new Collections(database);
+    const documents = new Documents(database);
+    const journal = new Journal(database, collections);
+    const log = new SqliteCommitLog(
+      { database, collections, documents, journal },
+      { limits, maxWaiting: options.maxWaitingCommits ?? 10_000 },
+    );
+    const close = () => {
+      log.close();
+      database.close();
+      release();
+    };
+    return { id: storeId(database), directory, limits, database, collections, documents, journal, log, close };
+  } catch (error) {
+    release();
+    throw error;
+  }
+}
+
+function storeId(database: Database.Database): string {
+  database
+    .prepare("INSERT INTO store (name, value) VALUES ('id', ?) ON CONFLICT (name) DO NOTHING")
+    .run(randomBytes(12).toString('base64url'));
+  return database.prepare("SELECT value FROM store WHERE name = 'id'").pluck().get() as string;
+}

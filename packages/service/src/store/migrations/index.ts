@@ -1,0 +1,4 @@
+import { SQL as documentsAndJournal } from './0001-documents-and-journal.js';
+
+/** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
+export const MIGRATIONS: readonly string[] = [documentsAndJournal];

@@ -1,0 +1,121 @@
+// Brings a checkout to where it can run: installs what is missing and builds what is stale, quietly when nothing is.
+// Uses nothing but what Node.js itself brings.
+import { spawnSync } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+
+export const root = fileURLToPath(new URL('..', import.meta.url));
+const stampFile = join(root, '.ready.json');
+
+/** Installs npm packages, compiles the TypeScript and builds the console, each only if it is needed. */
+export function makeReady() {
+  requireNode();
+  step(
+    'packages',
+    ['package-lock.json'],
+    join(root, 'node_modules'),
+    'installing packages (the first time takes some minutes)',
+    () => run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']),
+  );
+  const sources = ['core', 'protocol', 'service', 'client', 'vue', 'cli'].map((name) => `packages/${name}/src`);
+  step(
+    'compiled',
+    [...sources, 'demo/src', 'tsconfig.base.json'],
+    join(root, 'packages/cli/dist/main.js'),
+    'compiling',
+    () => run('npx', ['--no-install', 'tsc', '-b']),
+  );
+  const consoleSources = [
+    'packages/console/src',
+    'packages/console/public',
+    'packages/console/index.html',
+    'packages/console/vite.config.ts',
+  ];
+  step(
+    'console',
+    [...consoleSources, ...sources.slice(0, 5)],
+    join(root, 'packages/console/dist/index.html'),
+    'building the console',
+    () => run('npm', ['run', '--silent', 'build', '-w', 'packages/console']),
+  );
+}
+
+/** Makes sure that Debian's Chromium is there, for the tests of the console. Returns its path. */
+export function makeChromiumReady() {
+  const path = process.env.CHROMIUM_PATH ?? '/usr/bin/chromium';
+  if (existsSync(path)) return path;
+  const isRoot = process.getuid?.() === 0;
+  const prefix = isRoot ? [] : ['sudo', '-n'];
+  if (process.platform === 'linux' && existsSync('/usr/bin/apt-get')) {
+    console.log('installing Chromium from Debian’s packages');
+    const environment = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
+    const apt = (...args) =>
+      spawnSync([...prefix, 'apt-get'][0], [...prefix, 'apt-get', ...args].slice(1), {
+        stdio: ['ignore', 'ignore', 'inherit'],
+        env: environment,
+      }).status === 0;
+    if (
+      apt('update', '-qq') &&
+      apt('install', '-y', '-qq', '--no-install-recommends', 'chromium', 'fonts-dejavu-core') &&
+      existsSync(path)
+    )
+      return path;
+  }
+  console.error('Chromium is missing and could not be installed. The tests of the console need it:');
+  console.error('run "apt-get install chromium" as root, or set CHROMIUM_PATH to where it is.');
+  process.exit(1);
+}
+
+/** Runs a command in the checkout; ends the process when it fails. */
+export function run(command, args, environment = {}) {
+  const { status, error } = spawnSync(command, args, {
+    cwd: root,
+    stdio: ['ignore', 'inherit', 'inherit'],
+    env: { ...process.env, ...environment },
+  });
+  if (status === 0) return;
+  console.error(`"${[command, ...args].join(' ')}" failed${error ? `: ${error.message}` : ''}`);
+  process.exit(status ?? 1);
+}
+
+function requireNode() {
+  const [major, minor] = process.versions.node.split('.').map(Number);
+  if (major > 20 || (major === 20 && minor >= 19)) return;
+  console.error(`Uproar needs Node.js 20.19 or later; this is ${process.version}.`);
+  process.exit(1);
+}
+
+/** Does something once for each state of the files it depends on. */
+function step(name, inputs, result, what, act) {
+  const stamps = existsSync(stampFile) ? JSON.parse(readFileSync(stampFile, 'utf8')) : {};
+  const fingerprint = hashFiles(inputs);
+  if (stamps[name] === fingerprint && existsSync(result)) return;
+  console.log(what);
+  rmSync(stampFile, { force: true });
+  act();
+  writeFileSync(stampFile, JSON.stringify({ ...stamps, [name]: fingerprint }) + '\n');
+}
+
+function hashFiles(paths) {
+  const hash = createHash('sha256');
+  const add = (path) => {
+    const full = join(root, path);
+    if (!existsSync(full)) return;
+    for (const entry of [...readdirOrSelf(full)].sort()) {
+      if (entry === '') hash.update(path).update(readFileSync(full));
+      else add(`${path}/${entry}`);
+    }
+  };
+  paths.forEach(add);
+  return hash.digest('hex');
+}
+
+function readdirOrSelf(path) {
+  try {
+    return readdirSync(path);
+  } catch {
+    return [''];
+  }
+}
