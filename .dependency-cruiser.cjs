@@ -25,7 +25,12 @@ module.exports = {
       from: { path: '^packages/(core|protocol)/src' },
       to: { dependencyTypes: ['core'] },
     },
-    { name: 'no-circles', severity: 'error', from: {}, to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } } },
+    {
+      name: 'no-circles',
+      severity: 'error',
+      from: {},
+      to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } },
+    },
     { name: 'nothing-unresolvable', severity: 'error', from: {}, to: { couldNotResolve: true } },
     {
       name: 'no-test-code-in-sources',

@@ -2,7 +2,7 @@
 // Uses nothing but what Node.js itself brings.
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
@@ -12,13 +12,10 @@ const stampFile = join(root, '.ready.json');
 /** Installs npm packages, compiles the TypeScript and builds the console, each only if it is needed. */
 export function makeReady() {
   requireNode();
-  step(
-    'packages',
-    ['package-lock.json'],
-    join(root, 'node_modules'),
-    'installing packages (the first time takes some minutes)',
-    () => run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']),
-  );
+  if (!isInstalled()) {
+    console.log('installing packages (the first time takes some minutes)');
+    run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
+  }
   const sources = ['core', 'protocol', 'service', 'client', 'vue', 'cli'].map((name) => `packages/${name}/src`);
   step(
     'compiled',
@@ -85,6 +82,12 @@ function requireNode() {
   if (major > 20 || (major === 20 && minor >= 19)) return;
   console.error(`Uproar needs Node.js 20.19 or later; this is ${process.version}.`);
   process.exit(1);
+}
+
+/** npm writes this file last; when it is newer than the lock file, what is installed is what is wanted. */
+function isInstalled() {
+  const [installed, wanted] = ['node_modules/.package-lock.json', 'package-lock.json'].map((file) => join(root, file));
+  return existsSync(installed) && statSync(installed).mtimeMs >= statSync(wanted).mtimeMs;
 }
 
 /** Does something once for each state of the files it depends on. */

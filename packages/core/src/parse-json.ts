@@ -1,3 +1,4 @@
+import { parse as parseForPlace } from '@humanwhocodes/momoa';
 import type { JsonValue } from './json.js';
 
 /** Why a text was refused as I-JSON. `position` counts UTF-16 code units from 0. */
@@ -22,19 +23,30 @@ export function parseJson(text: string): JsonValue {
   try {
     value = JSON.parse(text) as JsonValue;
   } catch (error) {
-    const message = error instanceof Error ? error.message : String(error);
-    const found = /position (\d+)/.exec(message);
-    const position = found ? Number(found[1]) : text.length;
-    throw new JsonTextError(
-      text.trim() === '' ? 'The text is empty; a JSON value was expected.' : `The text is not JSON: ${message}.`,
-      position,
-    );
+    throw explain(text, error as Error);
   }
   const membersWritten = countMembersWritten(text);
   if (membersWritten !== countMembers(value)) {
     throw new JsonTextError('An object has two members with the same name; only one could be kept.', text.length);
   }
   return value;
+}
+
+/** Says where and why a text is not JSON. The language's own parser does not always tell the place. */
+function explain(text: string, error: Error): JsonTextError {
+  if (text.trim() === '') return new JsonTextError('The text is empty; a JSON value was expected.', 0);
+  try {
+    parseForPlace(text, { mode: 'json' });
+  } catch (placed) {
+    const { message, offset } = placed as Error & { offset?: number };
+    if (offset !== undefined)
+      return new JsonTextError(`The text is not JSON: ${message.replace(/\s*\(\d+:\d+\)$/, '')}`, offset);
+  }
+  const position = /position (\d+)/.exec(error.message)?.[1];
+  return new JsonTextError(
+    `The text is not JSON: ${error.message}.`,
+    position === undefined ? text.length : Number(position),
+  );
 }
 
 /** Counts `name: value` pairs in a text known to be JSON, and checks its long number literals on the way. */

@@ -1,6 +1,5 @@
 import type { IncomingMessage, Server } from 'node:http';
 import type { Duplex } from 'node:stream';
-import type { ProblemError} from '@uproar/protocol';
 import { createProblem, type Problem, type ProblemError } from '@uproar/protocol';
 import { WebSocketServer, type WebSocket } from 'ws';
 import { identifyKey } from '../http/authenticate.js';

@@ -1,0 +1,33 @@
+<script setup lang="ts">
+import { ConfigProvider } from 'ant-design-vue';
+import { onMounted, ref } from 'vue';
+import { ConnectionError } from '@uproar/client';
+import Shell from './components/Shell.vue';
+import SignInPage from './pages/SignInPage.vue';
+import { keptKey, session, signIn } from './session';
+import { componentTheme } from './theme';
+
+const trying = ref(keptKey() !== undefined);
+const refusal = ref('');
+
+onMounted(async () => {
+  const key = keptKey();
+  if (key === undefined) return;
+  try {
+    await signIn(key);
+  } catch (error) {
+    refusal.value =
+      error instanceof ConnectionError
+        ? 'The store cannot be reached just now.'
+        : 'The key kept from before is not accepted any more.';
+  }
+  trying.value = false;
+});
+</script>
+
+<template>
+  <ConfigProvider :theme="componentTheme">
+    <Shell v-if="session" :store="session" />
+    <SignInPage v-else-if="!trying" :refusal="refusal" />
+  </ConfigProvider>
+</template>

@@ -1,0 +1,120 @@
+<script setup lang="ts">
+import { isCollectionName, isDocumentId } from '@uproar/core';
+import { ProblemError } from '@uproar/client';
+import { Alert, Button, Drawer, Input } from 'ant-design-vue';
+import { computed, defineAsyncComponent, ref } from 'vue';
+import { readData } from '../check-data';
+import { useStore } from '../injection';
+
+const JsonEditor = defineAsyncComponent(() => import('./JsonEditor.vue'));
+const props = defineProps<{ collection: string }>();
+const emit = defineEmits<{ close: []; created: [collection: string, id: string] }>();
+const store = useStore();
+
+const collection = ref(props.collection);
+const id = ref('');
+const text = ref('{\n  \n}');
+const failure = ref('');
+const busy = ref(false);
+
+const checked = computed(() => readData(text.value));
+const collectionFault = computed(() =>
+  collection.value === '' || isCollectionName(collection.value)
+    ? ''
+    : 'A lower-case letter, then up to 63 of a-z, 0-9 and "-".',
+);
+const idFault = computed(() =>
+  id.value === '' || isDocumentId(id.value) ? '' : '1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~".',
+);
+const ready = computed(
+  () => collection.value !== '' && !collectionFault.value && !idFault.value && 'data' in checked.value,
+);
+
+async function create(): Promise<void> {
+  if (!ready.value || 'fault' in checked.value) return;
+  busy.value = true;
+  failure.value = '';
+  const { data } = checked.value;
+  const documents = store.collection(collection.value);
+  try {
+    if (id.value === '') emit('created', collection.value, await documents.create(data));
+    else {
+      await documents.put(id.value, data, { ifVersion: 0 });
+      emit('created', collection.value, id.value);
+    }
+  } catch (error) {
+    failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+  }
+  busy.value = false;
+}
+</script>
+
+<template>
+  <Drawer
+    open
+    title="New document"
+    :width="'min(620px, 100vw)'"
+    :body-style="{ padding: '16px', display: 'flex', flexDirection: 'column', gap: '12px' }"
+    @close="emit('close')"
+  >
+    <div class="fields">
+      <div>
+        <label for="new-collection">Collection</label>
+        <Input
+          id="new-collection"
+          v-model:value="collection"
+          :status="collectionFault ? 'error' : ''"
+          placeholder="notes"
+        />
+        <p class="fault">{{ collectionFault }}</p>
+      </div>
+      <div>
+        <label for="new-id">Id</label>
+        <Input
+          id="new-id"
+          v-model:value="id"
+          :status="idFault ? 'error' : ''"
+          placeholder="generated, in order of creation"
+        />
+        <p class="fault">{{ idFault }}</p>
+      </div>
+    </div>
+    <Alert v-if="failure" type="error" show-icon :message="failure" />
+    <JsonEditor v-model="text" class="editor" @save="create" />
+    <p class="fault" role="status">
+      <template v-if="'fault' in checked">{{ checked.fault }}</template>
+    </p>
+    <template #footer>
+      <div class="actions">
+        <Button @click="emit('close')">Cancel</Button>
+        <Button type="primary" :loading="busy" :disabled="!ready" title="Ctrl+S" @click="create">Create</Button>
+      </div>
+    </template>
+  </Drawer>
+</template>
+
+<style scoped>
+.fields {
+  display: grid;
+  grid-template-columns: 1fr 1.4fr;
+  gap: 12px;
+}
+label {
+  display: block;
+  font-weight: 600;
+}
+.fault {
+  min-height: 20px;
+  margin: 0;
+  color: var(--bad);
+}
+.editor {
+  flex: 1;
+  min-height: 200px;
+}
+.actions {
+  display: flex;
+  justify-content: flex-end;
+  gap: 8px;
+}
+</style>

@@ -1,0 +1,205 @@
+<script setup lang="ts">
+import { isProblem, ProblemError, type Document } from '@uproar/client';
+import { useWatch } from '@uproar/vue';
+import { Alert, Button, Drawer, Popconfirm, Spin } from 'ant-design-vue';
+import { computed, defineAsyncComponent, ref, watch } from 'vue';
+import { readData } from '../check-data';
+import { useNotices, useStore } from '../injection';
+import { deleteWithUndo } from '../undo';
+
+const JsonEditor = defineAsyncComponent(() => import('./JsonEditor.vue'));
+const props = defineProps<{ collection: string; id: string }>();
+const emit = defineEmits<{ close: [] }>();
+const store = useStore();
+const notices = useNotices();
+
+const view = useWatch(() => store.collection(props.collection).watchOne(props.id));
+const now = computed<Document | undefined>(() => view.value?.byId.get(props.id));
+/** The document as it was when the text was taken over into the editor. */
+const base = ref<Document>();
+const text = ref('');
+const failure = ref('');
+const busy = ref(false);
+
+const dirty = computed(() => base.value !== undefined && text.value !== format(base.value));
+const overtaken = computed(() => dirty.value && now.value !== undefined && now.value.version !== base.value?.version);
+const checked = computed(() => readData(text.value));
+const sizeBytes = computed(() => new TextEncoder().encode(JSON.stringify(now.value?.data ?? {})).length);
+
+// Without edits of one's own the editor follows the store.
+watch(now, (document) => {
+  if (document && !dirty.value) takeOver(document);
+});
+
+function format({ data }: Document): string {
+  return JSON.stringify(data, null, 2);
+}
+
+function takeOver(document: Document): void {
+  base.value = document;
+  text.value = format(document);
+  failure.value = '';
+}
+
+async function save(ifVersion = base.value?.version): Promise<void> {
+  if (!dirty.value || 'fault' in checked.value) return;
+  busy.value = true;
+  failure.value = '';
+  try {
+    const { data } = checked.value;
+    const version = await store.collection(props.collection).put(props.id, data, { ifVersion });
+    const saved = view.value?.byId.get(props.id);
+    if (saved?.version === version) takeOver(saved);
+    notices.success({ message: `Saved ${props.id}`, description: `Version ${version}`, duration: 2 });
+  } catch (error) {
+    if (!isProblem(error, 'version-mismatch'))
+      failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+  }
+  busy.value = false;
+}
+
+async function remove(): Promise<void> {
+  if (!now.value) return;
+  if (await deleteWithUndo(store, notices, props.collection, now.value)) emit('close');
+}
+</script>
+
+<template>
+  <Drawer
+    open
+    :width="'min(760px, 100vw)'"
+    :title="`${collection}/${id}`"
+    :mask="false"
+    :keyboard="true"
+    :body-style="{ padding: '16px', display: 'flex', flexDirection: 'column', gap: '12px' }"
+    @close="emit('close')"
+  >
+    <template #extra>
+      <Popconfirm
+        :title="`Delete ${id}?`"
+        description="It can be put back right after."
+        ok-text="Delete"
+        :ok-button-props="{ danger: true }"
+        placement="bottomRight"
+        @confirm="remove"
+      >
+        <Button danger :disabled="!now">Delete</Button>
+      </Popconfirm>
+    </template>
+
+    <Spin v-if="!view || view.state === 'loading'" />
+    <Alert v-else-if="view.error" type="error" :message="view.error.detail" />
+    <template v-else>
+      <Alert
+        v-if="!now"
+        type="warning"
+        show-icon
+        message="There is no such document."
+        :description="
+          base
+            ? 'It was deleted while it was open. Saving creates it again.'
+            : 'It may have been deleted. If somebody creates it, it appears here.'
+        "
+      />
+      <Alert
+        v-else-if="overtaken"
+        type="warning"
+        show-icon
+        :message="`Somebody wrote version ${now.version} while you edit version ${base?.version}.`"
+      >
+        <template #action>
+          <Button size="small" @click="takeOver(now)">Take theirs</Button>
+          <Button size="small" type="link" @click="save(now.version)">Save mine over it</Button>
+        </template>
+      </Alert>
+      <Alert v-if="failure" type="error" show-icon :message="failure" />
+      <div v-if="base" class="columns">
+        <div class="data">
+          <JsonEditor v-model="text" class="editor" @save="save()" />
+          <p class="fault" role="status">
+            <template v-if="'fault' in checked">{{ checked.fault }}</template>
+          </p>
+        </div>
+        <dl>
+          <dt>id</dt>
+          <dd class="mono">{{ id }}</dd>
+          <dt>version</dt>
+          <dd class="mono">{{ now?.version ?? '–' }}</dd>
+          <dt>created</dt>
+          <dd>{{ now ? new Date(now.created).toLocaleString() : '–' }}</dd>
+          <dt>updated</dt>
+          <dd>{{ now ? new Date(now.updated).toLocaleString() : '–' }}</dd>
+          <dt>size</dt>
+          <dd>{{ sizeBytes.toLocaleString() }} bytes</dd>
+        </dl>
+      </div>
+    </template>
+
+    <template #footer>
+      <div class="actions">
+        <span class="muted">{{ dirty ? 'Edited, not saved' : base ? 'As in the store' : '' }}</span>
+        <span>
+          <Button :disabled="!dirty || !now" @click="now && takeOver(now)">Discard edits</Button>
+          <Button
+            type="primary"
+            class="save"
+            :loading="busy"
+            :disabled="!dirty || 'fault' in checked || overtaken"
+            title="Ctrl+S"
+            @click="save(now ? base?.version : 0)"
+          >
+            Save
+          </Button>
+        </span>
+      </div>
+    </template>
+  </Drawer>
+</template>
+
+<style scoped>
+.columns {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 170px;
+  gap: 16px;
+}
+.data {
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+}
+.editor {
+  flex: 1;
+  min-height: 160px;
+}
+.fault {
+  min-height: 20px;
+  margin: 6px 0 0;
+  color: var(--bad);
+}
+dl {
+  margin: 0;
+}
+dt {
+  color: var(--ink-3);
+  font-size: 11.5px;
+}
+dd {
+  margin: 0 0 10px;
+  overflow-wrap: anywhere;
+}
+.actions {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+.save {
+  margin-left: 8px;
+}
+@media (max-width: 720px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

@@ -1,0 +1,12 @@
+import { createRouter, createWebHistory } from 'vue-router';
+import DataPage from './pages/DataPage.vue';
+
+/** Every address of the console can be shared: it names the collection, and the document that is open. */
+export const router = createRouter({
+  history: createWebHistory('/console/'),
+  routes: [
+    { path: '/', redirect: '/data' },
+    { path: '/data/:collection?/:id?', name: 'data', component: DataPage },
+    { path: '/:anything(.*)*', redirect: '/data' },
+  ],
+});

@@ -1,0 +1,45 @@
+import { connect, type Store } from '@uproar/client';
+import { shallowRef } from 'vue';
+
+const KEY_ITEM = 'uproar-key';
+
+/** The store the console is signed in to; undefined while it is not. */
+export const session = shallowRef<Store>();
+
+/** Takes over the key of a sign-in link and removes it from the address, so that it is not passed on by accident. */
+export function takeKeyFromAddress(): void {
+  const key = new URLSearchParams(location.hash.slice(1)).get('key');
+  if (key === null) return;
+  sessionStorage.setItem(KEY_ITEM, key);
+  history.replaceState(history.state, '', location.pathname + location.search);
+}
+
+/** The key kept for this browser session. */
+export function keptKey(): string | undefined {
+  return sessionStorage.getItem(KEY_ITEM) ?? undefined;
+}
+
+/**
+ * Signs in with a key, and keeps it until the browser session ends.
+ *
+ * @throws {ProblemError} when the store refuses the key
+ * @throws {ConnectionError} when it cannot be reached
+ */
+export async function signIn(key: string): Promise<void> {
+  const store = connect(location.origin, { token: key });
+  try {
+    await store.ready();
+  } catch (error) {
+    store.close();
+    throw error;
+  }
+  sessionStorage.setItem(KEY_ITEM, key);
+  session.value = store;
+}
+
+/** Forgets the key and closes the connection. */
+export function signOut(): void {
+  sessionStorage.removeItem(KEY_ITEM);
+  session.value?.close();
+  session.value = undefined;
+}

@@ -1,0 +1,36 @@
+import { theme as antTheme } from 'ant-design-vue';
+import { computed, ref, watchEffect } from 'vue';
+
+type Choice = 'light' | 'dark';
+
+const STORAGE_ITEM = 'uproar-theme';
+const system = matchMedia('(prefers-color-scheme: dark)');
+const chosen = ref<Choice | null>(localStorage.getItem(STORAGE_ITEM) as Choice | null);
+const systemIsDark = ref(system.matches);
+system.addEventListener('change', ({ matches }) => (systemIsDark.value = matches));
+
+/** True while the console is drawn dark: as chosen, otherwise as the system is. */
+export const isDark = computed(() => (chosen.value ? chosen.value === 'dark' : systemIsDark.value));
+
+/** Switches between light and dark, and remembers it. */
+export function toggleTheme(): void {
+  chosen.value = isDark.value ? 'light' : 'dark';
+  localStorage.setItem(STORAGE_ITEM, chosen.value);
+}
+
+watchEffect(() => document.documentElement.classList.toggle('dark', isDark.value));
+
+/** The same colours and sizes for the component library as `style.css` has for the rest. */
+export const componentTheme = computed(() => ({
+  algorithm: isDark.value
+    ? [antTheme.darkAlgorithm, antTheme.compactAlgorithm]
+    : [antTheme.defaultAlgorithm, antTheme.compactAlgorithm],
+  token: {
+    colorPrimary: isDark.value ? '#8f86f0' : '#5a4fcf',
+    colorError: isDark.value ? '#f0736a' : '#b3362c',
+    borderRadius: 5,
+    fontSize: 13,
+    fontFamily: 'inherit',
+    colorBgBase: isDark.value ? '#15161b' : '#ffffff',
+  },
+}));

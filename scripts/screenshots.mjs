@@ -1,0 +1,116 @@
+// Takes the pictures in docs/screenshots from a running demo: `node scripts/screenshots.mjs [name …]`.
+// Needs Chromium; for the terminal pictures also Xvfb, xterm and ImageMagick from Debian's packages.
+import { spawn, spawnSync } from 'node:child_process';
+import { mkdirSync } from 'node:fs';
+import { join } from 'node:path';
+import { setTimeout as sleep } from 'node:timers/promises';
+import { chromium } from 'playwright-core';
+import { makeChromiumReady, makeReady, root } from './ready.mjs';
+
+const KEY = 'festival-key-0123456789';
+const PORT = 4690;
+const url = `http://127.0.0.1:${PORT}`;
+const directory = process.env.SCREENSHOT_DIRECTORY ?? join(root, 'docs/screenshots');
+const main = join(root, 'packages/cli/dist/main.js');
+const wanted = process.argv.slice(2);
+
+makeReady();
+mkdirSync(directory, { recursive: true });
+const executablePath = makeChromiumReady();
+const demo = spawn(process.execPath, [main, 'demo', '--port', String(PORT)], {
+  env: { ...process.env, UPROAR_ADMIN_KEY: KEY },
+  stdio: ['ignore', 'pipe', 'inherit'],
+});
+await new Promise((resolve) => demo.stdout.on('data', (text) => String(text).includes('Ctrl-C') && resolve()));
+
+const pages = {
+  async 'console-sign-in'(page) {
+    await page.goto(`${url}/console/`);
+    await page.getByLabel('Key').waitFor();
+  },
+  async 'console-data'(page) {
+    await signIn(page, 'data/balloons');
+    await sleep(4000);
+  },
+  async 'console-document'(page) {
+    await signIn(page, 'data/balloons/bl-17');
+    await page.locator('.cm-content').waitFor();
+    await sleep(1500);
+  },
+  async 'console-data-dark'(page) {
+    await page.emulateMedia({ colorScheme: 'dark' });
+    await signIn(page, 'data/stations');
+    await sleep(3000);
+  },
+};
+
+const terminals = {
+  'terminal-watch': { lines: ['uproar watch balloons'], seconds: 14 },
+  'terminal-status': { lines: ['uproar status', 'uproar get stations --limit 8'], seconds: 5 },
+};
+
+async function signIn(page, path) {
+  await page.goto(`${url}/console/${path}#key=${KEY}`);
+  await page.getByText('Connected').waitFor();
+}
+
+const chosen = (name) => wanted.length === 0 || wanted.includes(name);
+const browser = await chromium.launch({
+  executablePath,
+  args: [
+    '--no-sandbox',
+    '--disable-gpu',
+    '--disable-quic',
+    '--no-first-run',
+    '--disable-background-networking',
+    '--disable-component-update',
+    '--disable-sync',
+  ],
+});
+for (const [name, act] of Object.entries(pages).filter(([name]) => chosen(name))) {
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+  page.on('pageerror', (error) => console.error(`${name}: ${error.message}`));
+  page.on('console', (message) => message.type() === 'error' && console.error(`${name}: ${message.text()}`));
+  await act(page);
+  await page.screenshot({ path: join(directory, `${name}.png`) });
+  await page.close();
+}
+await browser.close();
+
+for (const [name, { lines, seconds }] of Object.entries(terminals).filter(([name]) => chosen(name))) {
+  const display = ':93';
+  const screen = spawn('Xvfb', [display, '-screen', '0', '1280x800x24'], { stdio: 'ignore' });
+  await sleep(1000);
+  const script = lines
+    .map((line) => `printf '\\033[1m$ ${line}\\033[0m\\n'; ${line.replace(/^uproar/, `node ${main}`)}`)
+    .join('; echo; ');
+  const terminal = spawn(
+    'xterm',
+    [
+      '-geometry',
+      '158x46+0+0',
+      '-fa',
+      'DejaVu Sans Mono',
+      '-fs',
+      '10',
+      '-bg',
+      '#16171c',
+      '-fg',
+      '#e4e5ea',
+      '-e',
+      'bash',
+      '-c',
+      `${script}; sleep 60`,
+    ],
+    {
+      env: { ...process.env, DISPLAY: display, UPROAR_URL: url, UPROAR_KEY: KEY, UPROAR_ADMIN_KEY: '' },
+      stdio: 'ignore',
+    },
+  );
+  await sleep(seconds * 1000);
+  spawnSync('import', ['-display', display, '-window', 'root', join(directory, `${name}.png`)], { stdio: 'inherit' });
+  terminal.kill();
+  screen.kill();
+  await sleep(300);
+}
+demo.kill('SIGINT');

@@ -1,0 +1,91 @@
+import jsonPatch from 'fast-json-patch';
+import { KEY } from './service.js';
+
+/** One event of an event stream, its data parsed. */
+export interface StreamEvent {
+  event: string;
+  id: string | undefined;
+  // eslint-disable-next-line @typescript-eslint/no-explicit-any
+  data: any;
+}
+
+/**
+ * Reads a watch over plain HTTP, as a program without the client would: it splits the stream into events and applies
+ * the patches with a JSON Patch package.
+ */
+export class StreamReader {
+  readonly events: StreamEvent[] = [];
+  /** The copy of the watch's state. */
+  state: Record<string, unknown> = {};
+  seq = 0;
+  lastEventId: string | undefined;
+  comments = 0;
+  ended = false;
+  readonly #abort: AbortController;
+
+  private constructor(
+    readonly response: Response,
+    abort: AbortController,
+  ) {
+    this.#abort = abort;
+  }
+
+  /** Opens a watch; with `earlier`, goes on from the copy that another reader has made. */
+  static async open(url: string, earlier?: StreamReader): Promise<StreamReader> {
+    const headers: Record<string, string> = { authorization: `Bearer ${KEY}`, accept: 'text/event-stream' };
+    if (earlier?.lastEventId !== undefined) headers['last-event-id'] = earlier.lastEventId;
+    const abort = new AbortController();
+    const response = await fetch(url, { headers, signal: abort.signal });
+    const reader = new StreamReader(response, abort);
+    if (earlier) reader.state = earlier.state;
+    void reader.#read();
+    return reader;
+  }
+
+  close(): void {
+    this.#abort.abort();
+  }
+
+  async #read(): Promise<void> {
+    const decoder = new TextDecoder();
+    let text = '';
+    try {
+      for await (const chunk of this.response.body!) {
+        text += decoder.decode(chunk as Uint8Array, { stream: true });
+        for (let end = text.indexOf('\n\n'); end !== -1; end = text.indexOf('\n\n')) {
+          this.#take(text.slice(0, end));
+          text = text.slice(end + 2);
+        }
+      }
+    } catch (error) {
+      if (!this.#abort.signal.aborted && !(error instanceof TypeError)) throw error;
+    }
+    this.ended = true;
+  }
+
+  #take(block: string): void {
+    const fields = new Map<string, string>();
+    for (const line of block.split('\n')) {
+      if (line.startsWith(':')) this.comments++;
+      else fields.set(line.slice(0, line.indexOf(':')), line.slice(line.indexOf(':') + 2));
+    }
+    this.lastEventId = fields.get('id') ?? this.lastEventId;
+    const data = fields.get('data');
+    if (data === undefined) return;
+    const event = {
+      event: fields.get('event') ?? 'message',
+      id: fields.get('id'),
+      data: JSON.parse(data) as StreamEvent['data'],
+    };
+    this.events.push(event);
+    if (event.event === 'result' || event.event === 'reset') {
+      this.state = Object.fromEntries(
+        (event.data.documents as { id: string }[]).map((document) => [document.id, document]),
+      );
+      this.seq = event.data.seq as number;
+    } else if (event.event === 'change') {
+      this.state = jsonPatch.applyPatch(this.state, event.data.patch as never, true, false).newDocument;
+      this.seq = event.data.seq as number;
+    }
+  }
+}

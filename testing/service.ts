@@ -1,0 +1,116 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { connect, type ConnectOptions, type Store } from '@uproar/client';
+import { startService, type Service, type ServiceOptions } from '@uproar/service';
+
+/** The key of every store that tests start. */
+export const KEY = 'test-key-0123456789';
+
+/** A directory of its own for a test, and what removes it. */
+export function temporaryDirectory(): { path: string; remove: () => void } {
+  const path = mkdtempSync(join(tmpdir(), 'uproar-test-'));
+  return { path, remove: () => rmSync(path, { recursive: true, force: true }) };
+}
+
+/** A running service for tests, over loopback, on a free port and a directory of its own. */
+export class TestService {
+  private readonly stores: Store[] = [];
+  private constructor(
+    public service: Service,
+    readonly directory: string,
+    private readonly options: Partial<ServiceOptions>,
+    private readonly removeDirectory: () => void,
+  ) {}
+
+  static async start(options: Partial<ServiceOptions> = {}): Promise<TestService> {
+    const { path, remove } = temporaryDirectory();
+    const service = await startService({ directory: path, host: '127.0.0.1', port: 0, adminKey: KEY, ...options });
+    return new TestService(service, path, options, remove);
+  }
+
+  get url(): string {
+    return this.service.address;
+  }
+
+  /** Stops the service and starts it again on the same store and port. */
+  async restart(): Promise<void> {
+    const { port } = new URL(this.url);
+    await this.service.close();
+    this.service = await startService({
+      directory: this.directory,
+      host: '127.0.0.1',
+      adminKey: KEY,
+      ...this.options,
+      port: Number(port),
+    });
+    // The connections that fetch has kept from before are of no use any more; this uses them up.
+    await fetch(`${this.url}/healthz`).catch(() => undefined);
+  }
+
+  async stop(): Promise<void> {
+    for (const store of this.stores) store.close();
+    await this.service.close();
+    this.removeDirectory();
+  }
+
+  /** A client of the service. It is closed with it. */
+  client(options: Partial<ConnectOptions> = {}): Store {
+    const store = connect(this.url, { token: KEY, backoffMs: () => 30, ...options });
+    this.stores.push(store);
+    return store;
+  }
+
+  /** One HTTP request with the key. A body that is not a string is sent as JSON. */
+  async request(
+    method: string,
+    path: string,
+    body?: unknown,
+    headers: Record<string, string> = {},
+  ): Promise<HttpAnswer> {
+    const response = await fetch(this.url + path, {
+      method,
+      body:
+        body === undefined
+          ? undefined
+          : typeof body === 'string' || body instanceof Uint8Array
+            ? (body as string)
+            : JSON.stringify(body),
+      headers: {
+        authorization: `Bearer ${KEY}`,
+        ...(body === undefined
+          ? {}
+          : { 'content-type': method === 'PATCH' ? 'application/merge-patch+json' : 'application/json' }),
+        ...headers,
+      },
+    });
+    const text = await response.text();
+    return { status: response.status, headers: response.headers, text, json: text === '' ? undefined : parse(text) };
+  }
+}
+
+/** What came back for a request. `json` is the body, parsed, where it is JSON. */
+export interface HttpAnswer {
+  status: number;
+  headers: Headers;
+  text: string;
+  // eslint-disable-next-line @typescript-eslint/no-explicit-any
+  json: any;
+}
+
+function parse(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return undefined;
+  }
+}
+
+/** Waits until something holds, asking again and again; fails with `what` when it does not in time. */
+export async function until(what: string, holds: () => boolean | Promise<boolean>, timeoutMs = 8000): Promise<void> {
+  const end = Date.now() + timeoutMs;
+  while (!(await holds())) {
+    if (Date.now() > end) throw new Error(`In ${timeoutMs} ms it did not come to this: ${what}`);
+    await new Promise((resolve) => setTimeout(resolve, 10));
+  }
+}
