@@ -1,6 +1,7 @@
 import type { Document, JsonValue } from '@uproar/client';
 import Table from 'cli-table3';
 import pc from 'picocolors';
+import cliTruncate from 'cli-truncate';
 import stringWidth from 'string-width';
 
 const NO_BORDERS = Object.fromEntries(
@@ -25,6 +26,11 @@ const NO_BORDERS = Object.fromEntries(
 /** The columns a terminal has; output that goes elsewhere is not cut. */
 export function outputWidth(): number {
   return process.stdout.isTTY ? process.stdout.columns : Number.POSITIVE_INFINITY;
+}
+
+/** A line that fits the terminal, with its colours. */
+export function cutLine(line: string): string {
+  return process.stdout.isTTY ? cliTruncate(line, outputWidth()) : line;
 }
 
 /** Prints rows under headings, aligned. */

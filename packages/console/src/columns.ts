@@ -20,7 +20,7 @@ export function findColumns(documents: readonly Document[]): Column[] {
   for (let index = 0; index < documents.length; index += step) {
     sampled++;
     for (const [name, value] of Object.entries(documents[index]!.data)) {
-      const field = fields.get(name) ?? { count: 0, numbers: 0, longest: name.length };
+      const field = fields.get(name) ?? { count: 0, numbers: 0, longest: 0 };
       field.count++;
       if (typeof value === 'number') field.numbers++;
       field.longest = Math.max(field.longest, formatCell(value).length);
@@ -33,7 +33,7 @@ export function findColumns(documents: readonly Document[]): Column[] {
     .map(([name, { count, numbers, longest }]) => ({
       name,
       numeric: numbers > count / 2,
-      widthPx: Math.round(Math.min(230, Math.max(64, longest * 7.4 + 24))),
+      widthPx: Math.round(Math.min(230, Math.max(64, longest * 7.4 + 24, name.length * 8.6 + 24))),
     }));
 }
 

@@ -1,18 +1,9 @@
 import { connect, type Store } from '@uproar/client';
 import { shallowRef } from 'vue';
-
-const KEY_ITEM = 'uproar-key';
+import { KEY_ITEM } from './sign-in-link';
 
 /** The store the console is signed in to; undefined while it is not. */
 export const session = shallowRef<Store>();
-
-/** Takes over the key of a sign-in link and removes it from the address, so that it is not passed on by accident. */
-export function takeKeyFromAddress(): void {
-  const key = new URLSearchParams(location.hash.slice(1)).get('key');
-  if (key === null) return;
-  sessionStorage.setItem(KEY_ITEM, key);
-  history.replaceState(history.state, '', location.pathname + location.search);
-}
 
 /** The key kept for this browser session. */
 export function keptKey(): string | undefined {

@@ -30,6 +30,8 @@ export const componentTheme = computed(() => ({
     colorError: isDark.value ? '#f0736a' : '#b3362c',
     borderRadius: 5,
     fontSize: 13,
+    fontSizeSM: 12,
+    fontSizeLG: 14,
     fontFamily: 'inherit',
     colorBgBase: isDark.value ? '#15161b' : '#ffffff',
   },

@@ -101,7 +101,7 @@ describe('a watch over an event stream', () => {
     await service.restart();
     const second = await StreamReader.open(`${service.url}/v1/data/resume`, first);
     await until('the difference', () => second.events.length === 1);
-    const [{ event, data }] = second.events as [{ event: string; data: { patch: { path: string }[] } }];
+    const { event, data } = second.events[0]!;
     expect(event).to.equal('change');
     expect((data.patch as { path: string }[]).map(({ path }) => path)).to.have.members([
       '/r-7/version',

@@ -5,7 +5,7 @@ import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { CommandError } from '../exit-codes.js';
 import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatValue, printJson } from '../output.js';
+import { cutLine, formatValue, printJson } from '../output.js';
 
 interface Options extends StoreOptions {
   json?: boolean;
@@ -84,7 +84,8 @@ function printChange(before: Document | undefined, after: Document | undefined, 
   const stamp = pc.dim((after?.updated ?? new Date().toISOString()).slice(11, 23));
   const mark = { created: pc.green('+'), updated: pc.yellow('~'), deleted: pc.red('-') }[change];
   const what = after ? describeFields(before, after) : 'deleted';
-  process.stdout.write(`${stamp}  ${pc.dim(String(seq).padStart(6))}  ${mark} ${pc.bold(id.padEnd(8))}  ${what}\n`);
+  const line = `${stamp}  ${pc.dim(String(seq).padStart(6))}  ${mark} ${pc.bold(id.padEnd(8))}  ${what}`;
+  process.stdout.write(`${cutLine(line)}\n`);
 }
 
 function describeFields(before: Document | undefined, after: Document): string {

@@ -187,6 +187,7 @@ dt {
 }
 dd {
   margin: 0 0 10px;
+  font-size: 12.5px;
   overflow-wrap: anywhere;
 }
 .actions {

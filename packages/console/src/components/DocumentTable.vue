@@ -33,7 +33,7 @@ const rows = computed(() =>
   props.view.documents.slice(first.value, first.value + Math.ceil(height.value / ROW_PX) + 16),
 );
 const grid = computed(() => ({
-  gridTemplateColumns: `${idWidth.value}px 72px ${columns.value.map(({ widthPx }) => `${widthPx}px`).join(' ')} minmax(0, 1fr)`,
+  gridTemplateColumns: `${idWidth.value}px 84px ${columns.value.map(({ widthPx }) => `${widthPx}px`).join(' ')} minmax(0, 1fr)`,
 }));
 const idWidth = computed(() => {
   const longest = props.view.documents.slice(0, 200).reduce((most, { id }) => Math.max(most, id.length), 4);

@@ -100,6 +100,7 @@ h1 {
   white-space: nowrap;
 }
 .count {
+  white-space: nowrap;
   font-variant-numeric: tabular-nums;
 }
 .new {

@@ -1,0 +1,310 @@
+import { expect } from 'chai';
+import { spawn, type ChildProcess } from 'node:child_process';
+import { chromium, type Browser, type Page } from 'playwright-core';
+import { connect, type Store } from '@uproar/client';
+import { CONSOLE_DIRECTORY } from '@uproar/console';
+import { StreamReader } from '../../../testing/event-stream.js';
+import { KEY, TestService, until } from '../../../testing/service.js';
+
+const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
+const FLAGS = [
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+];
+
+describe('the console in a browser', function () {
+  this.timeout(60_000);
+  let browser: Browser;
+  let service: TestService;
+  let store: Store;
+  const faults: string[] = [];
+
+  before(async () => {
+    service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
+    store = service.client();
+    browser = await chromium.launch({ executablePath: process.env.CHROMIUM_PATH ?? '/usr/bin/chromium', args: FLAGS });
+  });
+  after(async () => {
+    await browser.close();
+    await service.stop();
+  });
+  afterEach(() => expect(faults.splice(0), 'nothing goes wrong in the page').to.deep.equal([]));
+
+  const openPage = async (path = '', width = 1280): Promise<Page> => {
+    const context = await browser.newContext({ viewport: { width, height: 800 } });
+    const page = await context.newPage();
+    page.setDefaultTimeout(10_000);
+    page.on('pageerror', (error) => faults.push(error.message));
+    page.on('console', (message) => {
+      if (message.type() === 'error' && !message.text().includes('WebSocket')) faults.push(message.text());
+    });
+    await page.goto(`${service.url}/console/${path}`);
+    return page;
+  };
+  const signedIn = async (path = '', width?: number): Promise<Page> => {
+    const page = await openPage(`${path}#key=${KEY}`, width);
+    await page.getByText('Connected', { exact: true }).waitFor();
+    return page;
+  };
+  const cell = (page: Page, id: string, field: string) => page.locator(`[data-row="${id}"] [data-field="${field}"]`);
+
+  it('asks for the key, says when it is wrong, and keeps it out of the address', async () => {
+    const page = await openPage();
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByRole('alert').getByText('Enter the key').waitFor();
+    await page.getByLabel('Key').fill('wrong-key-0123456789');
+    await page.keyboard.press('Enter');
+    await page.getByRole('alert').getByText('does not know this key').waitFor();
+    await page.getByLabel('Key').fill(KEY);
+    await page.keyboard.press('Enter');
+    await page.getByText('Connected', { exact: true }).waitFor();
+    expect(page.url()).not.to.include(KEY);
+    await page.reload();
+    await page.getByText('Connected', { exact: true }).waitFor();
+    await page.getByRole('button', { name: 'Sign out' }).click();
+    await page.getByLabel('Key').waitFor();
+    await page.context().close();
+    const linked = await signedIn();
+    expect(linked.url()).not.to.include(KEY);
+    await linked.context().close();
+  });
+
+  it('explains the first steps while the store is empty, and shows the first collection as it comes', async () => {
+    const page = await signedIn();
+    await page.getByText('Nothing is in this store yet').waitFor();
+    expect(await page.locator('pre').first().textContent()).to.include(service.url);
+    await store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1 });
+    await cell(page, 'bl-1', 'name').getByText('Amber').waitFor();
+    await page.context().close();
+  });
+
+  it('shows rows as they come, change and go, and lights changed cells up', async () => {
+    const page = await signedIn('data/balloons');
+    await cell(page, 'bl-1', 'altitude').getByText('1', { exact: true }).waitFor();
+    await store.collection('balloons').merge('bl-1', { altitude: 420 });
+    await cell(page, 'bl-1', 'altitude').getByText('420').waitFor();
+    const animated = (field: string) => cell(page, 'bl-1', field).evaluate((element) => element.getAnimations().length);
+    expect([await animated('altitude'), await animated('name')]).to.deep.equal([1, 0]);
+    await store.collection('balloons').put('bl-2', { name: 'Coral', wind: { speed: 3 } });
+    await cell(page, 'bl-2', 'wind').getByText('{speed:3}').waitFor();
+    await page.getByRole('link', { name: 'balloons' }).getByText('2', { exact: true }).waitFor();
+    await store.collection('balloons').delete('bl-2');
+    await page.locator('[data-row="bl-2"]').waitFor({ state: 'detached' });
+    await page.context().close();
+  });
+
+  it('edits a document, and says when somebody else was faster', async () => {
+    const page = await signedIn('data/balloons');
+    await page.locator('[data-row="bl-1"]').click();
+    await page.locator('.cm-content').waitFor();
+    expect(page.url()).to.match(/\/console\/data\/balloons\/bl-1$/);
+    const write = async (text: string) => {
+      await page.locator('.cm-content').click();
+      await page.keyboard.press('Control+A');
+      await page.keyboard.insertText(text);
+    };
+    await write('{"name": "Amber", "altitude": }');
+    await page.getByText('The text is not JSON').waitFor();
+    expect(await page.getByRole('button', { name: 'Save', exact: true }).isDisabled()).to.equal(true);
+    await write('{"name": "Amber Heron", "altitude": 5}');
+    await page.getByRole('button', { name: 'Save', exact: true }).click();
+    await page.getByText('As in the store').waitFor();
+    expect((await store.collection('balloons').get('bl-1'))?.data).to.deep.equal({ name: 'Amber Heron', altitude: 5 });
+
+    await write('{"name": "Mine"}');
+    await store.collection('balloons').put('bl-1', { name: 'Theirs' });
+    await page.getByText('Somebody wrote version').waitFor();
+    expect(await page.getByRole('button', { name: 'Save', exact: true }).isDisabled()).to.equal(true);
+    await page.getByRole('button', { name: 'Take theirs' }).click();
+    await page.locator('.cm-content').getByText('Theirs').waitFor();
+    await page.keyboard.press('Escape');
+    await page.context().close();
+  });
+
+  it('creates a document, and deletes one with a way back', async () => {
+    const page = await signedIn('data/balloons');
+    await page.getByRole('button', { name: 'New document' }).click();
+    await page.getByLabel('Collection', { exact: true }).fill('Bad Name');
+    await page.getByText('A lower-case letter').waitFor();
+    await page.getByLabel('Collection', { exact: true }).fill('notes');
+    await page.getByLabel('Id', { exact: true }).fill('first');
+    await page.locator('.cm-content').click();
+    await page.keyboard.press('Control+A');
+    await page.keyboard.insertText('{"text": "hello"}');
+    await page.getByRole('button', { name: 'Create' }).click();
+    await page.waitForURL(/\/data\/notes\/first$/);
+    expect((await store.collection('notes').get('first'))?.data).to.deep.equal({ text: 'hello' });
+    await page.getByRole('button', { name: 'Delete' }).click();
+    expect(await store.collection('notes').get('first'), 'it asks first').not.to.equal(undefined);
+    await page.locator('.ant-popover').getByRole('button', { name: 'Delete' }).click();
+    await until('it is deleted', async () => (await store.collection('notes').get('first')) === undefined);
+    await page.getByRole('button', { name: 'Undo' }).click();
+    await until('it is back', async () => (await store.collection('notes').get('first'))?.data.text === 'hello');
+    await page.context().close();
+  });
+
+  it('tells the truth about the connection, and catches up by itself', async () => {
+    const page = await signedIn('data/balloons');
+    await page.locator('[data-row="bl-1"]').waitFor();
+    await service.service.close();
+    await page.getByText('Not connected').waitFor();
+    await page.getByText('not up to date').waitFor();
+    await service.restart();
+    await page.getByText('Connected', { exact: true }).waitFor({ timeout: 20_000 });
+    await store.ready();
+    await store.collection('balloons').put('bl-9', { name: 'Later' });
+    await cell(page, 'bl-9', 'name').getByText('Later').waitFor();
+    await page.context().close();
+  });
+
+  it('scrolls through many documents without drawing them all', async () => {
+    for (let part = 0; part < 10; part++) {
+      const writes = Array.from({ length: 500 }, (_, n) => ({
+        put: `many/m-${String(part * 500 + n).padStart(5, '0')}`,
+        data: { n: part * 500 + n },
+      }));
+      await store.commit({ writes });
+    }
+    const page = await signedIn('data/many');
+    await page.getByText('5,000 documents').waitFor();
+    expect(await page.locator('[data-row]').count()).to.be.below(80);
+    await page.getByRole('grid').evaluate((element) => element.scrollTo(0, element.scrollHeight));
+    await cell(page, 'm-04999', 'n').getByText('4999').waitFor();
+    await page.context().close();
+  });
+
+  it('can be used on a phone, and by the keyboard', async () => {
+    const page = await signedIn('data/balloons', 390);
+    await page.locator('[data-row="bl-1"]').waitFor();
+    expect(await page.evaluate(() => document.documentElement.scrollWidth)).to.be.at.most(390);
+    await page.locator('[data-row="bl-1"]').focus();
+    await page.keyboard.press('ArrowDown');
+    await page.keyboard.press('Enter');
+    await page.locator('.cm-content').waitFor();
+    expect(page.url()).to.include('/balloons/bl-9');
+    await page.context().close();
+  });
+
+  it('is served so that no foreign script runs in it', async () => {
+    const { headers, text } = await service.request('GET', '/console/', undefined, { authorization: '' });
+    expect(headers.get('content-security-policy'))
+      .to.include("script-src 'self'")
+      .and.include("frame-ancestors 'none'");
+    expect(text).to.include('<div id="app">');
+    expect(
+      (await service.request('GET', '/console/../../package.json', undefined, { authorization: '' })).status,
+    ).to.equal(401);
+    expect(
+      (await service.request('GET', '/console/assets/..%2f..%2fpackage.json', undefined, { authorization: '' })).status,
+    ).to.be.oneOf([400, 403, 404]);
+  });
+});
+
+describe('the demo: two screens side by side', function () {
+  this.timeout(60_000);
+  let demo: ChildProcess;
+  let said = '';
+  let url: string;
+  const key = 'demo-key-0123456789';
+
+  before(async () => {
+    demo = spawn(process.execPath, [MAIN, 'demo', '--port', '0'], {
+      env: { ...process.env, UPROAR_ADMIN_KEY: key, NODE_OPTIONS: '' },
+      stdio: ['ignore', 'pipe', 'inherit'],
+    });
+    demo.stdout!.on('data', (text) => (said += String(text)));
+    await until('the festival is on', () => said.includes('Ctrl-C'), 30_000);
+    url = /http:\/\/[\d.:]+/.exec(said)![0];
+  });
+  after(async () => {
+    const ended = new Promise((resolve) => demo.once('exit', resolve));
+    demo.kill('SIGINT');
+    expect(await ended).to.equal(0);
+  });
+
+  it('a change made by each is seen by all: plain HTTP, the command line and the console', async () => {
+    const browser = await chromium.launch({
+      executablePath: process.env.CHROMIUM_PATH ?? '/usr/bin/chromium',
+      args: FLAGS,
+    });
+    const environment = { ...process.env, UPROAR_URL: url, UPROAR_KEY: key, NO_COLOR: '1', NODE_OPTIONS: '' };
+    const curl = spawn('curl', [
+      '-sN',
+      '-H',
+      `Authorization: Bearer ${key}`,
+      '-H',
+      'Accept: text/event-stream',
+      `${url}/v1/data/notices`,
+    ]);
+    const watch = spawn(process.execPath, [MAIN, 'watch', 'notices'], { env: environment });
+    try {
+      let streamed = '';
+      let printed = '';
+      curl.stdout.on('data', (text) => (streamed += String(text)));
+      watch.stdout.on('data', (text) => (printed += String(text)));
+      const page = await browser.newPage();
+      await page.goto(/http\S+#key=\S+/.exec(said)![0]);
+      await page.getByRole('link', { name: 'notices' }).click();
+      await page.getByText('live', { exact: true }).waitFor();
+      await until('all are watching', () => streamed.includes('event: result') && printed.includes('changes follow'));
+
+      const seenByAll = async (title: string) => {
+        await until(`curl sees ${title}`, () => streamed.includes(title));
+        await until(`the command line sees ${title}`, () => printed.includes(title));
+        await page.locator(`[data-row="n-001"] [data-field="title"]`).getByText(title).waitFor();
+      };
+      const put = spawn('curl', [
+        '-s',
+        '-X',
+        'PATCH',
+        '-H',
+        `Authorization: Bearer ${key}`,
+        '-H',
+        'Content-Type: application/merge-patch+json',
+        '-d',
+        '{"title":"by curl"}',
+        `${url}/v1/data/notices/n-001`,
+      ]);
+      await new Promise((resolve) => put.on('close', resolve));
+      await seenByAll('by curl');
+      const merge = spawn(process.execPath, [MAIN, 'merge', 'notices/n-001', '{"title":"by command"}'], {
+        env: environment,
+      });
+      await new Promise((resolve) => merge.on('close', resolve));
+      await seenByAll('by command');
+      await page.locator('[data-row="n-001"]').click();
+      await page.locator('.cm-content').click();
+      await page.keyboard.press('Control+A');
+      await page.keyboard.insertText('{"title": "by console"}');
+      await page.getByRole('button', { name: 'Save', exact: true }).click();
+      await seenByAll('by console');
+    } finally {
+      curl.kill();
+      watch.kill();
+      await browser.close();
+    }
+  });
+
+  it('brings at least six collections and 2,000 documents, and devices that keep them lively', async () => {
+    const store = connect(url, { token: key });
+    const { documents } = await store.fetch<{ documents: { data: { documents: number } }[] }>('/v1/collections');
+    expect(documents.length).to.be.at.least(6);
+    expect(documents.reduce((sum, { data }) => sum + data.documents, 0)).to.be.at.least(2000);
+    const watch = store.collection('balloons').watch();
+    const altered = new Set<string>();
+    watch.subscribe(({ changes, seq }) => seq > 0 && changes.forEach(({ id }) => altered.add(id)));
+    await until(
+      'balloons move',
+      () => altered.size > 330 || watch.current.documents.filter(({ version }) => version > 20).length > 5,
+      20_000,
+    );
+    store.close();
+    const reader = await StreamReader.open(`${url}/v1/data/gates`).catch(() => undefined);
+    reader?.close();
+  });
+});
