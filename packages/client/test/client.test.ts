@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import { connect, ConnectionError, isProblem, ProblemError, type View, type Watch } from '@uproar/client';
+import { connect, ConnectionError, isProblem, type ProblemError, type View, type Watch } from '@uproar/client';
 import { compareStrings } from '@uproar/core';
 import { createServer, Socket, type Server } from 'node:net';
 import { KEY, TestService, until } from '../../../testing/service.js';
