@@ -214,7 +214,7 @@ describe('the demo: two screens side by side', function () {
 
   before(async () => {
     demo = spawn(process.execPath, [MAIN, 'demo', '--port', '0'], {
-      env: { ...process.env, UPROAR_ADMIN_KEY: key, NODE_OPTIONS: '' },
+      env: { ...process.env, UPROAR_ADMIN_KEY: key, NODE_OPTIONS: '', NO_COLOR: '1' },
       stdio: ['ignore', 'pipe', 'inherit'],
     });
     demo.stdout!.on('data', (text) => (said += String(text)));

@@ -11,7 +11,7 @@ const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
 
 async function serve(directory: string, port = 0): Promise<{ process: ChildProcess; url: string }> {
   const child = spawn(process.execPath, [MAIN, 'serve', '--data', directory, '--port', String(port)], {
-    env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '' },
+    env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1' },
     stdio: ['ignore', 'pipe', 'inherit'],
   });
   let said = '';

@@ -1,0 +1,385 @@
+import type { Document } from '../document.js';
+import { deepEqual, getMember, isObject, type JsonValue } from '../json.js';
+import { compareStrings } from '../order.js';
+import { compileLike } from './like.js';
+import { asGeometry, boxAround, polygonOfBox, relate } from './spatial.js';
+import { parseDate, parseSpan, parseTimestamp, RELATIONS, spanOfDate, type Span } from './time.js';
+import { QueryError, type CallNode, type Geometry, type Node } from './tree.js';
+
+/** What a condition is judged on. */
+export interface Scope {
+  document: Document;
+  /** The claims of the one who asks. */
+  claims?: Readonly<Record<string, JsonValue>>;
+  /** The document as it was before a write. */
+  before?: Document;
+}
+
+/** The truth of a condition: true, false, or undefined for unknown. Only true matches. */
+export type Truth = boolean | undefined;
+
+/** A condition made ready to be judged. */
+export type Predicate = (scope: Scope) => Truth;
+
+type Value = (scope: Scope) => JsonValue | undefined;
+
+/**
+ * Makes a condition ready to be judged, with three-valued logic as in SQL: a comparison with a missing field, with
+ * null or with a value of another type is unknown, and nothing is converted.
+ *
+ * @throws {QueryError} when a part cannot be what its place asks for
+ */
+export function compile(node: Node): Predicate {
+  const value = compileValue(node);
+  return (scope) => {
+    const result = value(scope);
+    return typeof result === 'boolean' ? result : undefined;
+  };
+}
+
+/** The value at a path of a document's data; undefined where there is none. */
+export function fieldValue(document: Document, path: readonly string[]): JsonValue | undefined {
+  let current: JsonValue | undefined = document.data;
+  for (const name of path) {
+    if (!isObject(current as JsonValue)) return undefined;
+    current = getMember(current as Record<string, JsonValue>, name);
+  }
+  return current;
+}
+
+/** The bookkeeping of a document that `meta()` reaches. */
+export function metaValue(document: Document, name: string): JsonValue | undefined {
+  return META.has(name) ? document[name as 'id' | 'version' | 'created' | 'updated'] : undefined;
+}
+
+const META: ReadonlySet<string> = new Set(['id', 'version', 'created', 'updated']);
+
+function compileValue(node: Node): Value {
+  switch (node.kind) {
+    case 'literal': {
+      const { value } = node;
+      return () => value;
+    }
+    case 'property': {
+      const { path } = node;
+      if (path.length > 1) return ({ document }) => fieldValue(document, path);
+      const [name] = path as [string];
+      return ({ document: { data } }) => (Object.hasOwn(data, name) ? data[name] : undefined);
+    }
+    case 'array': {
+      const items = node.items.map(compileValue);
+      return (scope) => {
+        const values = items.map((item) => item(scope));
+        return values.includes(undefined) ? undefined : (values as JsonValue[]);
+      };
+    }
+    case 'geometry':
+      return () => node.geometry as unknown as JsonValue;
+    case 'bbox': {
+      const polygon = polygonOfBox(node.box) as unknown as JsonValue;
+      return () => polygon;
+    }
+    case 'date':
+    case 'timestamp':
+      return () => node.text;
+    case 'interval':
+      throw new QueryError('An INTERVAL can only be compared by the T_ operators.', node.at);
+    case 'call':
+      return compileCall(node);
+  }
+}
+
+function compileCall(node: CallNode): Value {
+  const { name, args } = node;
+  const lower = name.toLowerCase();
+  if (lower === 'and' || lower === 'or') return junction(args.map(compile), lower === 'or');
+  if (lower === 'not') {
+    const inner = compile(args[0]!);
+    return (scope) => negate(inner(scope));
+  }
+  if (Object.hasOwn(RELATIONS, lower)) return temporal(lower, args);
+  if (lower.startsWith('s_')) return spatial(lower, args);
+  if (Object.hasOwn(COMPARE, lower)) return comparison(lower, args);
+  if (lower === 'between') return between(args);
+  if (lower === 'in') return membership(args);
+  if (lower === 'like') return like(node);
+  if (lower === 'meta' || lower === 'claim' || lower === 'was') return reserved(node);
+  const values = args.map(compileValue);
+  if (lower === 'isnull') return (scope) => (values[0]!(scope) ?? null) === null;
+  const apply = FUNCTIONS[lower];
+  if (!apply) throw new QueryError(`"${name}" cannot stand here.`, node.at);
+  const takesMissing = lower === 'type';
+  return (scope) => {
+    const given = values.map((value) => value(scope));
+    if (!takesMissing && given.some((value) => value === undefined || value === null)) return undefined;
+    return apply(...(given as JsonValue[]));
+  };
+}
+
+function junction(conditions: Predicate[], decides: boolean): Value {
+  return (scope) => {
+    let result: Truth = !decides;
+    for (const condition of conditions) {
+      const truth = condition(scope);
+      if (truth === decides) return decides;
+      if (truth === undefined) result = undefined;
+    }
+    return result;
+  };
+}
+
+function negate(truth: Truth): Truth {
+  return truth === undefined ? undefined : !truth;
+}
+
+/** Numbers, texts and truth values can be compared, each with its own kind; everything else is unknown. */
+function compareScalars(a: JsonValue | undefined, b: JsonValue | undefined): number | undefined {
+  if (typeof a === 'number' && typeof b === 'number') return a - b;
+  if (typeof a === 'string' && typeof b === 'string') return a === b ? 0 : compareStrings(a, b);
+  if (typeof a === 'boolean' && typeof b === 'boolean') return Number(a) - Number(b);
+  return undefined;
+}
+
+const COMPARE: Readonly<Record<string, (difference: number) => boolean>> = {
+  '=': (difference) => difference === 0,
+  '<>': (difference) => difference !== 0,
+  '<': (difference) => difference < 0,
+  '>': (difference) => difference > 0,
+  '<=': (difference) => difference <= 0,
+  '>=': (difference) => difference >= 0,
+};
+
+type Difference = (scope: Scope) => number | undefined;
+
+/** With a DATE or a TIMESTAMP on either side, texts are compared as moments; otherwise values as what they are. */
+function difference(a: Node, b: Node): Difference {
+  const instant = [a, b].find((node) => node.kind === 'date' || node.kind === 'timestamp');
+  if (instant) {
+    const [left, right] = [a, b].map((node) => momentOf(node, instant.kind as 'date' | 'timestamp')) as [
+      Moment,
+      Moment,
+    ];
+    return (scope) => {
+      const [from, to] = [left(scope), right(scope)];
+      return from === undefined || to === undefined ? undefined : from - to;
+    };
+  }
+  const [left, right] = [compileValue(a), compileValue(b)];
+  return (scope) => compareScalars(left(scope), right(scope));
+}
+
+type Moment = (scope: Scope) => number | undefined;
+
+function momentOf(node: Node, kind: 'date' | 'timestamp'): Moment {
+  if (node.kind === 'date' || node.kind === 'timestamp') {
+    return () => (node.kind === kind ? node.timeMs : undefined);
+  }
+  const value = compileValue(node);
+  const parse = kind === 'date' ? parseDate : parseTimestamp;
+  return (scope) => {
+    const text = value(scope);
+    return typeof text === 'string' ? parse(text) : undefined;
+  };
+}
+
+function comparison(name: string, [a, b]: Node[]): Value {
+  const decide = COMPARE[name]!;
+  const compare = difference(a!, b!);
+  return (scope) => {
+    const result = compare(scope);
+    return result === undefined ? undefined : decide(result);
+  };
+}
+
+function between([value, low, high]: Node[]): Value {
+  const [fromLow, toHigh] = [difference(value!, low!), difference(value!, high!)];
+  return (scope) => {
+    const [above, below] = [fromLow(scope), toHigh(scope)];
+    const [isAbove, isBelow] = [
+      above === undefined ? undefined : above >= 0,
+      below === undefined ? undefined : below <= 0,
+    ];
+    if (isAbove === false || isBelow === false) return false;
+    return isAbove === undefined || isBelow === undefined ? undefined : true;
+  };
+}
+
+/** `a IN (b, c)` is `a = b OR a = c`. Lists of plain values are looked up in a set, however long they are. */
+function membership([value, list]: Node[]): Value {
+  const items = list!.kind === 'array' ? list!.items : [list!];
+  if (!items.every(({ kind }) => kind === 'literal')) {
+    return junction(
+      items.map((item) => comparison('=', [value!, item]) as Predicate),
+      true,
+    );
+  }
+  const values = new Set(items.map((item) => (item as { value: JsonValue }).value));
+  const types = new Set([...values].map((item) => typeof item));
+  const read = compileValue(value!);
+  return (scope) => {
+    const found = read(scope);
+    if (values.has(found as JsonValue)) return true;
+    // Unknown for a value of another kind than all of the list, as each comparison would be.
+    return types.size === 1 && types.has(typeof found) ? false : undefined;
+  };
+}
+
+function like({ args, at }: CallNode): Value {
+  const value = compileValue(args[0]!);
+  const pattern = patternOf(args[1]!);
+  if (pattern === undefined)
+    throw new QueryError('The pattern of LIKE must be a text in single quotes.', args[1]!.at ?? at);
+  const test = compileLike(pattern);
+  return (scope) => {
+    const text = value(scope);
+    return typeof text === 'string' ? test(text) : undefined;
+  };
+}
+
+/** The text of a pattern, with CASEI and ACCENTI applied to it. */
+function patternOf(node: Node): string | undefined {
+  if (node.kind === 'literal') return typeof node.value === 'string' ? node.value : undefined;
+  if (node.kind !== 'call') return undefined;
+  const fold = { casei: foldCase, accenti: foldAccents }[node.name.toLowerCase()];
+  const inner = fold && patternOf(node.args[0]!);
+  return inner === undefined ? undefined : fold!(inner);
+}
+
+function reserved({ name, args, at }: CallNode): Value {
+  const [arg] = args;
+  const isName = arg?.kind === 'literal' && typeof arg.value === 'string';
+  if (name === 'was') {
+    // was(crew) and was('crew') mean the same field before the write.
+    const path = arg?.kind === 'property' ? arg.path : isName ? [...String(arg.value).split('.')] : undefined;
+    if (!path) throw new QueryError("was() takes the name of a field: was('crew').", at);
+    return ({ before }) => (before ? fieldValue(before, path) : undefined);
+  }
+  if (!isName) throw new QueryError(`${name}() takes a name in single quotes.`, at);
+  const key = String(arg.value);
+  if (name === 'claim') return ({ claims }) => (claims && Object.hasOwn(claims, key) ? claims[key] : undefined);
+  if (!META.has(key))
+    throw new QueryError(`meta() knows 'id', 'version', 'created' and 'updated', not '${key}'.`, arg.at ?? at);
+  return ({ document }) => metaValue(document, key);
+}
+
+function temporal(name: string, [a, b]: Node[]): Value {
+  const relation = RELATIONS[name]!;
+  const [left, right] = [spanOf(a!), spanOf(b!)];
+  return (scope) => {
+    const [from, to] = [left(scope), right(scope)];
+    return from === undefined || to === undefined ? undefined : relation(from, to);
+  };
+}
+
+function spanOf(node: Node): (scope: Scope) => Span | undefined {
+  if (node.kind === 'timestamp') return () => ({ from: node.timeMs, to: node.timeMs });
+  if (node.kind === 'date') {
+    const span = spanOfDate(node.timeMs);
+    return () => span;
+  }
+  if (node.kind === 'interval') {
+    const open: Span = { from: Number.NEGATIVE_INFINITY, to: Number.POSITIVE_INFINITY };
+    const from = node.from ? spanOf(node.from) : () => open;
+    const to = node.to ? spanOf(node.to) : () => open;
+    return (scope) => {
+      const [begin, end] = [from(scope), to(scope)];
+      return begin && end && begin.from <= end.to ? { from: begin.from, to: end.to } : undefined;
+    };
+  }
+  const value = compileValue(node);
+  return (scope) => {
+    const text = value(scope);
+    return typeof text === 'string' ? parseSpan(text) : undefined;
+  };
+}
+
+function spatial(name: string, args: Node[]): Value {
+  const [left, right] = args.map(geometryOf) as [Shape, Shape];
+  return (scope) => {
+    const [a, b] = [left(scope), right(scope)];
+    if (!a || !b) return undefined;
+    // Boxes that do not touch settle all four relations, and cost nothing.
+    if (!boxesTouch(a.box, b.box)) return name === 's_disjoint';
+    return relate(name, a.geometry, b.geometry);
+  };
+}
+
+type Shape = (scope: Scope) => { geometry: Geometry; box: number[] } | undefined;
+
+function geometryOf(node: Node): Shape {
+  if (node.kind === 'geometry' || node.kind === 'bbox') {
+    const geometry = node.kind === 'bbox' ? polygonOfBox(node.box) : node.geometry;
+    const fixed = { geometry, box: boxAround(geometry) };
+    return () => fixed;
+  }
+  const value = compileValue(node);
+  return (scope) => {
+    const geometry = asGeometry(value(scope));
+    return geometry && { geometry, box: boxAround(geometry) };
+  };
+}
+
+function boxesTouch(a: number[], b: number[]): boolean {
+  return a[0]! <= b[2]! && a[2]! >= b[0]! && a[1]! <= b[3]! && a[3]! >= b[1]!;
+}
+
+/** Without regard to case, the same on every machine: full case folding by way of capitals. */
+function foldCase(text: string): string {
+  return text.toUpperCase().toLowerCase();
+}
+
+/** Without accents: canonical decomposition (UAX #15) with its combining marks left out. */
+function foldAccents(text: string): string {
+  return text.normalize('NFD').replace(/\p{Mn}/gu, '');
+}
+
+const onText = (apply: (text: string) => JsonValue) => (value: JsonValue) =>
+  typeof value === 'string' ? apply(value) : undefined;
+const onNumbers =
+  (apply: (...numbers: number[]) => number) =>
+  (...values: JsonValue[]) => {
+    if (!values.every((value) => typeof value === 'number')) return undefined;
+    const result = apply(...(values as number[]));
+    return Number.isFinite(result) ? result : undefined;
+  };
+const onLists = (apply: (a: JsonValue[], b: JsonValue[]) => boolean) => (a: JsonValue, b: JsonValue) =>
+  Array.isArray(a) && Array.isArray(b) ? apply(a, b) : undefined;
+const holds = (list: JsonValue[], item: JsonValue) => list.some((candidate) => deepEqual(candidate, item));
+
+/** The ordinary functions. None is called with a missing value or null, `type` apart. */
+const FUNCTIONS: Readonly<Record<string, (...args: JsonValue[]) => JsonValue | undefined>> = {
+  '+': onNumbers((a, b) => a! + b!),
+  '-': onNumbers((a, b) => a! - b!),
+  '*': onNumbers((a, b) => a! * b!),
+  '/': onNumbers((a, b) => a! / b!),
+  '%': onNumbers((a, b) => a! % b!),
+  div: onNumbers((a, b) => Math.trunc(a! / b!)),
+  '^': onNumbers((a, b) => a! ** b!),
+  abs: onNumbers((a) => Math.abs(a!)),
+  floor: onNumbers((a) => Math.floor(a!)),
+  ceil: onNumbers((a) => Math.ceil(a!)),
+  round: onNumbers((a, digits = 0) => Math.round(a! * 10 ** digits) / 10 ** digits),
+  least: onNumbers((...numbers) => Math.min(...numbers)),
+  greatest: onNumbers((...numbers) => Math.max(...numbers)),
+  casei: onText(foldCase),
+  accenti: onText(foldAccents),
+  lower: onText((text) => text.toLowerCase()),
+  upper: onText((text) => text.toUpperCase()),
+  trim: onText((text) => text.trim()),
+  length: onText((text) => [...text].length),
+  concat: (...texts) => (texts.every((text) => typeof text === 'string') ? texts.join('') : undefined),
+  substring: (text, from, length) => {
+    if (typeof text !== 'string' || typeof from !== 'number' || (length !== undefined && typeof length !== 'number'))
+      return undefined;
+    return [...text]
+      .slice(Math.max(0, from - 1), length === undefined ? undefined : Math.max(0, from - 1 + length))
+      .join('');
+  },
+  size: (value) => (Array.isArray(value) ? value.length : isObject(value) ? Object.keys(value).length : undefined),
+  type: (value) =>
+    value === undefined ? 'missing' : value === null ? 'null' : Array.isArray(value) ? 'array' : typeof value,
+  a_equals: onLists((a, b) => deepEqual(a, b)),
+  a_contains: onLists((a, b) => b.every((item) => holds(a, item))),
+  a_containedby: onLists((a, b) => a.every((item) => holds(b, item))),
+  a_overlaps: onLists((a, b) => a.some((item) => holds(b, item))),
+};

@@ -1,0 +1,51 @@
+/**
+ * Makes a test for a LIKE pattern: `%` stands for any characters, `_` for one, and a backslash takes the next character
+ * as it is. The time it takes grows with text times pattern at worst; there is nothing to backtrack over but the last
+ * `%`.
+ */
+export function compileLike(pattern: string): (text: string) => boolean {
+  const wanted: string[] = [];
+  const kinds: ('any' | 'one' | 'character')[] = [];
+  const characters = [...pattern];
+  for (let at = 0; at < characters.length; at++) {
+    let character = characters[at]!;
+    if (character === '%') {
+      if (kinds.at(-1) !== 'any') add('any', '');
+      continue;
+    }
+    if (character === '_') {
+      add('one', '');
+      continue;
+    }
+    if (character === '\\' && at + 1 < characters.length) character = characters[++at]!;
+    add('character', character);
+  }
+  function add(kind: 'any' | 'one' | 'character', character: string): void {
+    kinds.push(kind);
+    wanted.push(character);
+  }
+  return (text) => matches([...text], kinds, wanted);
+}
+
+function matches(text: readonly string[], kinds: readonly string[], wanted: readonly string[]): boolean {
+  let at = 0;
+  let place = 0;
+  let lastAny = -1;
+  let lastAnyAt = 0;
+  while (at < text.length) {
+    if (place < kinds.length && kinds[place] === 'any') {
+      lastAny = place++;
+      lastAnyAt = at;
+    } else if (place < kinds.length && (kinds[place] === 'one' || wanted[place] === text[at])) {
+      place++;
+      at++;
+    } else if (lastAny !== -1) {
+      place = lastAny + 1;
+      at = ++lastAnyAt;
+    } else {
+      return false;
+    }
+  }
+  while (kinds[place] === 'any') place++;
+  return place === kinds.length;
+}

@@ -1,0 +1,17 @@
+import { distance } from 'fastest-levenshtein';
+
+/** Up to three of `names` that are nearly `name`, the nearest first. */
+export function nearNames(name: string, names: Iterable<string>): string[] {
+  const limit = Math.max(1, Math.floor(name.length / 3));
+  return [...names]
+    .map((candidate) => ({ candidate, distance: distance(candidate.toLowerCase(), name.toLowerCase()) }))
+    .filter((entry) => entry.distance <= limit && entry.candidate !== name)
+    .sort((a, b) => a.distance - b.distance || (a.candidate < b.candidate ? -1 : 1))
+    .slice(0, 3)
+    .map((entry) => entry.candidate);
+}
+
+/** ` Did you mean "a" or "b"?`, or nothing. */
+export function didYouMean(near: readonly string[]): string {
+  return near.length === 0 ? '' : ` Did you mean ${near.map((name) => `"${name}"`).join(' or ')}?`;
+}

@@ -1,0 +1,241 @@
+import { isCollectionName, type Document } from '../document.js';
+import { isObject, setMember, type JsonObject, type JsonValue } from '../json.js';
+import { compareStrings, compareValues } from '../order.js';
+import { formatCql2Json, joinName, parseCql2Json, splitName } from './cql2-json.js';
+import { compile, fieldValue, metaValue, type Predicate } from './evaluate.js';
+import { parseText } from './parse-text.js';
+import { QueryError, type Node } from './tree.js';
+
+/** A query as it is asked: everything but `from` may be left out. */
+export interface QueryForm {
+  from: string;
+  /** A condition in CQL2 text, or in CQL2 JSON. */
+  where?: string | JsonObject | boolean;
+  /** Fields to order by, `-` before one for descending: `-altitude,name`. */
+  order?: string;
+  limit?: number | 'none';
+  /** The cursor `next` of the result before. */
+  after?: string;
+  /** The fields wanted: `name,pilot.name`. */
+  fields?: string;
+}
+
+/** One field to order by. */
+export interface OrderTerm {
+  /** The path in the data; for bookkeeping, the one name that `meta()` knows. */
+  path: readonly string[];
+  meta: boolean;
+  descending: boolean;
+}
+
+/** A query made ready to be asked. */
+export interface Query {
+  readonly from: string;
+  readonly where: Node | undefined;
+  readonly order: readonly OrderTerm[];
+  /** Undefined: no limit. */
+  readonly limit: number | undefined;
+  readonly after: Cursor | undefined;
+  readonly fields: readonly (readonly string[])[] | undefined;
+  /** Tells whether a document belongs to the query, the limit aside. */
+  readonly matches: Predicate;
+  /** Compares two documents by the order of the query; never 0 for different ids. */
+  readonly compare: (a: Document, b: Document) => number;
+  /** The same for every query that asks the same thing in the same form. */
+  readonly key: string;
+}
+
+/** The place in an order behind which a result goes on. */
+export interface Cursor {
+  values: (JsonValue | undefined)[];
+  id: string;
+}
+
+/** Results are cut to this many documents unless the query says otherwise. */
+export const DEFAULT_LIMIT = 500;
+export const MAX_LIMIT = 10_000;
+const MAX_TERMS = 8;
+const MAX_FIELDS = 100;
+
+/**
+ * Makes a query ready.
+ *
+ * @throws {QueryError} with the position in `where`, or a message that names the part at fault
+ */
+export function prepareQuery(form: QueryForm): Query {
+  if (!isCollectionName(form.from))
+    throw new QueryError(`"${form.from}" cannot be the name of a collection.`, undefined, '/from');
+  const where =
+    form.where === undefined || form.where === ''
+      ? undefined
+      : typeof form.where === 'string'
+        ? parseText(form.where)
+        : parseCql2Json(form.where);
+  const order = form.order === undefined ? [] : parseOrder(form.order);
+  const limit = form.limit === 'none' ? undefined : (form.limit ?? DEFAULT_LIMIT);
+  if (limit !== undefined && (!Number.isInteger(limit) || limit < 1 || limit > MAX_LIMIT)) {
+    throw new QueryError(`The limit is a whole number from 1 to ${MAX_LIMIT}, or "none".`, undefined, '/limit');
+  }
+  const after = form.after === undefined ? undefined : readCursor(form.after, order);
+  const fields = form.fields === undefined ? undefined : parseFields(form.fields);
+  const compare = compareBy(order);
+  const truth: Predicate = where ? compile(where) : () => true;
+  const matches: Predicate = after
+    ? (scope) => (truth(scope) === true ? compareToCursor(scope.document, after, order) > 0 : false)
+    : truth;
+  const key = JSON.stringify([
+    form.from,
+    where ? formatCql2Json(where) : null,
+    order.map(formatTerm),
+    limit ?? null,
+    form.after ?? null,
+    fields?.map(joinName) ?? null,
+  ]);
+  return { from: form.from, where, order, limit, after, fields, matches, compare, key };
+}
+
+/** The value of a document that an order term looks at. */
+export function orderValue(document: Document, { path, meta }: OrderTerm): JsonValue | undefined {
+  return meta ? metaValue(document, path[0]!) : fieldValue(document, path);
+}
+
+/** Compares documents by the terms one after the other, then by id. */
+export function compareBy(order: readonly OrderTerm[]): (a: Document, b: Document) => number {
+  if (order.length === 0) return (a, b) => compareStrings(a.id, b.id);
+  return (a, b) => {
+    for (const term of order) {
+      const result = compareValues(orderValue(a, term), orderValue(b, term));
+      if (result !== 0) return term.descending ? -result : result;
+    }
+    return compareStrings(a.id, b.id);
+  };
+}
+
+function compareToCursor(document: Document, { values, id }: Cursor, order: readonly OrderTerm[]): number {
+  for (const [index, term] of order.entries()) {
+    const result = compareValues(orderValue(document, term), values[index]);
+    if (result !== 0) return term.descending ? -result : result;
+  }
+  return compareStrings(document.id, id);
+}
+
+/** The cursor behind a document, as text for an address. */
+export function writeCursor(document: Document, order: readonly OrderTerm[]): string {
+  const values = order.map((term) => orderValue(document, term));
+  const text = JSON.stringify([
+    order.map(formatTerm).join(','),
+    document.id,
+    ...values.map((value) => (value === undefined ? [] : [value])),
+  ]);
+  return toBase64Url(text);
+}
+
+function readCursor(text: string, order: readonly OrderTerm[]): Cursor {
+  const refuse = () =>
+    new QueryError(
+      'This cursor does not belong to this query. Use "next" as it was given, with the same order.',
+      undefined,
+      '/after',
+    );
+  let parts: unknown;
+  try {
+    parts = JSON.parse(fromBase64Url(text));
+  } catch {
+    throw refuse();
+  }
+  if (!Array.isArray(parts) || parts.length !== order.length + 2) throw refuse();
+  const [terms, id, ...values] = parts as [unknown, unknown, ...unknown[]];
+  if (terms !== order.map(formatTerm).join(',') || typeof id !== 'string') throw refuse();
+  if (!values.every((value) => Array.isArray(value) && value.length <= 1)) throw refuse();
+  return { id, values: (values as JsonValue[][]).map(([value]) => value) };
+}
+
+/**
+ * Reads an order such as `-altitude,name` or `-meta('updated')`.
+ *
+ * @throws {QueryError} with the position in the text
+ */
+export function parseOrder(text: string): OrderTerm[] {
+  const terms: OrderTerm[] = [];
+  let start = 0;
+  for (const part of splitList(text)) {
+    const at = start + part.search(/\S|$/);
+    start += part.length + 1;
+    const trimmed = part.trim();
+    const descending = trimmed.startsWith('-');
+    const name = trimmed.replace(/^[-+]\s*/, '');
+    const meta = /^meta\(\s*'([^']*)'\s*\)$/i.exec(name)?.[1];
+    if (name === '') throw new QueryError('The order has an empty part.', at, '/order', ['a field']);
+    if (meta !== undefined && !['id', 'version', 'created', 'updated'].includes(meta)) {
+      throw new QueryError(`meta() knows 'id', 'version', 'created' and 'updated', not '${meta}'.`, at, '/order');
+    }
+    if (meta === undefined && /[()']/.test(name.replace(/"(?:[^"]|"")*"/g, ''))) {
+      throw new QueryError(`"${name}" is no field to order by.`, at, '/order', ['a field', "meta('updated')"]);
+    }
+    terms.push({ path: meta === undefined ? splitName(name) : [meta], meta: meta !== undefined, descending });
+  }
+  if (terms.length > MAX_TERMS)
+    throw new QueryError(`The order has ${terms.length} parts; at most ${MAX_TERMS} are taken.`, 0, '/order');
+  return terms;
+}
+
+/** A term as it is written. */
+export function formatTerm({ path, meta, descending }: OrderTerm): string {
+  return `${descending ? '-' : ''}${meta ? `meta('${path[0]}')` : joinName(path)}`;
+}
+
+function parseFields(text: string): string[][] {
+  const names = splitList(text).map((name) => name.trim());
+  if (names.some((name) => name === ''))
+    throw new QueryError('The list of fields has an empty part.', undefined, '/fields');
+  if (names.length > MAX_FIELDS)
+    throw new QueryError(`At most ${MAX_FIELDS} fields can be asked for.`, undefined, '/fields');
+  return names.map(splitName).sort((a, b) => compareStrings(joinName(a), joinName(b)));
+}
+
+/** Cuts at commas that do not stand within double quotes. */
+function splitList(text: string): string[] {
+  return text.match(/(?:"(?:[^"]|"")*"|[^,"])+|(?<=,)(?=,|$)|^(?=,)|^$/g) ?? [''];
+}
+
+/**
+ * The part of a document that a query with `fields` shows: its id, and of its data the fields named. Without `fields` it is
+ * the document itself.
+ */
+export function project(document: Document, fields: Query['fields']): Document {
+  if (!fields) return document;
+  const data: JsonObject = {};
+  for (const path of fields) {
+    const value = fieldValue(document, path);
+    if (value !== undefined) place(data, path, value);
+  }
+  // A projected document has no bookkeeping, so that it does not alter when other fields do.
+  return { id: document.id, data } as unknown as Document;
+}
+
+function place(target: JsonObject, path: readonly string[], value: JsonValue): void {
+  let current = target;
+  for (const name of path.slice(0, -1)) {
+    const inner = Object.hasOwn(current, name) ? current[name] : undefined;
+    // An object that came from the document itself must not be altered.
+    const next: JsonObject = isObject(inner as JsonValue) ? { ...(inner as JsonObject) } : {};
+    setMember(current, name, next);
+    current = next;
+  }
+  setMember(current, path.at(-1)!, value);
+}
+
+function toBase64Url(text: string): string {
+  const bytes = new TextEncoder().encode(text);
+  return btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(''))
+    .replaceAll('+', '-')
+    .replaceAll('/', '_')
+    .replaceAll('=', '');
+}
+
+function fromBase64Url(text: string): string {
+  const binary = atob(text.replaceAll('-', '+').replaceAll('_', '/'));
+  return new TextDecoder('utf-8', { fatal: true }).decode(
+    Uint8Array.from(binary, (character) => character.charCodeAt(0)),
+  );
+}
