@@ -1,4 +1,4 @@
-export { Collection, type WriteOptions } from './collection.js';
+export { Collection, type QueryParts, type WriteOptions } from './collection.js';
 export { ConnectionError, isProblem, type ConnectionState } from './connection.js';
 export type { ConnectOptions } from './options.js';
 export type { OpenSocket, SocketLike } from './socket.js';

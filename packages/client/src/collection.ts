@@ -1,5 +1,5 @@
 import { formatAddress, type Document, type JsonObject } from '@uproar/core';
-import type { Listing, WireCommit } from '@uproar/protocol';
+import type { Listing, WireCommit, WireQuery } from '@uproar/protocol';
 import { isProblem } from './connection.js';
 import type { Store } from './store.js';
 import type { Watch } from './watch.js';
@@ -9,6 +9,9 @@ export interface WriteOptions {
   /** The version the document must have; 0 when it must not exist. */
   ifVersion?: number;
 }
+
+/** What a query may say beside its collection; see the query language. */
+export type QueryParts = Omit<WireQuery, 'from'>;
 
 /** One collection of a store. */
 export class Collection {
@@ -27,16 +30,14 @@ export class Collection {
     }
   }
 
-  /** Reads documents in the order of their ids, up to `limit`; `after` is the `next` of the listing before. */
-  list(options: { limit?: number; after?: string } = {}): Promise<Listing> {
-    const parameters = new URLSearchParams();
-    for (const [name, value] of Object.entries(options)) if (value !== undefined) parameters.set(name, String(value));
-    return this.store.fetch<Listing>(`/v1/data/${this.name}?${parameters}`);
+  /** Reads the documents of a query, 500 if it has no limit; `after` is the `next` of the listing before. */
+  list(query: QueryParts & { limit?: number } = {}): Promise<Listing> {
+    return this.store.call('query', { from: this.name, ...query });
   }
 
-  /** Keeps the whole collection in view. */
-  watch(): Watch {
-    return this.store.watch({ query: { from: this.name } });
+  /** Keeps the documents of a query in view; without a limit, all of them. */
+  watch(query: QueryParts = {}): Watch {
+    return this.store.watch({ query: { limit: 'none', ...query, from: this.name } });
   }
 
   /** Keeps one document in view, which need not exist yet. */

@@ -1,7 +1,8 @@
+import { compareBy, parseOrder } from '@uproar/core';
 import type { LiveResults, WatchTarget } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-catalogue';
 import type { Connection } from './connection.js';
-import { LOADING, patchView, replaceView, type View } from './view.js';
+import { LOADING, patchView, replaceView, type Compare, type View } from './view.js';
 
 /**
  * A live view of what the store holds. It is there at once, in the state `loading`, and follows the store until it
@@ -20,12 +21,14 @@ export class Watch implements AsyncIterable<View> {
   #resume: string | undefined;
   /** What the service calls this watch on the present connection. */
   name: string | undefined;
+  readonly #compare: Compare;
   #closed = false;
   readonly #wakeOnClose = new Set<() => void>();
 
   constructor(connection: Connection, target: WatchTarget, onClose: (watch: Watch) => void) {
     this.#connection = connection;
     this.#target = target;
+    this.#compare = compareBy('query' in target && target.query.order ? parseOrder(target.query.order) : []);
     this.#onClose = onClose;
   }
 
@@ -105,8 +108,11 @@ export class Watch implements AsyncIterable<View> {
   take(event: LiveResults['watch']): void {
     this.name = event.watch;
     this.#resume = event.resume;
-    if ('documents' in event) this.#show(replaceView(this.#current, event.documents, event.seq));
-    else this.#show(patchView(this.#current, event.patch, event.seq));
+    if ('documents' in event) this.#show(replaceView(this.#current, event.documents, event.seq, event.more));
+    else {
+      const view = patchView(this.#current, event.patch, event.seq, this.#compare);
+      this.#show(event.more === undefined ? view : { ...view, more: event.more });
+    }
   }
 
   /** Forgets what is shown, because it turned out unsound, and begins anew. For the store. */

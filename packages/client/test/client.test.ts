@@ -1,5 +1,13 @@
 import { expect } from 'chai';
-import { connect, ConnectionError, isProblem, type ProblemError, type View, type Watch } from '@uproar/client';
+import {
+  connect,
+  ConnectionError,
+  isProblem,
+  type Document,
+  type ProblemError,
+  type View,
+  type Watch,
+} from '@uproar/client';
 import { compareStrings } from '@uproar/core';
 import { createServer, Socket, type Server } from 'node:net';
 import { KEY, TestService, until } from '../../../testing/service.js';
@@ -175,7 +183,7 @@ describe('the client', () => {
       await new Promise((resolve) => setTimeout(resolve, random.integer(0, 60)));
     }
     proxy.cutAfterBytes = Number.POSITIVE_INFINITY;
-    const { documents } = await direct.list({ limit: 1000 });
+    const documents = (await direct.list({ limit: 1000 })).documents as Document[];
     for (const watch of watches) {
       await until(
         'the view equals the store',

@@ -13,12 +13,17 @@ export type Membership = (document: Document) => boolean;
  * that comes in is added whole, one that goes out is removed, one that stays is patched field by field.
  *
  * @param changes net changes: at most one for each document
+ * @param show what of a document the watch shows
  */
-export function patchForChanges(changes: readonly DocumentChange[], belongs: Membership): JsonPatch {
+export function patchForChanges(
+  changes: readonly DocumentChange[],
+  belongs: Membership,
+  show: (document: Document) => Document = (document) => document,
+): JsonPatch {
   const patch: JsonPatch = [];
   for (const { id, before, after } of changes) {
-    const was = before && belongs(before) ? before : undefined;
-    const is = after && belongs(after) ? after : undefined;
+    const was = before && belongs(before) ? show(before) : undefined;
+    const is = after && belongs(after) ? show(after) : undefined;
     const path = `/${escapeToken(id)}`;
     if (was && is) patch.push(...diff(was as unknown as JsonValue, is as unknown as JsonValue, path));
     else if (is) patch.push({ op: 'add', path, value: is as unknown as JsonValue });

@@ -49,11 +49,14 @@ export type WireDocument = z.infer<typeof WireDocument>;
 /** A place in the order of commits. */
 export const Seq = z.int().nonnegative().meta({ id: 'Seq', description: 'A place in the one order of all commits.' });
 
-/** A part of a collection, in the order of ids. */
+/** A document as a query with `fields` shows it: without bookkeeping. */
+export const ProjectedDocument = WireDocument.pick({ id: true, data: true }).meta({ id: 'ProjectedDocument' });
+
+/** What a query came to: documents in its order. */
 export const Listing = z
   .object({
     seq: Seq.describe('The state of the store that this listing shows.'),
-    documents: z.array(WireDocument),
+    documents: z.array(z.union([WireDocument, ProjectedDocument])),
     more: z.boolean().describe('True when the limit cut the listing.'),
     next: z.string().optional().describe('A cursor for `after`, where there is more.'),
     notes: z.array(z.string()).optional().describe('Hints for the person who asked, such as near names.'),

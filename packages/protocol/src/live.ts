@@ -1,11 +1,34 @@
 import type { JsonPatch } from '@uproar/core';
 import { z } from 'zod';
 import { Receipt, WireCommit } from './commits.js';
-import { CollectionName, DocumentAddress, Seq, WireDocument } from './documents.js';
+import { CollectionName, DocumentAddress, Listing, Seq, WireDocument } from './documents.js';
 import { Problem } from './problems.js';
 
-/** A query; so far: all of one collection. */
-export const WireQuery = z.strictObject({ from: CollectionName }).meta({ id: 'Query' });
+/** A query: which documents of a collection, in which order, how many, and what of them. */
+export const WireQuery = z
+  .strictObject({
+    from: CollectionName,
+    where: z
+      .union([z.string(), z.boolean(), z.record(z.string(), z.unknown())])
+      .optional()
+      .describe('A condition: CQL2 text, or CQL2 JSON (OGC 21-065r2).'),
+    order: z
+      .string()
+      .max(2000)
+      .optional()
+      .describe('Fields to order by, `-` before one for descending: `-altitude,name`.'),
+    limit: z
+      .union([z.int().min(1).max(10_000), z.literal('none')])
+      .optional()
+      .describe('The most documents; 500 if not given. `none` for watches, NDJSON and CSV.'),
+    after: z.string().max(20_000).optional().describe('The cursor `next` of the result before.'),
+    fields: z
+      .string()
+      .max(10_000)
+      .optional()
+      .describe('The fields wanted: `name,pilot.name`. Bookkeeping is left out then.'),
+  })
+  .meta({ id: 'Query' });
 export type WireQuery = z.infer<typeof WireQuery>;
 
 /** What can be watched: a query, one document (which need not exist yet), or the list of collections. */
@@ -35,7 +58,11 @@ export type WatchResult = z.infer<typeof WatchResult>;
 
 /** What altered the state of a watch. */
 export const WatchChange = z
-  .object({ seq: Seq.describe('The state of the store after the change.'), patch: WirePatch })
+  .object({
+    seq: Seq.describe('The state of the store after the change.'),
+    patch: WirePatch,
+    more: z.boolean().optional().describe('Whether a limit cuts the result; only when that has altered.'),
+  })
   .meta({ id: 'WatchChange' });
 export type WatchChange = z.infer<typeof WatchChange>;
 
@@ -48,6 +75,7 @@ export const LIVE_PARAMS = {
     z.strictObject({ collections: z.literal(true), resume: ResumePoint.optional() }),
   ]),
   unwatch: z.strictObject({ watch: z.string().max(64) }),
+  query: WireQuery,
   get: z.strictObject({ doc: DocumentAddress }),
   commit: WireCommit,
 } as const;
@@ -69,6 +97,7 @@ export const LIVE_RESULTS = {
     WatchChange.extend({ watch: z.string(), resume: ResumePoint }),
   ]),
   unwatch: z.object({}),
+  query: Listing,
   get: WireDocument,
   commit: Receipt,
 } as const;

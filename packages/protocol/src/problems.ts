@@ -9,6 +9,7 @@ export const Problem = z
     detail: z.string().describe('What happened here and what to do about it.'),
     pointer: z.string().optional().describe('The place in the body at fault, a JSON Pointer (RFC 6901).'),
     position: z.int().optional().describe('The character of the text at fault, counted from 0.'),
+    expected: z.array(z.string()).optional().describe('What could have stood at that place instead.'),
     parameter: z.string().optional().describe('The part of the address or the header at fault.'),
     write: z.int().optional().describe('The write of the commit at fault, counted from 0.'),
     document: z.string().optional().describe('The document concerned, as `collection/id`.'),

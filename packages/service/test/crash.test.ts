@@ -2,7 +2,7 @@ import { expect } from 'chai';
 import { spawn, type ChildProcess } from 'node:child_process';
 import { chmodSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { connect, type Store } from '@uproar/client';
+import { connect, type Document, type Store } from '@uproar/client';
 import { openStore, StoreError } from '@uproar/service';
 import { KEY, temporaryDirectory, until } from '../../../testing/service.js';
 import { Random } from '../../../testing/random.js';
@@ -65,7 +65,8 @@ describe('a service that is killed while it writes', () => {
         for (const store of stores.splice(1)) store.close();
         await Promise.all(writers);
         const reader = connect(url, { token: KEY });
-        const { documents, seq } = await reader.collection('pairs').list({ limit: 100 });
+        const { documents: listed, seq } = await reader.collection('pairs').list({ limit: 100 });
+        const documents = listed as Document[];
         reader.close();
         for (const [writer, value] of acknowledged) {
           const [left, right] = ['left', 'right'].map((side) =>

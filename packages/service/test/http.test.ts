@@ -65,8 +65,9 @@ describe('documents over HTTP', () => {
     }
     expect(found).to.deep.equal(Array.from({ length: 25 }, (_, n) => `p-${n}`).sort());
     expectProblem(await service.request('GET', '/v1/data/pads?after=nonsense'), 'bad-cursor');
-    expectProblem(await service.request('GET', '/v1/data/pads?limit=0'), 'bad-request');
-    expectProblem(await service.request('GET', '/v1/data/pads?limit=10001'), 'bad-request');
+    expectProblem(await service.request('GET', '/v1/data/pads?limit=0'), 'bad-query');
+    expectProblem(await service.request('GET', '/v1/data/pads?limit=10001'), 'bad-query');
+    expectProblem(await service.request('GET', '/v1/data/pads?limit=ten'), 'bad-request');
     expect((await service.request('GET', '/v1/data/pads?limt=3')).json.detail)
       .to.include('limt')
       .and.include('limit');
@@ -202,6 +203,10 @@ describe('documents over HTTP', () => {
       '/v1/collections',
       '/v1/data/{collection}',
       '/v1/data/{collection}/{id}',
+      '/v1/query',
+      '/v1/explain',
+      '/v1/indexes',
+      '/v1/indexes/{id}',
     ]);
     expect(Object.keys(json.paths['/v1/data/{collection}/{id}'] as object)).to.include.members([
       'get',

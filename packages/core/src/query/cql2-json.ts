@@ -1,4 +1,5 @@
 import type { JsonObject, JsonValue } from '../json.js';
+import { joinName, splitName } from './names.js';
 import { findOperator, isCondition, readInstant } from './parse-text.js';
 import { asGeometry } from './spatial.js';
 import { QUERY_LIMITS, QueryError, type Node } from './tree.js';
@@ -105,31 +106,6 @@ export function formatCql2Json(node: Node): JsonValue {
     case 'call':
       return { op: node.name, args: node.args.map(formatCql2Json) };
   }
-}
-
-/** A field's path as one name: parts with other characters stand in double quotes. */
-export function joinName(path: readonly string[]): string {
-  return path
-    .map((part) => (/^[\p{L}_][\p{L}\p{Nd}_]*$/u.test(part) ? part : `"${part.replaceAll('"', '""')}"`))
-    .join('.');
-}
-
-/** The path that a name such as `pilot.name` or `"a.b".c` stands for. */
-export function splitName(name: string): string[] {
-  const path: string[] = [];
-  const part = /"((?:[^"]|"")*)"|[^."]+/y;
-  for (let at = 0; at < name.length;) {
-    part.lastIndex = at;
-    const found = part.exec(name);
-    if (!found) throw new QueryError(`"${name}" is no name of a field.`, at);
-    path.push(found[1] === undefined ? found[0] : found[1].replaceAll('""', '"'));
-    at = part.lastIndex;
-    if (at < name.length && name[at] !== '.') throw new QueryError(`"${name}" is no name of a field.`, at);
-    if (at === name.length - 1) throw new QueryError(`The name "${name}" ends with a dot.`, at);
-    at++;
-  }
-  if (path.length === 0) throw new QueryError('The name of a field is empty.', 0);
-  return path;
 }
 
 function isInstant(node: Node): node is Extract<Node, { kind: 'date' | 'timestamp' }> {

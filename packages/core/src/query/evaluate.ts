@@ -1,6 +1,7 @@
 import type { Document } from '../document.js';
-import { deepEqual, getMember, isObject, type JsonValue } from '../json.js';
+import { deepEqual, isObject, type JsonValue } from '../json.js';
 import { compareStrings } from '../order.js';
+import { fieldValue, META_NAMES, metaValue } from './fields.js';
 import { compileLike } from './like.js';
 import { asGeometry, boxAround, polygonOfBox, relate } from './spatial.js';
 import { parseDate, parseSpan, parseTimestamp, RELATIONS, spanOfDate, type Span } from './time.js';
@@ -36,23 +37,6 @@ export function compile(node: Node): Predicate {
     return typeof result === 'boolean' ? result : undefined;
   };
 }
-
-/** The value at a path of a document's data; undefined where there is none. */
-export function fieldValue(document: Document, path: readonly string[]): JsonValue | undefined {
-  let current: JsonValue | undefined = document.data;
-  for (const name of path) {
-    if (!isObject(current as JsonValue)) return undefined;
-    current = getMember(current as Record<string, JsonValue>, name);
-  }
-  return current;
-}
-
-/** The bookkeeping of a document that `meta()` reaches. */
-export function metaValue(document: Document, name: string): JsonValue | undefined {
-  return META.has(name) ? document[name as 'id' | 'version' | 'created' | 'updated'] : undefined;
-}
-
-const META: ReadonlySet<string> = new Set(['id', 'version', 'created', 'updated']);
 
 function compileValue(node: Node): Value {
   switch (node.kind) {
@@ -257,7 +241,7 @@ function reserved({ name, args, at }: CallNode): Value {
   if (!isName) throw new QueryError(`${name}() takes a name in single quotes.`, at);
   const key = String(arg.value);
   if (name === 'claim') return ({ claims }) => (claims && Object.hasOwn(claims, key) ? claims[key] : undefined);
-  if (!META.has(key))
+  if (!META_NAMES.has(key))
     throw new QueryError(`meta() knows 'id', 'version', 'created' and 'updated', not '${key}'.`, arg.at ?? at);
   return ({ document }) => metaValue(document, key);
 }

@@ -1,4 +1,4 @@
-import { joinName } from './cql2-json.js';
+import { joinName } from './names.js';
 import type { CallNode, Geometry, Node } from './tree.js';
 
 /** How tightly an operator binds; a part that binds less than its surroundings stands in parentheses. */

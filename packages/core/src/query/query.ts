@@ -1,8 +1,11 @@
 import { isCollectionName, type Document } from '../document.js';
 import { isObject, setMember, type JsonObject, type JsonValue } from '../json.js';
 import { compareStrings, compareValues } from '../order.js';
-import { formatCql2Json, joinName, parseCql2Json, splitName } from './cql2-json.js';
-import { compile, fieldValue, metaValue, type Predicate } from './evaluate.js';
+import { formatCql2Json, parseCql2Json } from './cql2-json.js';
+import { compile, type Predicate } from './evaluate.js';
+import { fieldValue } from './fields.js';
+import { joinName, splitName } from './names.js';
+import { compareBy, formatTerm, orderValue, parseOrder, splitList, type OrderTerm } from './order-terms.js';
 import { parseText } from './parse-text.js';
 import { QueryError, type Node } from './tree.js';
 
@@ -18,14 +21,6 @@ export interface QueryForm {
   after?: string;
   /** The fields wanted: `name,pilot.name`. */
   fields?: string;
-}
-
-/** One field to order by. */
-export interface OrderTerm {
-  /** The path in the data; for bookkeeping, the one name that `meta()` knows. */
-  path: readonly string[];
-  meta: boolean;
-  descending: boolean;
 }
 
 /** A query made ready to be asked. */
@@ -54,7 +49,6 @@ export interface Cursor {
 /** Results are cut to this many documents unless the query says otherwise. */
 export const DEFAULT_LIMIT = 500;
 export const MAX_LIMIT = 10_000;
-const MAX_TERMS = 8;
 const MAX_FIELDS = 100;
 
 /**
@@ -77,7 +71,7 @@ export function prepareQuery(form: QueryForm): Query {
     throw new QueryError(`The limit is a whole number from 1 to ${MAX_LIMIT}, or "none".`, undefined, '/limit');
   }
   const after = form.after === undefined ? undefined : readCursor(form.after, order);
-  const fields = form.fields === undefined ? undefined : parseFields(form.fields);
+  const fields = form.fields === undefined ? undefined : withOrderFields(parseFields(form.fields), order);
   const compare = compareBy(order);
   const truth: Predicate = where ? compile(where) : () => true;
   const matches: Predicate = after
@@ -92,23 +86,6 @@ export function prepareQuery(form: QueryForm): Query {
     fields?.map(joinName) ?? null,
   ]);
   return { from: form.from, where, order, limit, after, fields, matches, compare, key };
-}
-
-/** The value of a document that an order term looks at. */
-export function orderValue(document: Document, { path, meta }: OrderTerm): JsonValue | undefined {
-  return meta ? metaValue(document, path[0]!) : fieldValue(document, path);
-}
-
-/** Compares documents by the terms one after the other, then by id. */
-export function compareBy(order: readonly OrderTerm[]): (a: Document, b: Document) => number {
-  if (order.length === 0) return (a, b) => compareStrings(a.id, b.id);
-  return (a, b) => {
-    for (const term of order) {
-      const result = compareValues(orderValue(a, term), orderValue(b, term));
-      if (result !== 0) return term.descending ? -result : result;
-    }
-    return compareStrings(a.id, b.id);
-  };
 }
 
 function compareToCursor(document: Document, { values, id }: Cursor, order: readonly OrderTerm[]): number {
@@ -150,40 +127,6 @@ function readCursor(text: string, order: readonly OrderTerm[]): Cursor {
   return { id, values: (values as JsonValue[][]).map(([value]) => value) };
 }
 
-/**
- * Reads an order such as `-altitude,name` or `-meta('updated')`.
- *
- * @throws {QueryError} with the position in the text
- */
-export function parseOrder(text: string): OrderTerm[] {
-  const terms: OrderTerm[] = [];
-  let start = 0;
-  for (const part of splitList(text)) {
-    const at = start + part.search(/\S|$/);
-    start += part.length + 1;
-    const trimmed = part.trim();
-    const descending = trimmed.startsWith('-');
-    const name = trimmed.replace(/^[-+]\s*/, '');
-    const meta = /^meta\(\s*'([^']*)'\s*\)$/i.exec(name)?.[1];
-    if (name === '') throw new QueryError('The order has an empty part.', at, '/order', ['a field']);
-    if (meta !== undefined && !['id', 'version', 'created', 'updated'].includes(meta)) {
-      throw new QueryError(`meta() knows 'id', 'version', 'created' and 'updated', not '${meta}'.`, at, '/order');
-    }
-    if (meta === undefined && /[()']/.test(name.replace(/"(?:[^"]|"")*"/g, ''))) {
-      throw new QueryError(`"${name}" is no field to order by.`, at, '/order', ['a field', "meta('updated')"]);
-    }
-    terms.push({ path: meta === undefined ? splitName(name) : [meta], meta: meta !== undefined, descending });
-  }
-  if (terms.length > MAX_TERMS)
-    throw new QueryError(`The order has ${terms.length} parts; at most ${MAX_TERMS} are taken.`, 0, '/order');
-  return terms;
-}
-
-/** A term as it is written. */
-export function formatTerm({ path, meta, descending }: OrderTerm): string {
-  return `${descending ? '-' : ''}${meta ? `meta('${path[0]}')` : joinName(path)}`;
-}
-
 function parseFields(text: string): string[][] {
   const names = splitList(text).map((name) => name.trim());
   if (names.some((name) => name === ''))
@@ -193,9 +136,21 @@ function parseFields(text: string): string[][] {
   return names.map(splitName).sort((a, b) => compareStrings(joinName(a), joinName(b)));
 }
 
-/** Cuts at commas that do not stand within double quotes. */
-function splitList(text: string): string[] {
-  return text.match(/(?:"(?:[^"]|"")*"|[^,"])+|(?<=,)(?=,|$)|^(?=,)|^$/g) ?? [''];
+/** What a result is ordered by is always shown, so that whoever keeps a copy can keep it in order. */
+function withOrderFields(fields: string[][], order: readonly OrderTerm[]): string[][] {
+  const meta = order.find((term) => term.meta && term.path[0] !== 'id');
+  if (meta) {
+    throw new QueryError(
+      `A query with "fields" shows no bookkeeping, so it cannot be ordered by ${formatTerm(meta)}.`,
+      undefined,
+      '/order',
+    );
+  }
+  const named = new Set(fields.map(joinName));
+  return [
+    ...fields,
+    ...order.filter((term) => !term.meta && !named.has(joinName(term.path))).map(({ path }) => [...path]),
+  ];
 }
 
 /**

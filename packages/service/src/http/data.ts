@@ -11,37 +11,20 @@ import {
   WireDocument,
 } from '@uproar/protocol';
 import accepts from 'accepts';
-import { distance } from 'fastest-levenshtein';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import { stringifyStored } from '../store/index.js';
+import { queryFromParameters, QueryParameters } from './query-form.js';
+import { answerQuery, describeAbsent } from './send-query.js';
 import type { Context } from './context.js';
 import { answerWithWatch } from './event-stream.js';
 import { conditionFrom, entityTag, judgeRead } from './preconditions.js';
 
 const CollectionParams = z.object({ collection: CollectionName });
 const DocumentParams = z.object({ collection: CollectionName, id: DocumentId });
-const ListingQuery = z.strictObject(
-  {
-    limit: z.coerce
-      .number({ error: 'The limit is a number from 1 to 10000.' })
-      .int({ error: 'The limit is a whole number.' })
-      .min(1, { error: 'The limit is at least 1.' })
-      .max(10_000, { error: 'The limit is at most 10000; follow "next" for more.' })
-      .default(500)
-      .describe('The most documents to give.'),
-    after: z.string().max(300).optional().describe('The cursor `next` of the listing before.'),
-  },
-  { error: (issue) => unknownParameters(issue, ['limit', 'after']) },
-);
 const STREAM_NOTE =
   'With `Accept: text/event-stream` the answer is a watch: `result` first, then `change`, now and then `reset`, and `end`.';
-
-function unknownParameters(issue: { code?: string; keys?: unknown }, known: string[]): string | undefined {
-  if (issue.code !== 'unrecognized_keys') return undefined;
-  return `There is no parameter ${String(issue.keys)}; there are: ${known.join(', ')}.`;
-}
 
 /** The documents of a collection. */
 export function serveData(app: FastifyInstance, context: Context): void {
@@ -54,17 +37,16 @@ export function serveData(app: FastifyInstance, context: Context): void {
     {
       schema: {
         tags,
-        summary: 'List or watch a collection',
-        description: `The documents in the order of their ids, a part at a time. ${STREAM_NOTE}`,
+        summary: 'Query or watch a collection',
+        description: `Also as NDJSON (\`application/x-ndjson\`) and CSV (\`text/csv\`). ${STREAM_NOTE}`,
         params: CollectionParams,
-        querystring: ListingQuery,
+        querystring: QueryParameters,
         response: { 200: Listing, default: Problem },
       },
     },
-    (request, reply) => {
-      const { collection } = request.params;
-      if (wantsStream(request)) answerWithWatch(context, request, reply, { query: { from: collection } });
-      else sendListing(context, reply, collection, request.query);
+    async (request, reply) => {
+      const form = queryFromParameters(request.params.collection, request.query);
+      return answerQuery(context, request, reply as FastifyReply, form);
     },
   );
 
@@ -193,9 +175,7 @@ function sendDocument(
     throw ProblemError.of('precondition-failed', detail, { currentVersion: version });
   }
   if (!stored) {
-    const detail = info
-      ? `There is no document ${collection}/${id}.`
-      : describeMissing(store.collections.list(), collection);
+    const detail = describeAbsent(store, collection, id);
     throw ProblemError.of('no-such-document', detail);
   }
   reply.header('etag', entityTag(version));
@@ -209,28 +189,6 @@ function sendNothing(reply: FastifyReply): FastifyReply {
 
 function sendJson(reply: FastifyReply, text: string): void {
   void reply.type('application/json; charset=utf-8').send(text);
-}
-
-function sendListing(
-  { store }: Context,
-  reply: FastifyReply,
-  collection: string,
-  { limit, after }: z.infer<typeof ListingQuery>,
-): void {
-  const from = after === undefined ? '' : readCursor(after);
-  const info = store.collections.get(collection);
-  const found = info ? store.documents.list(info.number, from, limit + 1) : [];
-  const more = found.length > limit;
-  const shown = found.slice(0, limit);
-  const documents = shown.map(stringifyStored).join(',');
-  let tail = '';
-  if (more) {
-    const next = writeCursor(shown.at(-1)!.id);
-    reply.header('link', `</v1/data/${collection}?limit=${limit}&after=${next}>; rel="next"`);
-    tail += `,"next":"${next}"`;
-  }
-  if (!info) tail += `,"notes":${JSON.stringify([describeMissing(store.collections.list(), collection)])}`;
-  sendJson(reply, `{"seq":${store.log.seq},"documents":[${documents}],"more":${more}${tail}}`);
 }
 
 /** Applies one write and answers with the document as it is then. */
@@ -255,36 +213,5 @@ async function append({ committer }: Context, request: FastifyRequest, write: Wr
     if (!(error instanceof ProblemError) || problemName(error.problem) !== 'version-mismatch') throw error;
     const { detail, document, currentVersion } = error.problem;
     throw new ProblemError(createProblem('precondition-failed', detail, { document, currentVersion }));
-  }
-}
-
-/** Says that nothing was ever written to a collection, and which are called nearly the same. */
-function describeMissing(collections: readonly { name: string }[], name: string): string {
-  const near = collections
-    .map((info) => ({ name: info.name, distance: distance(info.name, name) }))
-    .filter((candidate) => candidate.distance <= Math.max(2, name.length / 3))
-    .sort((a, b) => a.distance - b.distance)
-    .slice(0, 3)
-    .map((candidate) => `"${candidate.name}"`);
-  const hint = near.length > 0 ? ` Did you mean ${near.join(' or ')}?` : '';
-  return `Nothing was ever written to a collection "${name}".${hint}`;
-}
-
-function writeCursor(id: string): string {
-  return Buffer.from(JSON.stringify({ id })).toString('base64url');
-}
-
-function readCursor(cursor: string): string {
-  try {
-    const { id } = z.object({ id: DocumentId }).parse(JSON.parse(Buffer.from(cursor, 'base64url').toString()));
-    return id;
-  } catch {
-    throw ProblemError.of(
-      'bad-cursor',
-      'Use the cursor exactly as "next" gave it, or leave "after" out to begin anew.',
-      {
-        parameter: 'after',
-      },
-    );
   }
 }

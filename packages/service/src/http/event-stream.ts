@@ -16,26 +16,29 @@ export function answerWithWatch(
   target: WatchTarget,
 ): void {
   const resume = request.headers['last-event-id'];
-  reply.hijack();
   const response = reply.raw;
-  response.writeHead(200, {
-    'content-type': 'text/event-stream; charset=utf-8',
-    'cache-control': 'no-store',
-    'x-accel-buffering': 'no',
-    'x-content-type-options': 'nosniff',
-  });
   const sink = new StreamSink(response, context.maxUnreadBytes);
-  const { subscription, first } = context.views.watch(
+  const begin = (first: LiveEvent) => {
+    response.writeHead(200, {
+      'content-type': 'text/event-stream; charset=utf-8',
+      'cache-control': 'no-store',
+      'x-accel-buffering': 'no',
+      'x-content-type-options': 'nosniff',
+    });
+    response.write(`retry: ${RETRY_MS}\n\n`);
+    sink.send(first);
+  };
+  const subscription = context.views.watch(
     target,
     sink,
-    resume === '' ? undefined : String(resume ?? '') || undefined,
+    typeof resume === 'string' && resume !== '' ? resume : undefined,
+    begin,
   );
-  response.write(`retry: ${RETRY_MS}\n\n`);
-  sink.send(first);
+  reply.hijack();
 
   // An id without data moves the resume point of the reader on, and no event is raised.
   const heartbeat = setInterval(() => {
-    if (subscription.behind || sink.full) return;
+    if (subscription.behind || subscription.view.settled || sink.full) return;
     response.write(`: still here\nid: ${subscription.view.resumePoint(context.store.log.seq)}\n\n`);
   }, context.heartbeatMs);
   const end = () => {
@@ -43,7 +46,7 @@ export function answerWithWatch(
     response.end(`event: end\ndata: ${JSON.stringify(problem)}\n\n`);
   };
   context.closing.add(end);
-  response.on('drain', () => subscription.catchUp());
+  response.on('drain', () => void subscription.catchUp());
   response.on('error', () => response.destroy());
   response.on('close', () => {
     clearInterval(heartbeat);

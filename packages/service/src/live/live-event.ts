@@ -23,6 +23,8 @@ export class LiveEvent {
     readonly resume: string,
     /** The members of the event as JSON text, without the braces around them. */
     readonly members: string,
+    /** True for a change that alters nothing. */
+    readonly empty = false,
   ) {}
 
   /** The first event of a watch, or one that says: forget what you had. */
@@ -32,8 +34,9 @@ export class LiveEvent {
   }
 
   /** An event that alters the state. An empty patch says only that the state still holds at `seq`. */
-  static change(watch: string, resume: string, seq: number, patch: JsonPatch): LiveEvent {
-    return new LiveEvent('change', watch, seq, resume, `"seq":${seq},"patch":${JSON.stringify(patch)}`);
+  static change(watch: string, resume: string, seq: number, patch: JsonPatch, more?: boolean): LiveEvent {
+    const members = `"seq":${seq},"patch":${JSON.stringify(patch)}${more === undefined ? '' : `,"more":${more}`}`;
+    return new LiveEvent('change', watch, seq, resume, members, patch.length === 0 && more === undefined);
   }
 
   /** The event as a block of an event stream (HTML Standard, section 9.2). */

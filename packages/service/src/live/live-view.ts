@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
-import type { DocumentChange, JsonPatch } from '@uproar/core';
+import type { DocumentChange } from '@uproar/core';
 import { LiveEvent } from './live-event.js';
-import type { Source } from './sources.js';
+import type { Alteration, Source } from './sources.js';
 
 /** The way from a view to one connection. */
 export interface Sink {
@@ -15,44 +15,87 @@ export interface Sink {
  * is told by `sentSeq` alone and brought by one merged change when it reads again.
  */
 export class Subscription {
-  behind = false;
+  /** True while events are held back: before the first one, while the reader is too slow, and while it catches up. */
+  behind = true;
+  #sentSeq = 0;
+  #stopped = false;
+  #catchingUp: Promise<void> | undefined;
+
   constructor(
     readonly view: LiveView,
     readonly sink: Sink,
-    public sentSeq: number,
   ) {}
+
+  /** Sends the first event of the watch by way of the caller, and what has happened since. */
+  begin(first: LiveEvent, send: (event: LiveEvent) => void): void {
+    if (this.#stopped) return;
+    this.#sentSeq = first.seq;
+    send(first);
+    void this.catchUp();
+  }
 
   /** Passes an event on, or notes that the connection is behind. */
   deliver(event: LiveEvent): void {
+    if (event.seq <= this.#sentSeq) return;
     if (this.behind || this.sink.full) {
       this.behind = true;
     } else {
-      this.sentSeq = event.seq;
+      this.#sentSeq = event.seq;
       this.sink.send(event);
     }
   }
 
-  /** Sends what was missed, as one event. */
-  catchUp(): void {
-    if (!this.behind) return;
-    this.behind = false;
-    const event = this.view.changeSince(this.sentSeq) ?? this.view.fullState('reset');
-    this.sentSeq = event.seq;
-    this.sink.send(event);
+  /**
+   * Sends what was missed, as one event. Returns a promise while that is under way, and nothing when the connection is
+   * up to date.
+   */
+  catchUp(): Promise<void> | undefined {
+    if (!this.behind) return undefined;
+    if (this.#catchingUp) return this.#catchingUp;
+    const missed = this.view.changeSince(this.#sentSeq);
+    if (!(missed instanceof Promise)) {
+      this.#finish(missed);
+      return undefined;
+    }
+    this.#catchingUp = missed
+      .then((event) => this.#finish(event ?? undefined))
+      .catch(() => this.#finish(undefined))
+      .finally(() => (this.#catchingUp = undefined));
+    return this.#catchingUp.then(() => this.catchUp());
   }
 
   /** Ends the connection's part in the view. */
   stop(): void {
+    this.#stopped = true;
     this.view.remove(this);
   }
+
+  #finish(event: LiveEvent | undefined): void {
+    if (this.#stopped) return;
+    if (!event) {
+      void Promise.resolve(this.view.fullState('reset')).then((reset) =>
+        this.begin(reset, (full) => this.sink.send(full)),
+      );
+      return;
+    }
+    if (!event.empty) this.sink.send(event);
+    this.#sentSeq = event.seq;
+    // While it was being found out what had happened, more may have.
+    this.behind = event.seq !== this.view.seq;
+  }
 }
+
+/** A full state up to this size is kept while it holds, for others who begin to watch. */
+const MAX_KEPT_CHARACTERS = 4 * 1024 * 1024;
 
 /** What everybody who watches the same thing has in common. */
 export class LiveView {
   readonly #subscriptions = new Set<Subscription>();
   readonly #fingerprint: string;
-  readonly #changesSince = new Map<number, LiveEvent | undefined>();
+  readonly #changesSince = new Map<number, LiveEvent | undefined | Promise<LiveEvent | undefined>>();
   #changesAreOf = -1;
+  #lastFull: LiveEvent | undefined;
+  #refilling: Promise<void> | undefined;
 
   constructor(
     readonly name: string,
@@ -69,44 +112,66 @@ export class LiveView {
     return this.#subscriptions.size;
   }
 
+  /** The seq of the store now. */
+  get seq(): number {
+    return this.currentSeq();
+  }
+
+  /** Ends when no change is held back by a reading of the store; nothing when none is. */
+  get settled(): Promise<void> | undefined {
+    return this.#refilling;
+  }
+
   /** The point to resume from when the state at `seq` is known. */
   resumePoint(seq: number): string {
     return `${seq.toString(36)}.${this.#fingerprint}`;
   }
 
   /** The whole state, as the first event or as a reset. */
-  fullState(name: 'result' | 'reset'): LiveEvent {
+  fullState(name: 'result' | 'reset'): LiveEvent | Promise<LiveEvent> {
+    const last = this.#lastFull;
+    if (last?.name === name && last.seq === this.seq) return last;
     const state = this.source.read();
-    return LiveEvent.full(name, this.name, this.resumePoint(state.seq), state);
+    if (state instanceof Promise)
+      return state.then((full) => LiveEvent.full(name, this.name, this.resumePoint(full.seq), full));
+    const event = LiveEvent.full(name, this.name, this.resumePoint(state.seq), state);
+    this.#lastFull = event.members.length < MAX_KEPT_CHARACTERS ? event : undefined;
+    return event;
   }
 
   /** What altered the state after `seq`, as one event; undefined when that is not known any more. */
-  changeSince(seq: number): LiveEvent | undefined {
-    const now = this.currentSeq();
+  changeSince(seq: number): LiveEvent | undefined | Promise<LiveEvent | undefined> {
+    const now = this.seq;
+    if (seq === now) return this.#event({ seq: now, patch: [] });
     if (this.#changesAreOf !== now) {
       this.#changesSince.clear();
       this.#changesAreOf = now;
     }
     if (!this.#changesSince.has(seq)) {
-      const patch = this.source.patchSince(seq);
-      this.#changesSince.set(seq, patch && this.#change(now, patch));
+      const alteration = this.source.since(seq);
+      this.#changesSince.set(
+        seq,
+        alteration instanceof Promise
+          ? alteration.then((found) => found && this.#event(found))
+          : alteration && this.#event(alteration),
+      );
     }
     return this.#changesSince.get(seq);
   }
 
   /**
-   * Lets a connection take part.
+   * Lets a connection take part. Its first event is the missing change where it resumes from a point that is still
+   * known, and otherwise everything.
    *
-   * @param resume the point it resumes from, where it has one
-   * @returns its part, and the event to begin with: the missing change where that can be told, otherwise everything
+   * @param send sends the first event, now or soon
    */
-  add(sink: Sink, resume: string | undefined): { subscription: Subscription; first: LiveEvent } {
-    const seq = resume === undefined ? undefined : this.#seqOf(resume);
-    const missed = seq === undefined ? undefined : this.changeSince(seq);
-    const first = missed ?? this.fullState(resume === undefined ? 'result' : 'reset');
-    const subscription = new Subscription(this, sink, first.seq);
+  add(sink: Sink, resume: string | undefined, send: (first: LiveEvent) => void): Subscription {
+    const subscription = new Subscription(this, sink);
     this.#subscriptions.add(subscription);
-    return { subscription, first };
+    const first = this.#first(resume);
+    if (first instanceof Promise) void first.then((event) => subscription.begin(event, send));
+    else subscription.begin(first, send);
+    return subscription;
   }
 
   remove(subscription: Subscription): void {
@@ -115,14 +180,33 @@ export class LiveView {
 
   /** Tells everybody what net changes of the collection did, if they did anything here. */
   distribute(seq: number, changes: readonly DocumentChange[]): void {
-    const patch = this.source.patchFor(changes);
-    if (patch.length === 0) return;
-    const event = this.#change(seq, patch);
+    const alteration = this.source.apply(seq, changes);
+    if (!(alteration instanceof Promise)) {
+      this.#tell(alteration);
+      return;
+    }
+    this.#refilling = alteration.then((found) => {
+      this.#refilling = undefined;
+      this.#tell(found);
+    });
+  }
+
+  #tell(alteration: Alteration): void {
+    this.#lastFull = undefined;
+    if (alteration.patch.length === 0 && alteration.more === undefined) return;
+    const event = this.#event(alteration);
     for (const subscription of this.#subscriptions) subscription.deliver(event);
   }
 
-  #change(seq: number, patch: JsonPatch): LiveEvent {
-    return LiveEvent.change(this.name, this.resumePoint(seq), seq, patch);
+  #first(resume: string | undefined): LiveEvent | Promise<LiveEvent> {
+    const seq = resume === undefined ? undefined : this.#seqOf(resume);
+    const instead = () => this.fullState(resume === undefined ? 'result' : 'reset');
+    const missed = seq === undefined ? undefined : this.changeSince(seq);
+    return missed instanceof Promise ? missed.then((event) => event ?? instead()) : (missed ?? instead());
+  }
+
+  #event({ seq, patch, more }: Alteration): LiveEvent {
+    return LiveEvent.change(this.name, this.resumePoint(seq), seq, patch, more);
   }
 
   #seqOf(resume: string): number | undefined {

@@ -1,4 +1,4 @@
-import { netChanges, type DocumentChange } from '@uproar/core';
+import { Matcher, netChanges, type DocumentChange, type Filing, type Node } from '@uproar/core';
 import type { WatchTarget } from '@uproar/protocol';
 import type { AppliedCommit, Store } from '../store/index.js';
 import type { LiveEvent } from './live-event.js';
@@ -12,7 +12,7 @@ const COLLECTION_LIST_INTERVAL_MS = 250;
 export class LiveViews {
   readonly #store: Store;
   readonly #byKey = new Map<string, LiveView>();
-  readonly #byCollection = new Map<string, Set<LiveView>>();
+  readonly #matchers = new Map<string, Matcher<LiveView>>();
   readonly #stopListening: () => void;
   #lastName = 0;
   #collectionListTimer: NodeJS.Timeout | undefined;
@@ -22,8 +22,17 @@ export class LiveViews {
     this.#stopListening = store.log.onApplied((group) => this.#distribute(group));
   }
 
-  /** Begins a watch. The first event is for the caller to send; later ones go to the sink. */
-  watch(target: WatchTarget, sink: Sink, resume?: string): { subscription: Subscription; first: LiveEvent } {
+  /** How many different views there are. */
+  get size(): number {
+    return this.#byKey.size;
+  }
+
+  /**
+   * Begins a watch. Its first event goes out by `send`, now or soon; later ones go to the sink.
+   *
+   * @throws {ProblemError} `bad-query`
+   */
+  watch(target: WatchTarget, sink: Sink, resume: string | undefined, send: (first: LiveEvent) => void): Subscription {
     const source = sourceFor(target, this.#store);
     let view = this.#byKey.get(source.key);
     if (!view) {
@@ -35,11 +44,16 @@ export class LiveViews {
         (empty) => this.#forget(empty),
       );
       this.#byKey.set(source.key, view);
-      if (source.collection !== undefined) this.#viewsOf(source.collection).add(view);
+      if (source.collection !== undefined) this.#matcherFor(source.collection).add(view, source.where);
     } else if (source.collection === undefined) {
       this.#distributeCollectionList();
     }
-    return view.add(sink, resume);
+    return view.add(sink, resume, send);
+  }
+
+  /** How the matcher would file a query on a collection. */
+  describeFiling(collection: string, where: Node | undefined): Filing {
+    return (this.#matchers.get(collection) ?? new Matcher()).describe(where);
   }
 
   close(): void {
@@ -47,37 +61,40 @@ export class LiveViews {
     clearTimeout(this.#collectionListTimer);
   }
 
-  #viewsOf(collection: string): Set<LiveView> {
-    let views = this.#byCollection.get(collection);
-    if (!views) this.#byCollection.set(collection, (views = new Set()));
-    return views;
+  #matcherFor(collection: string): Matcher<LiveView> {
+    let matcher = this.#matchers.get(collection);
+    if (!matcher) this.#matchers.set(collection, (matcher = new Matcher()));
+    return matcher;
   }
 
   #forget(view: LiveView): void {
     this.#byKey.delete(view.source.key);
     const { collection } = view.source;
     if (collection === undefined) return;
-    const views = this.#viewsOf(collection);
-    views.delete(view);
-    if (views.size === 0) this.#byCollection.delete(collection);
+    const matcher = this.#matcherFor(collection);
+    matcher.remove(view);
+    if (matcher.size === 0) this.#matchers.delete(collection);
   }
 
   /** Commits written together leave as one event: each view shows the state after the last of them. */
   #distribute(group: readonly AppliedCommit[]): void {
     const seq = group.at(-1)!.seq;
-    const byCollection = new Map<string, DocumentChange[]>();
+    const watched: DocumentChange[] = [];
     for (const { changes } of group) {
-      for (const change of changes) {
-        if (!this.#byCollection.has(change.collection)) continue;
-        const changesOf = byCollection.get(change.collection);
-        if (changesOf) changesOf.push(change);
-        else byCollection.set(change.collection, [change]);
-      }
+      for (const change of changes) if (this.#matchers.has(change.collection)) watched.push(change);
     }
-    for (const [collection, changes] of byCollection) {
-      const net = netChanges(changes);
-      for (const view of this.#byCollection.get(collection)!) view.distribute(seq, net);
+    const concerned = new Map<LiveView, DocumentChange[]>();
+    for (const change of watched.length > 1 ? netChanges(watched) : watched) {
+      const matcher = this.#matchers.get(change.collection)!;
+      const note = (view: LiveView) => {
+        const changes = concerned.get(view);
+        if (!changes) concerned.set(view, [change]);
+        else if (changes.at(-1) !== change) changes.push(change);
+      };
+      if (change.before) matcher.candidates(change.before, note);
+      if (change.after) matcher.candidates(change.after, note);
     }
+    for (const [view, changes] of concerned) view.distribute(seq, changes);
     this.#collectionListTimer ??= setTimeout(
       () => this.#distributeCollectionList(),
       COLLECTION_LIST_INTERVAL_MS,

@@ -1,4 +1,4 @@
-import { formatTime, splitAddress } from '@uproar/core';
+import { formatTime, splitAddress, writeCursor } from '@uproar/core';
 import {
   createProblem,
   LIVE_PARAMS,
@@ -14,6 +14,8 @@ import { identifyKey } from '../http/authenticate.js';
 import { parseBody } from '../http/body-parser.js';
 import type { Context } from '../http/context.js';
 import { describeIssue } from '../http/errors.js';
+import { prepareWireQuery } from '../http/query-form.js';
+import { writeListing } from '../http/send-query.js';
 import type { Identity } from '../identity/keys.js';
 import { stringifyStored } from '../store/index.js';
 import { VERSION } from '../version.js';
@@ -86,10 +88,21 @@ export class SocketSession implements Sink {
   #drained(): void {
     if (!this.#draining || this.#socket.bufferedAmount > this.#context.maxUnreadBytes / 2) return;
     this.#draining = false;
-    for (const { subscription } of this.#watches.values()) subscription.catchUp();
-    for (const answer of this.#heldAnswers.splice(0)) this.#write(answer);
-    while (!this.full && this.#heldMessages.length > 0) this.#receive(this.#heldMessages.shift()!);
-    if (!this.full) this.#socket.resume();
+    this.#whenCaughtUp(() => {
+      for (const answer of this.#heldAnswers.splice(0)) this.#write(answer);
+      while (!this.full && this.#heldMessages.length > 0) this.#receive(this.#heldMessages.shift()!);
+      if (!this.full) this.#socket.resume();
+    });
+  }
+
+  /** Does something once every watch of this connection shows the present state; at once where they do. */
+  #whenCaughtUp(then: () => void): void {
+    const waiting = [...this.#watches.values()].map(
+      ({ subscription }) => subscription.catchUp() ?? subscription.view.settled,
+    );
+    const pending = waiting.filter((promise) => promise !== undefined);
+    if (pending.length === 0) then();
+    else void Promise.allSettled(pending).then(() => this.#whenCaughtUp(then));
   }
 
   #receive(message: Buffer): void {
@@ -154,6 +167,8 @@ export class SocketSession implements Sink {
         return this.#watch(id, checked.data as LiveParams['watch']);
       case 'unwatch':
         return this.#unwatch(checked.data as LiveParams['unwatch']);
+      case 'query':
+        return this.#query(checked.data as LiveParams['query']);
       case 'get':
         return this.#get(checked.data as LiveParams['get']);
       case 'commit':
@@ -174,14 +189,13 @@ export class SocketSession implements Sink {
     });
   }
 
-  /** The answer goes out before the watch can take part in any change. */
+  /** The answer goes out before the watch takes part in any change. */
   #watch(id: string | number, { resume, ...target }: LiveParams['watch']): undefined {
-    const { subscription, first } = this.#context.views.watch(target, this, resume);
+    const subscription = this.#context.views.watch(target, this, resume, (first) => this.#answer(id, first.answer));
     const { name } = subscription.view;
     const known = this.#watches.get(name);
     if (known) known.subscription.stop();
     this.#watches.set(name, { subscription, count: (known?.count ?? 0) + 1 });
-    this.#answer(id, first.answer);
     return undefined;
   }
 
@@ -204,8 +218,23 @@ export class SocketSession implements Sink {
     return stringifyStored(stored);
   }
 
+  async #query(form: LiveParams['query']): Promise<string> {
+    const query = prepareWireQuery(form, false);
+    const { store } = this.#context;
+    const reading = await store.reader.read(query, query.limit!);
+    return writeListing(
+      store,
+      query,
+      reading,
+      reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined,
+    );
+  }
+
+  /** The answer waits until one's own watches show what the commit did. */
   async #commit(commit: LiveParams['commit']): Promise<string> {
-    return JSON.stringify(await this.#context.committer.commit(commit, this.#identity!));
+    const receipt = await this.#context.committer.commit(commit, this.#identity!);
+    if (!this.full) await new Promise<void>((resolve) => this.#whenCaughtUp(resolve));
+    return JSON.stringify(receipt);
   }
 
   #answer(id: string | number | null, result: string): void {

@@ -1,14 +1,28 @@
 import {
+  compareStrings,
   formatTime,
   patchForChanges,
+  prepareQuery,
   splitAddress,
   type Document,
   type DocumentChange,
   type JsonPatch,
+  type Node,
 } from '@uproar/core';
 import type { CollectionSummary, WatchTarget } from '@uproar/protocol';
+import { prepareWireQuery } from '../http/query-form.js';
 import { stringifyStored, type CollectionInfo, type Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
+import { QuerySource } from './query-source.js';
+import { WindowSource } from './window-source.js';
+
+/** What altered the state of a view. */
+export interface Alteration {
+  seq: number;
+  patch: JsonPatch;
+  /** Whether a limit cuts the state; only when that has altered. */
+  more?: boolean | undefined;
+}
 
 /** Where a view gets its state and its changes from. */
 export interface Source {
@@ -16,84 +30,60 @@ export interface Source {
   readonly key: string;
   /** The collection whose commits concern it; undefined: the list of collections itself. */
   readonly collection: string | undefined;
-  /** The state now. */
-  read(): FullState;
-  /** What net changes of its collection do to the state. */
-  patchFor(changes: readonly DocumentChange[]): JsonPatch;
-  /** What altered the state after `seq`; undefined when that cannot be told any more. */
-  patchSince(seq: number): JsonPatch | undefined;
+  /** The condition that the matcher files it under; undefined: every document of the collection concerns it. */
+  readonly where: Node | undefined;
+  /** The state now, or soon. It may be of a seq that has been overtaken by the time it is there. */
+  read(): FullState | Promise<FullState>;
+  /** What net changes of its collection do to the state; a promise when that cannot be told without reading. */
+  apply(seq: number, changes: readonly DocumentChange[]): Alteration | Promise<Alteration>;
+  /** What altered the state between `seq` and now; undefined when that cannot be told any more. */
+  since(seq: number): Alteration | undefined | Promise<Alteration | undefined>;
 }
 
-/** Finds the source for what somebody wants to watch. */
+/**
+ * Finds the source for what somebody wants to watch.
+ *
+ * @throws {ProblemError} `bad-query`
+ */
 export function sourceFor(target: WatchTarget, store: Store): Source {
-  if ('query' in target) return new CollectionSource(store, target.query.from);
   if ('doc' in target) return new DocumentSource(store, target.doc);
-  return new CollectionListSource(store);
-}
-
-/** All documents of a collection. */
-class CollectionSource implements Source {
-  readonly key: string;
-  constructor(
-    readonly store: Store,
-    readonly collection: string,
-  ) {
-    this.key = JSON.stringify({ from: collection });
-  }
-
-  read(): FullState {
-    const info = this.store.collections.get(this.collection);
-    const documents = info ? this.store.documents.list(info.number, '', -1).map(stringifyStored) : [];
-    return { seq: this.store.log.seq, documents, more: false };
-  }
-
-  patchFor(changes: readonly DocumentChange[]): JsonPatch {
-    return patchForChanges(changes, () => true);
-  }
-
-  patchSince(seq: number): JsonPatch | undefined {
-    return patchFromJournal(this.store, seq, this.collection, undefined, this);
-  }
+  if ('collections' in target) return new CollectionListSource(store);
+  const query = prepareWireQuery(target.query, true);
+  return query.limit === undefined ? new QuerySource(store, query) : new WindowSource(store, query);
 }
 
 /** One document, whether it exists or not. */
 class DocumentSource implements Source {
   readonly key: string;
   readonly collection: string;
-  readonly id: string;
+  readonly where: Node;
+  readonly #id: string;
+
   constructor(
     readonly store: Store,
     address: string,
   ) {
     this.key = JSON.stringify({ doc: address });
-    ({ collection: this.collection, id: this.id } = splitAddress(address));
+    ({ collection: this.collection, id: this.#id } = splitAddress(address));
+    this.where = prepareQuery({ from: this.collection, where: `meta('id') = '${this.#id}'` }).where!;
   }
 
   read(): FullState {
     const info = this.store.collections.get(this.collection);
-    const stored = info && this.store.documents.get(info.number, this.id);
+    const stored = info && this.store.documents.get(info.number, this.#id);
     return { seq: this.store.log.seq, documents: stored ? [stringifyStored(stored)] : [], more: false };
   }
 
-  patchFor(changes: readonly DocumentChange[]): JsonPatch {
-    return patchForChanges(changes, (document) => document.id === this.id);
+  apply(seq: number, changes: readonly DocumentChange[]): Alteration {
+    return { seq, patch: patchForChanges(changes, ({ id }) => id === this.#id) };
   }
 
-  patchSince(seq: number): JsonPatch | undefined {
-    return patchFromJournal(this.store, seq, this.collection, this.id, this);
+  since(seq: number): Alteration | undefined {
+    if (!this.store.journal.reachesBackTo(seq)) return undefined;
+    const info = this.store.collections.get(this.collection);
+    const changes = info ? this.store.journal.netChangesAfter(seq, info.number, this.#id) : [];
+    return this.apply(this.store.log.seq, changes);
   }
-}
-
-function patchFromJournal(
-  store: Store,
-  seq: number,
-  collection: string,
-  document: string | undefined,
-  source: Source,
-): JsonPatch | undefined {
-  if (!store.journal.reachesBackTo(seq)) return undefined;
-  const info = store.collections.get(collection);
-  return info ? source.patchFor(store.journal.netChangesAfter(seq, info.number, document)) : [];
 }
 
 /**
@@ -103,6 +93,7 @@ function patchFromJournal(
 class CollectionListSource implements Source {
   readonly key = JSON.stringify({ collections: true });
   readonly collection = undefined;
+  readonly where = undefined;
   #shown: Map<string, Document>;
   #shownSeq: number;
 
@@ -116,20 +107,17 @@ class CollectionListSource implements Source {
     return { seq: this.#shownSeq, documents, more: false };
   }
 
-  patchFor(): JsonPatch {
+  apply(seq: number): Alteration {
     const before = this.#shown;
     this.#shown = this.#summaries();
-    this.#shownSeq = this.store.log.seq;
-    const changes = [...this.#shown.values()].map((after) => ({
-      collection: '',
-      id: after.id,
-      before: before.get(after.id),
-      after,
-    }));
-    return patchForChanges(changes, () => true);
+    this.#shownSeq = seq;
+    const changes = [...this.#shown.values()]
+      .sort((a, b) => compareStrings(a.id, b.id))
+      .map((after) => ({ collection: '', id: after.id, before: before.get(after.id), after }));
+    return { seq, patch: patchForChanges(changes, () => true) };
   }
 
-  patchSince(): JsonPatch | undefined {
+  since(): undefined {
     return undefined;
   }
 

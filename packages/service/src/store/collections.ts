@@ -49,6 +49,13 @@ export class Collections {
     return [...this.#byName.values()].sort((a, b) => (a.name < b.name ? -1 : 1));
   }
 
+  /** The number of the collection called `name`, which is made if it is not there. */
+  numberOf(name: string, timeMs: number): number {
+    const info = this.#byName.get(name) ?? this.#add(name, timeMs);
+    this.#upsert.run(info);
+    return info.number;
+  }
+
   /** Counts one change in; makes the collection when it is its first. Belongs inside a transaction. */
   count(name: string, change: { documents: number; sizeBytes: number; seq: number; timeMs: number }): CollectionInfo {
     const info = this.#byName.get(name) ?? this.#add(name, change.timeMs);

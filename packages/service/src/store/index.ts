@@ -3,16 +3,21 @@ import type Database from 'better-sqlite3';
 import { DEFAULT_DOCUMENT_LIMITS, type DocumentLimits } from '@uproar/core';
 import { Collections } from './collections.js';
 import { Documents } from './documents.js';
+import { Indexes } from './indexes.js';
 import { Journal } from './journal.js';
 import { claimDirectory } from './lock.js';
-import { openDatabase, prepareDirectory } from './open-database.js';
+import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
+import { Reader } from './reader.js';
 import { SqliteCommitLog } from './sqlite-commit-log.js';
 
 export { StoreError } from './store-error.js';
 export type { AppliedCommit, CommitLog, CommitOutcome } from './commit-log.js';
 export type { CollectionInfo } from './collections.js';
 export { readStored, stringifyStored, type StoredDocument } from './documents.js';
+export type { IndexInfo } from './indexes.js';
 export type { JournalEntry } from './journal.js';
+export { adviseIndex, type Plan } from './plan.js';
+export { type Found, type Reading } from './reader.js';
 
 /** An open store: one data directory, claimed by this process. */
 export interface Store {
@@ -24,6 +29,8 @@ export interface Store {
   readonly collections: Collections;
   readonly documents: Documents;
   readonly journal: Journal;
+  readonly indexes: Indexes;
+  readonly reader: Reader;
   readonly log: SqliteCommitLog;
   close(): void;
 }
@@ -49,16 +56,31 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
     const collections = new Collections(database);
     const documents = new Documents(database);
     const journal = new Journal(database, collections);
+    const indexes = new Indexes(database, collections, documents);
     const log = new SqliteCommitLog(
-      { database, collections, documents, journal },
+      { database, collections, documents, journal, indexes },
       { limits, maxWaiting: options.maxWaitingCommits ?? 10_000 },
     );
+    const reader = new Reader({ database, file: databaseFile(directory), collections, indexes, seq: () => log.seq });
     const close = () => {
+      reader.close();
       log.close();
       database.close();
       release();
     };
-    return { id: storeId(database), directory, limits, database, collections, documents, journal, log, close };
+    return {
+      id: storeId(database),
+      directory,
+      limits,
+      database,
+      collections,
+      documents,
+      journal,
+      indexes,
+      reader,
+      log,
+      close,
+    };
   } catch (error) {
     release();
     throw error;

@@ -7,8 +7,10 @@ import { StoreError } from './store-error.js';
 /** Marks a SQLite file as a store of ours: the letters "Uprr". */
 const APPLICATION_ID = 0x55707272;
 
-/** The name of the SQLite file in the data directory. */
-export const DATABASE_FILE = 'uproar.sqlite';
+/** The SQLite file in a data directory. */
+export function databaseFile(directory: string): string {
+  return join(directory, 'uproar.sqlite');
+}
 
 /**
  * Makes sure the data directory is there and can be written to.
@@ -36,7 +38,7 @@ export function prepareDirectory(directory: string): void {
  * @throws {StoreError} when the file is no store, is damaged, or was written by a newer version
  */
 export function openDatabase(directory: string): Database.Database {
-  const file = join(directory, DATABASE_FILE);
+  const file = databaseFile(directory);
   let database: Database.Database;
   try {
     database = new Database(file);

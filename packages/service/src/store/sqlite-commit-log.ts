@@ -14,6 +14,7 @@ import { ProblemError } from '@uproar/protocol';
 import type { AppliedCommit, CommitLog, CommitOutcome } from './commit-log.js';
 import type { Collections } from './collections.js';
 import { readStored, type Documents, type StoredDocument } from './documents.js';
+import type { Indexes } from './indexes.js';
 import type { Journal, JournalEntry } from './journal.js';
 
 /** At most so many commits are written in one transaction, so that none waits long for its neighbours. */
@@ -31,12 +32,20 @@ interface Held {
   document: Document;
 }
 
+/** One write of a commit, judged and ready to be written. */
+interface Row {
+  write: Write;
+  before: Held | undefined;
+  after: Held | undefined;
+}
+
 /** The tables a commit is written to. */
 export interface CommitTables {
   database: Database.Database;
   collections: Collections;
   documents: Documents;
   journal: Journal;
+  indexes: Indexes;
 }
 
 /**
@@ -150,7 +159,7 @@ export class SqliteCommitLog implements CommitLog {
     const stamp = { seq, timeMs: commit.timeMs };
     const altered = new Map<string, Held | undefined>();
     const changes: DocumentChange[] = [];
-    const rows: { write: Write; before: StoredDocument | undefined; after: StoredDocument | undefined }[] = [];
+    const rows: Row[] = [];
     for (const [index, write] of commit.writes.entries()) {
       const address = formatAddress(write.collection, write.id);
       const before = altered.has(address) ? altered.get(address) : this.#hold(write, address, held);
@@ -163,11 +172,11 @@ export class SqliteCommitLog implements CommitLog {
       }
       altered.set(address, after);
       changes.push({ collection: write.collection, id: write.id, before: before?.document, after: after?.document });
-      rows.push({ write, before: before?.stored, after: after?.stored });
+      rows.push({ write, before, after });
     }
     this.#seq = seq;
     this.#tables.journal.addCommit(seq, commit.id, commit.timeMs, commit.author);
-    for (const { write, before, after } of rows) this.#writeRow(write, before, after, stamp);
+    for (const row of rows) this.#writeRow(row, stamp);
     for (const [address, document] of altered) held.set(address, document);
     return { applied: { seq, commit, changes } };
   }
@@ -181,22 +190,18 @@ export class SqliteCommitLog implements CommitLog {
     return found;
   }
 
-  #writeRow(
-    write: Write,
-    before: StoredDocument | undefined,
-    after: StoredDocument | undefined,
-    stamp: { seq: number; timeMs: number },
-  ): void {
-    const { collections, documents, journal } = this.#tables;
+  #writeRow({ write, before, after }: Row, stamp: { seq: number; timeMs: number }): void {
+    const { collections, documents, journal, indexes } = this.#tables;
     const { number } = collections.count(write.collection, {
       ...stamp,
       documents: Number(Boolean(after)) - Number(Boolean(before)),
-      sizeBytes: sizeOf(after) - sizeOf(before),
+      sizeBytes: sizeOf(after?.stored) - sizeOf(before?.stored),
     });
     if (!after) documents.delete(number, write.id);
-    else if (before) documents.update(number, after);
-    else documents.insert(number, after);
-    journal.addChange(stamp.seq, number, before, after);
+    else if (before) documents.update(number, after.stored);
+    else documents.insert(number, after.stored);
+    journal.addChange(stamp.seq, number, before?.stored, after?.stored);
+    indexes.update(number, before?.document, after?.document);
   }
 }
 

@@ -1,4 +1,5 @@
 import { SQL as documentsAndJournal } from './0001-documents-and-journal.js';
+import { SQL as indexes } from './0002-indexes.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
-export const MIGRATIONS: readonly string[] = [documentsAndJournal];
+export const MIGRATIONS: readonly string[] = [documentsAndJournal, indexes];

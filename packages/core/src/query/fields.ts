@@ -1,0 +1,20 @@
+import type { Document } from '../document.js';
+import { getMember, isObject, type JsonValue } from '../json.js';
+
+/** The value at a path of a document's data; undefined where there is none. */
+export function fieldValue(document: Document, path: readonly string[]): JsonValue | undefined {
+  let current: JsonValue | undefined = document.data;
+  for (const name of path) {
+    if (!isObject(current as JsonValue)) return undefined;
+    current = getMember(current as Record<string, JsonValue>, name);
+  }
+  return current;
+}
+
+/** The bookkeeping of a document that `meta()` reaches. */
+export function metaValue(document: Document, name: string): JsonValue | undefined {
+  return META_NAMES.has(name) ? document[name as 'id' | 'version' | 'created' | 'updated'] : undefined;
+}
+
+/** The bookkeeping of a document, by name. */
+export const META_NAMES: ReadonlySet<string> = new Set(['id', 'version', 'created', 'updated']);

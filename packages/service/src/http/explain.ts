@@ -1,0 +1,130 @@
+import {
+  didYouMean,
+  fieldValue,
+  formatCql2Json,
+  formatText,
+  joinName,
+  nearNames,
+  type Document,
+  type JsonObject,
+  type Node,
+  type Query,
+} from '@uproar/core';
+import { z } from 'zod';
+import { adviseIndex, type Store } from '../store/index.js';
+import type { Context } from './context.js';
+
+/** What a query costs, and what would help. */
+export const Explanation = z
+  .object({
+    where: z.string().nullable().describe('The condition as it was understood, in CQL2 text.'),
+    whereJson: z.unknown().describe('The same in CQL2 JSON.'),
+    through: z
+      .enum(['document', 'index', 'collection', 'nothing'])
+      .describe('What is gone through to find the documents.'),
+    index: z.string().nullable().describe('The index used.'),
+    searchedBy: z.array(z.string()).describe('What of the condition the index is searched by.'),
+    ordered: z
+      .boolean()
+      .describe('Whether the documents come in the order of the query, so that reading stops at the limit.'),
+    documentsRead: z.int(),
+    documentsReturned: z.int(),
+    more: z.boolean(),
+    milliseconds: z.number(),
+    matcher: z.object({
+      kind: z
+        .enum(['values', 'ranges', 'list'])
+        .describe('Where a watch is filed: under values, ranges, or among what every change is tested against.'),
+      under: z.array(z.string()),
+    }),
+    warnings: z.array(z.string()).describe('Parts of the condition that no stored document can make true.'),
+    advice: z.array(z.string()),
+  })
+  .meta({ id: 'Explanation' });
+export type Explanation = z.infer<typeof Explanation>;
+
+/** So many documents are looked at to learn the types of fields. */
+const SAMPLE = 1000;
+const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=', 'between', 'in', 'like']);
+
+/** Runs a query and tells what it cost. */
+export async function explainQuery({ store, views }: Context, query: Query): Promise<Explanation> {
+  const started = performance.now();
+  const reading = await store.reader.read(query, query.limit ?? 10_000);
+  const { plan, documentsRead, found, more } = reading;
+  const filing = views.describeFiling(query.from, query.where);
+  const wasteful = documentsRead >= 100 && documentsRead >= 10 * Math.max(1, found.length);
+  const index = wasteful ? adviseIndex(query) : undefined;
+  const advice =
+    index && index !== plan?.index?.fields ? [`An index would help: uproar index create ${query.from} '${index}'`] : [];
+  if (filing.kind === 'list' && query.where) {
+    advice.push(
+      'A watch of this is tested against every change of the collection; a part like field = value, joined with AND, would make it cheap.',
+    );
+  }
+  return {
+    where: query.where ? formatText(query.where) : null,
+    whereJson: query.where ? formatCql2Json(query.where) : null,
+    through: plan?.through ?? 'nothing',
+    index: plan?.index?.fields ?? null,
+    searchedBy: plan?.searchedBy ?? [],
+    ordered: plan?.ordered ?? true,
+    documentsRead,
+    documentsReturned: found.length,
+    more,
+    milliseconds: Math.round((performance.now() - started) * 1000) / 1000,
+    matcher: filing,
+    warnings: await findWarnings(store, query),
+    advice,
+  };
+}
+
+/** Compares what the condition asks of fields with the fields and types that are there. */
+async function findWarnings(store: Store, query: Query): Promise<string[]> {
+  if (!query.where || !store.collections.get(query.from)) return [];
+  const { found } = await store.reader.read(
+    { ...query, where: undefined, matches: () => true, order: [], after: undefined },
+    SAMPLE,
+  );
+  if (found.length === 0) return [];
+  const documents = found.map(({ document }) => document);
+  const warnings = new Set<string>();
+  const visit = (node: Node): void => {
+    if (node.kind === 'property') warnAboutName(node.path, documents, warnings);
+    if (node.kind !== 'call') return;
+    node.args.forEach(visit);
+    if (COMPARISONS.has(node.name)) warnAboutTypes(node.args, documents, warnings);
+  };
+  visit(query.where);
+  return [...warnings];
+}
+
+function warnAboutName(path: readonly string[], documents: Document[], warnings: Set<string>): void {
+  if (documents.some((document) => fieldValue(document, path) !== undefined)) return;
+  const parents = documents.map(({ data }) =>
+    path.length === 1 ? data : fieldValue({ data } as Document, path.slice(0, -1)),
+  );
+  const names = new Set(
+    parents.flatMap((parent) => (typeof parent === 'object' && parent ? Object.keys(parent as JsonObject) : [])),
+  );
+  const near = nearNames(path.at(-1)!, names).map((name) => joinName([...path.slice(0, -1), name]));
+  warnings.add(`None of ${documents.length} documents looked at has a field ${joinName(path)}.${didYouMean(near)}`);
+}
+
+function warnAboutTypes(args: readonly Node[], documents: Document[], warnings: Set<string>): void {
+  const field = args.find((node) => node.kind === 'property');
+  const literals = args
+    .flatMap((node) => (node.kind === 'array' ? node.items : node))
+    .filter((node) => node.kind === 'literal');
+  if (field?.kind !== 'property' || literals.length === 0) return;
+  const values = documents
+    .map((document) => fieldValue(document, field.path))
+    .filter((value) => value !== undefined && value !== null);
+  if (values.length === 0) return;
+  const wanted = new Set(literals.map((node) => typeof (node as { value: unknown }).value));
+  if (values.some((value) => wanted.has(typeof value))) return;
+  const kinds = [...new Set(values.map((value) => (Array.isArray(value) ? 'array' : typeof value)))];
+  warnings.add(
+    `${joinName(field.path)} is compared with a ${[...wanted].join(' or ')}, but in the documents looked at it is always ${kinds.join(' or ')}: this can never be true.`,
+  );
+}

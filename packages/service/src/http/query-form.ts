@@ -1,0 +1,79 @@
+import { nearNames, didYouMean, prepareQuery, QueryError, type JsonObject, type Query } from '@uproar/core';
+import { ProblemError, type WireQuery } from '@uproar/protocol';
+import { z } from 'zod';
+
+/** The parameters of a query in an address. */
+export const QueryParameters = z.looseObject({
+  where: z.string().optional().describe("A condition in CQL2 text: `status = 'aloft' AND altitude > 300`."),
+  order: z
+    .string()
+    .max(2000)
+    .optional()
+    .describe('Fields to order by, `-` before one for descending: `-altitude,name`.'),
+  limit: z
+    .string()
+    .max(10)
+    .optional()
+    .describe('The most documents, 1 to 10000; 500 if not given. `none` for watches, NDJSON and CSV.'),
+  after: z.string().max(20_000).optional().describe('The cursor `next` of the result before.'),
+  fields: z
+    .string()
+    .max(10_000)
+    .optional()
+    .describe('The fields wanted: `name,pilot.name`. Bookkeeping is left out then.'),
+});
+
+const KNOWN = ['where', 'order', 'limit', 'after', 'fields'];
+
+/**
+ * Reads the parameters of an address as a query.
+ *
+ * @throws {ProblemError} `bad-request` for a parameter there is not
+ */
+export function queryFromParameters(from: string, parameters: z.infer<typeof QueryParameters>): WireQuery {
+  const { limit, ...rest } = parameters;
+  for (const name of Object.keys(parameters)) {
+    if (KNOWN.includes(name)) continue;
+    throw ProblemError.of(
+      'bad-request',
+      `There is no parameter "${name}".${didYouMean(nearNames(name, KNOWN))} There are: ${KNOWN.join(', ')}.`,
+      {
+        parameter: name,
+      },
+    );
+  }
+  if (limit === undefined) return { from, ...(rest as Partial<WireQuery>) };
+  if (limit !== 'none' && !/^\d{1,5}$/.test(limit)) {
+    throw ProblemError.of('bad-request', 'The limit is a whole number from 1 to 10000, or "none".', {
+      parameter: 'limit',
+    });
+  }
+  return { from, ...(rest as Partial<WireQuery>), limit: limit === 'none' ? 'none' : Number(limit) };
+}
+
+/**
+ * Makes a query ready as it came over the wire.
+ *
+ * @param mayBeEndless whether `limit: none` is taken
+ * @throws {ProblemError} `bad-query` with the place of the fault, or `bad-cursor`
+ */
+export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean): Query {
+  if (query.limit === 'none' && !mayBeEndless) {
+    throw ProblemError.of(
+      'bad-query',
+      'Without a limit a result comes as NDJSON, as CSV or as a watch; as JSON it needs one.',
+      {
+        parameter: 'limit',
+      },
+    );
+  }
+  try {
+    return prepareQuery({ ...query, where: query.where as string | JsonObject | boolean | undefined });
+  } catch (error) {
+    if (!(error instanceof QueryError)) throw error;
+    const name = error.pointer === '/after' ? 'bad-cursor' : 'bad-query';
+    const expected = error.expected.length > 0 ? [...error.expected] : undefined;
+    const hint = expected && error.position !== undefined ? ` Expected: ${expected.join(', ')}.` : '';
+    throw ProblemError.of(name, error.message + hint, { position: error.position, pointer: error.pointer, expected });
+  }
+}

@@ -1,0 +1,119 @@
+import { Readable } from 'node:stream';
+import { adviseIndex } from '../store/index.js';
+import { describeMissing } from './missing.js';
+import { formatAddress, joinName, project, writeCursor, type JsonValue, type Query } from '@uproar/core';
+import { ProblemError, type WireQuery } from '@uproar/protocol';
+import accepts from 'accepts';
+import { stringify } from 'csv-stringify';
+import type { FastifyReply, FastifyRequest } from 'fastify';
+import { writeFound } from '../live/query-source.js';
+import type { Found, Reading, Store } from '../store/index.js';
+import type { Context } from './context.js';
+import { answerWithWatch } from './event-stream.js';
+import { prepareWireQuery } from './query-form.js';
+
+const FORMATS = ['application/json', 'application/x-ndjson', 'text/csv', 'text/event-stream'];
+
+/** A query that reads so many documents, and so many times more than it returns, would be better off with an index. */
+const MANY_READ = 1000;
+const READ_PER_RESULT = 20;
+
+/** Answers a query in the format that the request accepts: JSON, NDJSON, CSV or a watch. */
+export async function answerQuery(
+  context: Context,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  form: WireQuery,
+): Promise<FastifyReply> {
+  const format = chooseFormat(request);
+  if (format === 'text/event-stream') {
+    answerWithWatch(context, request, reply, { query: form });
+    return reply;
+  }
+  const query = prepareWireQuery(form, format !== 'application/json');
+  if (format === 'application/x-ndjson') return sendLines(reply, context.store, query);
+  if (format === 'text/csv') return sendCsv(reply, context.store, query);
+  const reading = await context.store.reader.read(query, query.limit!);
+  const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
+  if (next !== undefined && request.method === 'GET') {
+    const address = new URL(request.url, 'http://store');
+    address.searchParams.set('after', next);
+    reply.header('link', `<${address.pathname}${address.search}>; rel="next"`);
+  }
+  return reply.type('application/json; charset=utf-8').send(writeListing(context.store, query, reading, next));
+}
+
+/** A result as the JSON text of a listing. */
+export function writeListing(store: Store, query: Query, reading: Reading, next?: string): string {
+  const documents = reading.found.map((found) => writeFound(found, query)).join(',');
+  const notes = notesFor(store, query, reading);
+  const tail = `${next === undefined ? '' : `,"next":${JSON.stringify(next)}`}${notes.length === 0 ? '' : `,"notes":${JSON.stringify(notes)}`}`;
+  return `{"seq":${reading.seq},"documents":[${documents}],"more":${reading.more}${tail}}`;
+}
+
+/** Hints for the person who asked: a collection that is not there, an index that would help. */
+function notesFor(store: Store, query: Query, { documentsRead, found }: Reading): string[] {
+  if (!store.collections.get(query.from)) return [describeMissing(store, query.from)];
+  if (documentsRead < MANY_READ || documentsRead < READ_PER_RESULT * Math.max(1, found.length)) return [];
+  const index = adviseIndex(query);
+  const advice = index ? ` An index would help: uproar index create ${query.from} '${index}'` : '';
+  return [`${documentsRead} documents were read for ${found.length}.${advice}`];
+}
+
+function chooseFormat(request: FastifyRequest): string {
+  const type = accepts(request.raw).type(FORMATS);
+  if (type === false) {
+    throw ProblemError.of(
+      'not-acceptable',
+      `Nothing here comes as "${request.headers.accept}". Accept one of ${FORMATS.join(', ')}.`,
+      {
+        parameter: 'Accept',
+      },
+    );
+  }
+  return String(type);
+}
+
+function sendLines(reply: FastifyReply, store: Store, query: Query): FastifyReply {
+  async function* lines() {
+    for await (const found of store.reader.stream(query)) yield writeFound(found, query) + '\n';
+  }
+  return reply.type('application/x-ndjson').send(Readable.from(lines()));
+}
+
+/**
+ * CSV with a header (RFC 4180). Without `fields`, the columns are the fields that any of the documents has, which takes a
+ * reading of its own.
+ */
+async function sendCsv(reply: FastifyReply, store: Store, query: Query): Promise<FastifyReply> {
+  let columns = query.fields?.map((path) => [...path]);
+  if (!columns) {
+    const names = new Set<string>();
+    for await (const { document } of store.reader.stream(query))
+      for (const name of Object.keys(document.data)) names.add(name);
+    columns = [...names].map((name) => [name]);
+  }
+  const writer = stringify({ header: true, columns: ['id', ...columns.map(joinName)], escape_formulas: false });
+  async function* rows() {
+    for await (const found of store.reader.stream(query))
+      yield [found.document.id, ...columns!.map((path) => cellOf(found, path))];
+  }
+  Readable.from(rows())
+    .on('error', (error) => writer.destroy(error))
+    .pipe(writer);
+  return reply.type('text/csv; charset=utf-8').send(writer);
+}
+
+function cellOf({ document }: Found, path: string[]): string {
+  let value: JsonValue | undefined = project(document, [path]).data;
+  for (const name of path) value = (value as Record<string, JsonValue> | undefined)?.[name];
+  if (value === undefined || value === null) return '';
+  return typeof value === 'string' ? value : JSON.stringify(value);
+}
+
+/** Names a document that is not there. */
+export function describeAbsent(store: Store, collection: string, id: string): string {
+  return store.collections.get(collection)
+    ? `There is no document ${formatAddress(collection, id)}.`
+    : describeMissing(store, collection);
+}

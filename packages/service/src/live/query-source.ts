@@ -1,0 +1,58 @@
+import { patchForChanges, project, type Document, type DocumentChange, type Node, type Query } from '@uproar/core';
+import { stringifyStored, type Found, type Store } from '../store/index.js';
+import type { FullState } from './live-event.js';
+import type { Alteration, Source } from './sources.js';
+
+/** Results up to this size are read in one go; larger ones with pauses. */
+const READ_AT_ONCE = 2000;
+
+/** A query without a limit. Who belongs to it follows from the documents before and after, so it keeps no state. */
+export class QuerySource implements Source {
+  readonly key: string;
+  readonly collection: string;
+  readonly where: Node | undefined;
+
+  constructor(
+    readonly store: Store,
+    readonly query: Query,
+  ) {
+    this.key = query.key;
+    this.collection = query.from;
+    this.where = query.where;
+  }
+
+  read(): FullState | Promise<FullState> {
+    const reading = this.store.reader.readAtOnce(this.query, READ_AT_ONCE);
+    if (!reading || reading.more) return this.#readSlowly();
+    return { seq: reading.seq, documents: reading.found.map((found) => writeFound(found, this.query)), more: false };
+  }
+
+  apply(seq: number, changes: readonly DocumentChange[]): Alteration {
+    return {
+      seq,
+      patch: patchForChanges(changes, (document) => this.query.matches({ document }) === true, this.#project),
+    };
+  }
+
+  since(seq: number): Alteration | undefined {
+    const { journal, collections, log } = this.store;
+    if (!journal.reachesBackTo(seq)) return undefined;
+    const info = collections.get(this.collection);
+    return this.apply(log.seq, info ? journal.netChangesAfter(seq, info.number) : []);
+  }
+
+  readonly #project = (document: Document): Document => project(document, this.query.fields);
+
+  async #readSlowly(): Promise<FullState> {
+    let seq = 0;
+    const documents: string[] = [];
+    const stream = this.store.reader.stream(this.query, (at) => (seq = at));
+    for await (const found of stream) documents.push(writeFound(found, this.query));
+    return { seq, documents, more: false };
+  }
+}
+
+/** A document that was found, as the query shows it: as JSON text. */
+export function writeFound({ stored, document }: Found, query: Query): string {
+  return query.fields ? JSON.stringify(project(document, query.fields)) : stringifyStored(stored);
+}

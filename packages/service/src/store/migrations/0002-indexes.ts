@@ -1,0 +1,11 @@
+/** Secondary indexes: what they are of. Each has a table of its own, `index_<number>`. */
+export const SQL = `
+  CREATE TABLE indexes (
+    number     INTEGER PRIMARY KEY,
+    collection INTEGER NOT NULL,
+    fields     TEXT    NOT NULL,
+    ready      INTEGER NOT NULL,
+    created    INTEGER NOT NULL,
+    UNIQUE (collection, fields)
+  ) STRICT;
+`;

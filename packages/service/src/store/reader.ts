@@ -1,0 +1,257 @@
+import Database from 'better-sqlite3';
+import { compareStrings, compareValues, orderValue, type Document, type JsonValue, type Query } from '@uproar/core';
+import type { Collections } from './collections.js';
+import { readStored, type StoredDocument } from './documents.js';
+import type { Indexes } from './indexes.js';
+import { planQuery, type Plan } from './plan.js';
+
+/** A document that belongs to a query: as it lies in the store, and parsed. */
+export interface Found {
+  stored: StoredDocument;
+  document: Document;
+}
+
+/** What a query came to. */
+export interface Reading {
+  /** The state of the store that it shows. */
+  seq: number;
+  found: Found[];
+  /** True when there are more than were wanted. */
+  more: boolean;
+  plan: Plan | undefined;
+  /** How many documents were read for it. */
+  documentsRead: number;
+}
+
+/** What reading works with. */
+export interface ReaderOptions {
+  database: Database.Database;
+  file: string;
+  collections: Collections;
+  indexes: Indexes;
+  seq: () => number;
+}
+
+/** Queries with an index that gives their order are answered at once, unless they read more than this. */
+const MAX_READ_AT_ONCE = 2000;
+
+/** A longer read pauses after so many milliseconds, to let others be served. */
+const SLICE_MS = 8;
+
+/** Connections kept for longer reads, each with a view of the store that stays as it was when the read began. */
+const MAX_SNAPSHOTS = 6;
+
+/** Documents that are skipped although they match, because what they were earlier is what counts. */
+type Skip = (id: string) => boolean;
+
+/**
+ * Answers queries: SQL finds and orders the candidates, the condition decides on each. Long reads run on a connection of
+ * their own, whose view of the store does not move, and pause again and again.
+ */
+export class Reader {
+  readonly #options: ReaderOptions;
+  readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
+  readonly #idle: Snapshot[] = [];
+  readonly #waiting: ((snapshot: Snapshot) => void)[] = [];
+  #snapshots = 0;
+  #closed = false;
+
+  constructor(options: ReaderOptions) {
+    this.#options = options;
+  }
+
+  /** How a query would be read. Undefined when its collection does not exist. */
+  plan(query: Query): Plan | undefined {
+    const collection = this.#options.collections.get(query.from);
+    return collection && planQuery(query, collection.number, this.#options.indexes.usable(collection.number));
+  }
+
+  /**
+   * Reads the first `wanted` documents of a query.
+   *
+   * @param skip leaves these ids out
+   */
+  async read(query: Query, wanted: number, skip?: Skip): Promise<Reading> {
+    return this.readAtOnce(query, wanted, skip) ?? (await this.#readSlowly(query, wanted, skip));
+  }
+
+  /** As {@link read}, where that is possible without pausing; otherwise undefined. */
+  readAtOnce(query: Query, wanted: number, skip?: Skip): Reading | undefined {
+    const seq = this.#options.seq();
+    const plan = this.plan(query);
+    if (!plan) return { seq, found: [], more: false, plan, documentsRead: 0 };
+    if (!plan.ordered || wanted > MAX_READ_AT_ONCE) return undefined;
+    let statement = this.#statements.get(plan.sql);
+    if (!statement) {
+      if (this.#statements.size > 500) this.#statements.clear();
+      statement = this.#options.database.prepare<unknown[], StoredDocument>(plan.sql);
+      this.#statements.set(plan.sql, statement);
+    }
+    const found: Found[] = [];
+    let documentsRead = 0;
+    for (const stored of statement.iterate(...plan.parameters)) {
+      if (++documentsRead > MAX_READ_AT_ONCE) return undefined;
+      const document = readStored(stored);
+      if (query.matches({ document }) !== true || skip?.(document.id)) continue;
+      if (found.length === wanted) return { seq, found, more: true, plan, documentsRead };
+      found.push({ stored, document });
+    }
+    return { seq, found, more: false, plan, documentsRead };
+  }
+
+  /** All documents of a query one after the other, at one state of the store, in bounded memory. */
+  async *stream(query: Query, onSeq?: (seq: number) => void): AsyncGenerator<Found> {
+    const plan = this.plan(query);
+    const snapshot = await this.#take();
+    try {
+      onSeq?.(snapshot.begin());
+      if (!plan) return;
+      if (plan.ordered) yield* this.#streamOrdered(query, plan, snapshot);
+      else yield* this.#streamSorted(query, plan, snapshot);
+    } finally {
+      this.#release(snapshot);
+    }
+  }
+
+  close(): void {
+    this.#closed = true;
+    for (const snapshot of this.#idle.splice(0)) snapshot.close();
+  }
+
+  async *#streamOrdered(query: Query, plan: Plan, snapshot: Snapshot): AsyncGenerator<Found> {
+    let left = query.limit ?? Number.POSITIVE_INFINITY;
+    for await (const stored of paced(snapshot.iterate(plan))) {
+      const document = readStored(stored);
+      if (query.matches({ document }) !== true) continue;
+      if (left-- === 0) return;
+      yield { stored, document };
+    }
+  }
+
+  /** Sorts by what the order looks at alone, and reads the documents again one by one in that order. */
+  async *#streamSorted(query: Query, plan: Plan, snapshot: Snapshot): AsyncGenerator<Found> {
+    const places: { id: string; values: (JsonValue | undefined)[] }[] = [];
+    for await (const stored of paced(snapshot.iterate(plan))) {
+      const document = readStored(stored);
+      if (query.matches({ document }) !== true) continue;
+      places.push({ id: document.id, values: query.order.map((term) => orderValue(document, term)) });
+    }
+    places.sort((a, b) => {
+      for (const [index, { descending }] of query.order.entries()) {
+        const difference = compareValues(a.values[index], b.values[index]);
+        if (difference !== 0) return descending ? -difference : difference;
+      }
+      return compareStrings(a.id, b.id);
+    });
+    const collection = this.#options.collections.get(query.from)!.number;
+    for await (const { id } of paced(places.slice(0, query.limit))) {
+      const stored = snapshot.get(collection, id);
+      if (stored) yield { stored, document: readStored(stored) };
+    }
+  }
+
+  async #readSlowly(query: Query, wanted: number, skip?: Skip): Promise<Reading> {
+    const plan = this.plan(query)!;
+    const snapshot = await this.#take();
+    try {
+      const seq = snapshot.begin();
+      const found: Found[] = [];
+      let documentsRead = 0;
+      let more = false;
+      for await (const stored of paced(snapshot.iterate(plan))) {
+        documentsRead++;
+        const document = readStored(stored);
+        if (query.matches({ document }) !== true || skip?.(document.id)) continue;
+        if (plan.ordered && found.length === wanted) {
+          more = true;
+          break;
+        }
+        if (plan.ordered) found.push({ stored, document });
+        else more = keepFirst(found, { stored, document }, wanted, query) || more;
+      }
+      return { seq, found, more, plan, documentsRead };
+    } finally {
+      this.#release(snapshot);
+    }
+  }
+
+  #take(): Promise<Snapshot> {
+    const idle = this.#idle.pop();
+    if (idle) return Promise.resolve(idle);
+    if (this.#snapshots < MAX_SNAPSHOTS) {
+      this.#snapshots++;
+      return Promise.resolve(new Snapshot(this.#options.file));
+    }
+    return new Promise((resolve) => this.#waiting.push(resolve));
+  }
+
+  #release(snapshot: Snapshot): void {
+    snapshot.end();
+    const next = this.#waiting.shift();
+    if (next) next(snapshot);
+    else if (this.#closed) snapshot.close();
+    else this.#idle.push(snapshot);
+  }
+}
+
+/** Keeps the first `wanted` documents in the order of the query. Returns whether one had to go. */
+function keepFirst(kept: Found[], candidate: Found, wanted: number, query: Query): boolean {
+  let low = 0;
+  let high = kept.length;
+  while (low < high) {
+    const middle = (low + high) >>> 1;
+    if (query.compare(kept[middle]!.document, candidate.document) < 0) low = middle + 1;
+    else high = middle;
+  }
+  if (low < wanted) kept.splice(low, 0, candidate);
+  else return true;
+  return kept.length > wanted ? Boolean(kept.pop()) : false;
+}
+
+/** Passes items on, and lets others be served whenever a slice of time is used up. */
+async function* paced<Item>(items: Iterable<Item>): AsyncGenerator<Item> {
+  let sliceEnd = performance.now() + SLICE_MS;
+  for (const item of items) {
+    yield item;
+    if (performance.now() < sliceEnd) continue;
+    await new Promise((resolve) => setImmediate(resolve));
+    sliceEnd = performance.now() + SLICE_MS;
+  }
+}
+
+/** A connection for reading whose view of the store stays as it was at {@link begin}. */
+class Snapshot {
+  readonly #database: Database.Database;
+  readonly #seq: Database.Statement<[], number>;
+  readonly #get: Database.Statement<[number, string], StoredDocument>;
+
+  constructor(file: string) {
+    this.#database = new Database(file, { readonly: true });
+    this.#seq = this.#database.prepare<[], number>('SELECT COALESCE(MAX(seq), 0) FROM commits').pluck();
+    this.#get = this.#database.prepare(
+      'SELECT id, version, created, updated, data FROM documents WHERE collection = ? AND id = ?',
+    );
+  }
+
+  /** Fixes the view. Returns the seq it shows. */
+  begin(): number {
+    this.#database.exec('BEGIN');
+    return this.#seq.get()!;
+  }
+
+  iterate({ sql, parameters }: Plan): IterableIterator<StoredDocument> {
+    return this.#database.prepare<unknown[], StoredDocument>(sql).iterate(...parameters);
+  }
+
+  get(collection: number, id: string): StoredDocument | undefined {
+    return this.#get.get(collection, id);
+  }
+
+  end(): void {
+    if (this.#database.inTransaction) this.#database.exec('COMMIT');
+  }
+
+  close(): void {
+    this.#database.close();
+  }
+}

@@ -1,0 +1,194 @@
+import { expect } from 'chai';
+import jsonPatch from 'fast-json-patch';
+import { deepEqual, project, type Document, type JsonValue } from '@uproar/core';
+import { openStore, type Store } from '@uproar/service';
+import { Random } from '../../../testing/random.js';
+import { modelData, modelQuery, type ModelQuery } from '../../../testing/random-query.js';
+import { temporaryDirectory } from '../../../testing/service.js';
+import { Committer } from '../dist/commit/committer.js';
+import { prepareWireQuery } from '../dist/http/query-form.js';
+import type { LiveEvent } from '../dist/live/live-event.js';
+import type { Subscription } from '../dist/live/live-view.js';
+import { LiveViews } from '../dist/live/live-views.js';
+import { refills } from '../dist/live/window-source.js';
+
+const COLLECTION = 'model';
+
+/** Somebody who watches a query and keeps a copy by applying patches; slow at times, and away at times. */
+class Watcher {
+  state: Record<string, { id: string }> = {};
+  seq = -1;
+  more = false;
+  full = false;
+  resume: string | undefined;
+  subscription: Subscription | undefined;
+  resets = 0;
+  constructor(readonly query: ModelQuery) {}
+
+  readonly take = (event: LiveEvent): void => {
+    const data = JSON.parse(`{${event.members}}`) as {
+      seq: number;
+      documents?: { id: string }[];
+      patch?: never[];
+      more?: boolean;
+    };
+    expect(data.seq, 'seq only grows').to.be.at.least(this.seq);
+    if (event.name === 'reset') this.resets++;
+    if (data.documents) this.state = Object.fromEntries(data.documents.map((document) => [document.id, document]));
+    else this.state = jsonPatch.applyPatch(this.state, data.patch!, true, false).newDocument;
+    this.more = data.more ?? this.more;
+    this.seq = data.seq;
+    this.resume = event.resume;
+  };
+
+  send(event: LiveEvent): void {
+    this.take(event);
+  }
+}
+
+/** Runs random writes against random watches, and compares all with the model after every commit. */
+async function run(seed: number, steps: number): Promise<void> {
+  const random = new Random(seed);
+  const { path, remove } = temporaryDirectory();
+  const store: Store = openStore(path);
+  const views = new LiveViews(store);
+  const committer = new Committer(store);
+  const author = { kind: 'key' as const, name: 'test' };
+  const model = new Map<string, Document>();
+  const watchers: Watcher[] = [];
+
+  const writeSome = async () => {
+    const commits = Array.from({ length: random.integer(1, 3) }, () => {
+      const writes = [];
+      const touched = new Map(model);
+      for (let n = random.integer(1, 4); n > 0; n--) {
+        const id = `m-${random.integer(0, 25)}`;
+        const kind = touched.has(id) ? random.pick(['put', 'merge', 'merge', 'delete'] as const) : 'put';
+        const write = {
+          collection: COLLECTION,
+          id,
+          kind,
+          data: kind === 'merge' ? partOf(modelData(random), random) : modelData(random),
+        };
+        if (kind === 'delete') touched.delete(id);
+        else touched.set(id, {} as Document);
+        writes.push(write);
+      }
+      return committer.append(writes, author).catch(() => undefined);
+    });
+    for (const applied of await Promise.all(commits)) {
+      for (const { id, after } of applied?.changes ?? []) {
+        if (after) model.set(id, after);
+        else model.delete(id);
+      }
+    }
+  };
+  const begin = (watcher: Watcher) =>
+    (watcher.subscription = views.watch({ query: watcher.query.form }, watcher, watcher.resume, watcher.take));
+
+  for (let n = 0; n < 12; n++) await writeSome();
+  for (let step = 0; step < steps; step++) {
+    if (watchers.length < 10 || random.chance(0.1)) {
+      const watcher = new Watcher(modelQuery(random, COLLECTION));
+      watchers.push(watcher);
+      begin(watcher);
+      if (watchers.length > 14) watchers.shift()!.subscription?.stop();
+    }
+    if (step === Math.floor(steps / 3))
+      await store.indexes.create(
+        COLLECTION,
+        [
+          { path: ['status'], meta: false, descending: false },
+          { path: ['altitude'], meta: false, descending: true },
+        ],
+        0,
+      );
+    if (step === Math.floor(steps / 2))
+      await store.indexes.create(COLLECTION, [{ path: ['altitude'], meta: false, descending: false }], 0);
+    const victim = random.pick(watchers);
+    const fate = random.next();
+    if (fate < 0.1) victim.full = true;
+    else if (fate < 0.2) {
+      victim.subscription?.stop();
+      victim.subscription = undefined;
+    }
+    await writeSome();
+    for (const watcher of watchers) {
+      if (watcher.full && random.chance(0.4)) {
+        watcher.full = false;
+        await watcher.subscription?.catchUp();
+      }
+      if (!watcher.subscription && random.chance(0.5)) begin(watcher);
+      for (
+        let n = 0;
+        n < 50 &&
+        watcher.subscription &&
+        !watcher.full &&
+        (watcher.subscription.behind || watcher.subscription.view.settled);
+        n++
+      ) {
+        await new Promise((resolve) => setImmediate(resolve));
+      }
+      const { form, answer } = watcher.query;
+      const expected = answer(model.values()) as { id: string }[];
+      const described = JSON.stringify({ seed, step, form });
+      const reading = await readOnce(store, form);
+      expect(
+        equal(reading, expected),
+        `a read: ${described}\n${JSON.stringify(reading)}\n${JSON.stringify(expected)}`,
+      ).to.equal(true);
+      if (!watcher.subscription || watcher.full) continue;
+      const byId = Object.fromEntries(expected.map((document) => [document.id, document]));
+      expect(
+        equal(watcher.state, byId),
+        `a watch: ${described}\n${JSON.stringify(watcher.state)}\n${JSON.stringify(byId)}`,
+      ).to.equal(true);
+      expect(watcher.more, described).to.equal(watcher.query.count(model.values()) > expected.length);
+    }
+  }
+  expect(
+    watchers.reduce((sum, { resets }) => sum + resets, 0),
+    'while the journal reaches back nobody is reset',
+  ).to.equal(0);
+  for (const watcher of watchers) watcher.subscription?.stop();
+  expect(views.size).to.equal(0);
+  views.close();
+  store.close();
+  remove();
+}
+
+function partOf(data: Document['data'], random: Random): Document['data'] {
+  return Object.fromEntries(Object.entries(data).filter(() => random.chance(0.4)));
+}
+
+async function readOnce(store: Store, form: ModelQuery['form']): Promise<unknown[]> {
+  const query = prepareWireQuery(form as never, true);
+  if (query.limit === undefined) {
+    const found = [];
+    for await (const { document } of store.reader.stream(query)) found.push(document);
+    return found.map((document) => shown(document, form));
+  }
+  return (await store.reader.read(query, query.limit)).found.map(({ document }) => shown(document, form));
+}
+
+function shown(document: Document, form: ModelQuery['form']): unknown {
+  const query = prepareWireQuery(form as never, true);
+  return query.fields ? project(document, query.fields) : document;
+}
+
+const equal = (a: unknown, b: unknown) =>
+  deepEqual(JSON.parse(JSON.stringify(a)) as JsonValue, JSON.parse(JSON.stringify(b)) as JsonValue);
+
+describe('live queries and a plain model of them', function () {
+  this.timeout(120_000);
+  const rounds = Number(process.env.MODEL_ROUNDS ?? 6);
+  const first = Number(process.env.MODEL_SEED ?? 100);
+  for (let round = 0; round < rounds; round++) {
+    it(`agree after every commit, through slowness, absence and resuming (seed ${first + round})`, () =>
+      run(first + round, 150));
+  }
+
+  it('had windows filled again on the way', () => {
+    expect(refills.count).to.be.above(0);
+  });
+});
