@@ -4,6 +4,9 @@ import { Command, CommanderError } from 'commander';
 import { addDemo } from './commands/demo.js';
 import { addGet } from './commands/get.js';
 import { addImport } from './commands/import.js';
+import { addIndex } from './commands/index-commands.js';
+import { addJournal } from './commands/journal.js';
+import { addQuery } from './commands/query.js';
 import { addServe } from './commands/serve.js';
 import { addStatus } from './commands/status.js';
 import { addWatch } from './commands/watch.js';
@@ -17,8 +20,27 @@ const program = new Command('uproar')
   .showHelpAfterError('(add --help for what there is)')
   .exitOverride();
 
-for (const add of [addServe, addDemo, addStatus, addGet, addPut, addMerge, addDelete, addWatch, addImport])
+for (const add of [
+  addServe,
+  addDemo,
+  addStatus,
+  addGet,
+  addQuery,
+  addPut,
+  addMerge,
+  addDelete,
+  addWatch,
+  addJournal,
+  addImport,
+  addIndex,
+])
   add(program);
+
+// Whoever read the output is gone, as with "head": that is the end, not a failure.
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code === 'EPIPE') process.exit(EXIT.done);
+  throw error;
+});
 
 try {
   await program.parseAsync();

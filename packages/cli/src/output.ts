@@ -54,10 +54,14 @@ export function printDocuments(documents: readonly Document[]): void {
       'id',
       documents.map(({ id }) => id),
     ),
-    column(
-      'version',
-      documents.map(({ version }) => String(version)),
-    ),
+    ...(documents[0]?.version === undefined
+      ? []
+      : [
+          column(
+            'version',
+            documents.map(({ version }) => String(version)),
+          ),
+        ]),
     ...byUse.map((name) =>
       column(
         name,

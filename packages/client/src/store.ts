@@ -114,15 +114,46 @@ export class Store {
    * @throws {ConnectionError} when it cannot be reached
    */
   async fetch<Result>(path: string): Promise<Result> {
+    return (await (await this.request('GET', path)).json()) as Result;
+  }
+
+  /** Sends something as JSON over HTTP and reads the answer. Throws as {@link fetch} does. */
+  async post<Result>(path: string, body: unknown): Promise<Result> {
+    return (await (await this.request('POST', path, body)).json()) as Result;
+  }
+
+  /** Reads a long answer over HTTP, piece by piece as text. With a body it is sent as JSON. Throws as {@link fetch} does. */
+  async *stream(path: string, body: unknown, accept: string): AsyncGenerator<string> {
+    const response = await this.request(body === undefined ? 'GET' : 'POST', path, body, accept);
+    const decoder = new TextDecoder();
+    const reader = response.body!.getReader();
+    try {
+      for (let piece = await reader.read(); !piece.done; piece = await reader.read())
+        yield decoder.decode(piece.value, { stream: true });
+    } catch {
+      throw new ConnectionError('The connection broke before the answer was complete.');
+    }
+  }
+
+  /** Makes a request over HTTP with the key. Throws as {@link fetch} does. */
+  async request(method: string, path: string, body?: unknown, accept = 'application/json'): Promise<Response> {
     let response: Response;
     try {
-      response = await fetch(this.url + path, { headers: { authorization: `Bearer ${this.#token}` } });
+      response = await fetch(this.url + path, {
+        method,
+        headers: {
+          authorization: `Bearer ${this.#token}`,
+          accept,
+          ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+        },
+        body: body === undefined ? undefined : JSON.stringify(body),
+      });
     } catch (error) {
       throw new ConnectionError(`Nothing answers at ${this.url}${describeCause(error)}.`);
     }
-    const body: unknown = await response.json().catch(() => undefined);
-    if (response.ok) return body as Result;
-    if ((body as Problem | undefined)?.type) throw new ProblemError(body as Problem);
+    if (response.ok) return response;
+    const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
+    if (problem?.type) throw new ProblemError(problem);
     throw new ConnectionError(`${this.url} answers, but not as a store does (HTTP status ${response.status}).`);
   }
 
@@ -139,7 +170,10 @@ export class Store {
       }
     };
     const reached = await attempt('address', async () => {
-      const { status } = await this.fetch<{ status?: string }>('/healthz');
+      const { status } = await this.fetch<{ status?: string }>('/healthz').catch((error: unknown) => {
+        if (error instanceof SyntaxError) return { status: undefined };
+        throw error;
+      });
       if (status !== 'ok') throw new ConnectionError(`${this.url} answers, but it is no Uproar store.`);
       return `a store answers at ${this.url}`;
     });

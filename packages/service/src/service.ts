@@ -11,6 +11,7 @@ import { serveData } from './http/data.js';
 import { handleErrors, sendProblem } from './http/errors.js';
 import { serveIndexes } from './http/indexes.js';
 import { describeRoutes } from './http/openapi.js';
+import { serveJournal } from './http/journal.js';
 import { serveOperations } from './http/operations.js';
 import { serveQuery } from './http/query.js';
 import { Keys, MIN_KEY_LENGTH } from './identity/keys.js';
@@ -51,6 +52,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   const store = openStore(options.directory, {
     limits: options.documentLimits,
     maxWaitingCommits: options.maxWaitingCommits,
+    journal: options.journal,
   });
   const views = new LiveViews(store);
   const keys = new Keys(store.database, options.adminKey);
@@ -111,6 +113,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveData(app, context);
   serveQuery(app, context);
   serveIndexes(app, context);
+  serveJournal(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   await app.ready();
   return app;

@@ -1,4 +1,5 @@
 import type { DocumentLimits } from '@uproar/core';
+import type { RetentionLimits } from './store/index.js';
 
 /** How a service is started. */
 export interface ServiceOptions {
@@ -17,6 +18,8 @@ export interface ServiceOptions {
   /** Bytes that may wait for a live connection to read them before its changes are merged. */
   maxUnreadBytes?: number;
   heartbeatMs?: number;
+  /** How much of the journal is kept; all of it unless told otherwise. */
+  journal?: RetentionLimits;
   logLevel?: 'silent' | 'warn' | 'info' | 'debug';
 }
 

@@ -9,6 +9,8 @@ interface Options {
   host: string;
   port: string;
   logLevel: 'silent' | 'warn' | 'info' | 'debug';
+  journalAge?: string;
+  journalSize?: string;
 }
 
 /** `uproar serve`: runs a store. */
@@ -27,6 +29,8 @@ export function addServe(program: Command): void {
       process.env.UPROAR_PORT ?? String(DEFAULT_PORT),
     )
     .option('--log-level <level>', 'silent, warn, info or debug', 'warn')
+    .option('--journal-age <time>', 'cut what is older from the journal: 12h, 30d')
+    .option('--journal-size <size>', 'cut the oldest while the journal holds more: 500MB, 2GB')
     .addHelpText(
       'after',
       '\nUPROAR_ADMIN_KEY sets the key of the store; without it the first start makes one and prints it once.\n\nExamples:\n  uproar serve\n  UPROAR_ADMIN_KEY=a-key-of-your-own uproar serve --data /srv/uproar --port 8000',
@@ -40,6 +44,10 @@ async function serve(options: Options): Promise<void> {
     host: options.host,
     port: parsePort(options.port),
     logLevel: options.logLevel,
+    journal: {
+      maxAgeMs: parseAmount(options.journalAge, TIMES),
+      maxSizeBytes: parseAmount(options.journalSize, SIZES),
+    },
   });
   process.stdout.write(
     `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${options.data}`)}\n`,
@@ -85,6 +93,23 @@ export async function start(
     }
     throw error;
   }
+}
+
+const TIMES = { m: 60_000, h: 3_600_000, d: 86_400_000 };
+const SIZES = { kB: 1000, MB: 1_000_000, GB: 1_000_000_000 };
+
+/** Reads an amount with its unit. */
+function parseAmount(text: string | undefined, units: Record<string, number>): number | undefined {
+  if (text === undefined) return undefined;
+  const [, number, unit] = /^(\d{1,9})([A-Za-z]+)$/.exec(text) ?? [];
+  if (number === undefined || !Object.hasOwn(units, unit!)) {
+    throw new CommandError(
+      `"${text}" is no amount.`,
+      EXIT.usage,
+      `Write a number with one of ${Object.keys(units).join(', ')}.`,
+    );
+  }
+  return Number(number) * units[unit!]!;
 }
 
 /** Reads a port number. */

@@ -1,24 +1,28 @@
-import type { Document, JsonValue, Store, View, Watch } from '@uproar/client';
-import { diff, parsePointer, valueAt } from '@uproar/core';
+import { ProblemError, type Document, type Store, type View, type Watch } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
-import { CommandError } from '../exit-codes.js';
 import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { cutLine, formatValue, printJson } from '../output.js';
+import { describeFields } from '../describe-change.js';
+import { cutLine, printJson } from '../output.js';
+import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
+import { showMistakes } from './query.js';
 
-interface Options extends StoreOptions {
+interface Options extends StoreOptions, QueryOptions {
   json?: boolean;
 }
 
 /** `uproar watch`: prints each change as it comes. */
 export function addWatch(program: Command): void {
-  withStoreOptions(program.command('watch'))
+  withQueryOptions(withStoreOptions(program.command('watch')))
     .summary('print each change as it comes')
     .description('Prints each change of a collection, a document, or the list of collections, until it is interrupted.')
     .argument('[address]', 'balloons, balloons/bl-17, or nothing for the list of collections')
     .option('--json', 'print each change as a line of NDJSON')
-    .addHelpText('after', '\nExamples:\n  uproar watch balloons\n  uproar watch gates/g-1 --json')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar watch balloons\n  uproar watch gates/g-1 --json\n  uproar watch balloons --where "altitude > 1000" --order -altitude --limit 10',
+    )
     .action((address: string | undefined, options: Options) => watch(address, options));
 }
 
@@ -32,7 +36,9 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   process.stdout.once('error', stop);
   try {
     await store.ready();
-    await follow(begin(store, address), text ?? 'collections', options.json ?? false);
+    await showMistakes(options.where, () =>
+      follow(begin(store, address, options), text ?? 'collections', options.json ?? false),
+    );
   } finally {
     process.off('SIGINT', stop);
     process.off('SIGTERM', stop);
@@ -40,16 +46,16 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   }
 }
 
-function begin(store: Store, address: { collection: string; id?: string } | undefined): Watch {
+function begin(store: Store, address: { collection: string; id?: string } | undefined, options: Options): Watch {
   if (!address) return store.watchCollections();
   const collection = store.collection(address.collection);
-  return address.id === undefined ? collection.watch() : collection.watchOne(address.id);
+  return address.id === undefined ? collection.watch(queryParts(options)) : collection.watchOne(address.id);
 }
 
 async function follow(watch: Watch, name: string, json: boolean): Promise<void> {
   let previous: View | undefined;
   for await (const view of watch) {
-    if (view.state === 'failed') throw new CommandError(view.error!.detail);
+    if (view.state === 'failed') throw new ProblemError(view.error!);
     if (view.state === 'stale') {
       if (!json) note('the connection is broken; waiting for it to come back');
       continue;
@@ -86,31 +92,4 @@ function printChange(before: Document | undefined, after: Document | undefined, 
   const what = after ? describeFields(before, after) : 'deleted';
   const line = `${stamp}  ${pc.dim(String(seq).padStart(6))}  ${mark} ${pc.bold(id.padEnd(8))}  ${what}`;
   process.stdout.write(`${cutLine(line)}\n`);
-}
-
-function describeFields(before: Document | undefined, after: Document): string {
-  if (!before) {
-    return Object.entries(after.data)
-      .slice(0, 6)
-      .map(([field, value]) => `${pc.cyan(field)} ${formatValue(value)}`)
-      .join('  ');
-  }
-  const fields = diff(before.data, after.data).map(({ path }) =>
-    parsePointer(path).filter((token) => !/^\d+$/.test(token)),
-  );
-  const names = [...new Map(fields.map((tokens) => [tokens.join('.'), tokens]))].filter(([name]) => name !== '');
-  const shown = names.length > 0 ? names : Object.keys(after.data).map((name): [string, string[]] => [name, [name]]);
-  const changed = shown.filter(([, tokens]) => !same(valueAt(before.data, tokens), valueAt(after.data, tokens)));
-  if (changed.length === 0) return pc.dim('written again, nothing altered');
-  return changed
-    .map(([name, tokens]) => {
-      const was = formatValue(valueAt(before.data, tokens), 24);
-      const is = formatValue(valueAt(after.data, tokens), 24);
-      return `${pc.cyan(name)} ${pc.dim(was)} → ${is}`;
-    })
-    .join('  ');
-}
-
-function same(a: JsonValue | undefined, b: JsonValue | undefined): boolean {
-  return JSON.stringify(a) === JSON.stringify(b);
 }

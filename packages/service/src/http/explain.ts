@@ -54,7 +54,9 @@ export async function explainQuery({ store, views }: Context, query: Query): Pro
   const { plan, documentsRead, found, more } = reading;
   const filing = views.describeFiling(query.from, query.where);
   const wasteful = documentsRead >= 100 && documentsRead >= 10 * Math.max(1, found.length);
-  const index = wasteful ? adviseIndex(query) : undefined;
+  const warnings = await findWarnings(store, query);
+  // An index does not help a condition that finds nothing whatever it is.
+  const index = wasteful && warnings.length === 0 ? adviseIndex(query) : undefined;
   const advice =
     index && index !== plan?.index?.fields ? [`An index would help: uproar index create ${query.from} '${index}'`] : [];
   if (filing.kind === 'list' && query.where) {
@@ -74,7 +76,7 @@ export async function explainQuery({ store, views }: Context, query: Query): Pro
     more,
     milliseconds: Math.round((performance.now() - started) * 1000) / 1000,
     matcher: filing,
-    warnings: await findWarnings(store, query),
+    warnings,
     advice,
   };
 }

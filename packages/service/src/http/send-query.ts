@@ -1,5 +1,4 @@
 import { Readable } from 'node:stream';
-import { adviseIndex } from '../store/index.js';
 import { describeMissing } from './missing.js';
 import { formatAddress, joinName, project, writeCursor, type JsonValue, type Query } from '@uproar/core';
 import { ProblemError, type WireQuery } from '@uproar/protocol';
@@ -7,7 +6,7 @@ import accepts from 'accepts';
 import { stringify } from 'csv-stringify';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import { writeFound } from '../live/query-source.js';
-import type { Found, Reading, Store } from '../store/index.js';
+import { adviseIndex, type Found, type Reading, type Store } from '../store/index.js';
 import type { Context } from './context.js';
 import { answerWithWatch } from './event-stream.js';
 import { prepareWireQuery } from './query-form.js';

@@ -1,4 +1,5 @@
 import type { JsonPatch } from '@uproar/core';
+import { frameText } from './frame.js';
 
 /** What a watch begins with or is set back to: the JSON texts of its documents, in order. */
 export interface FullState {
@@ -13,7 +14,7 @@ export interface FullState {
  */
 export class LiveEvent {
   #sse: Buffer | undefined;
-  #socket: Buffer | undefined;
+  #frame: Buffer | undefined;
 
   private constructor(
     readonly name: 'result' | 'change' | 'reset',
@@ -45,12 +46,14 @@ export class LiveEvent {
     return this.#sse;
   }
 
-  /** The event as a JSON-RPC 2.0 notification. */
-  get socket(): Buffer {
-    this.#socket ??= Buffer.from(
-      `{"jsonrpc":"2.0","method":"${this.name}","params":{"watch":"${this.watch}","resume":"${this.resume}",${this.members}}}`,
+  /** The event as a JSON-RPC 2.0 notification, in a WebSocket frame. */
+  get frame(): Buffer {
+    this.#frame ??= frameText(
+      Buffer.from(
+        `{"jsonrpc":"2.0","method":"${this.name}","params":{"watch":"${this.watch}","resume":"${this.resume}",${this.members}}}`,
+      ),
     );
-    return this.#socket;
+    return this.#frame;
   }
 
   /** The event as the `result` of a JSON-RPC 2.0 call of `watch`. */

@@ -5,6 +5,7 @@ import { WebSocketServer, type WebSocket } from 'ws';
 import { identifyKey } from '../http/authenticate.js';
 import type { Context } from '../http/context.js';
 import type { Identity } from '../identity/keys.js';
+import { frameText } from './frame.js';
 import { SocketSession } from './socket-session.js';
 
 /** The address of the WebSocket. */
@@ -38,7 +39,7 @@ export function serveSockets(server: Server, context: Context): () => () => void
       return;
     }
     sockets.handleUpgrade(request, socket, head, (webSocket) => {
-      sessions.set(webSocket, new SocketSession(context, webSocket, identity));
+      sessions.set(webSocket, new SocketSession(context, webSocket, socket, identity));
       answered.add(webSocket);
       webSocket.on('pong', () => answered.add(webSocket));
       webSocket.on('close', () => sessions.delete(webSocket));
@@ -46,7 +47,9 @@ export function serveSockets(server: Server, context: Context): () => () => void
   });
 
   const heartbeat = setInterval(() => {
-    const alive = Buffer.from(`{"jsonrpc":"2.0","method":"alive","params":{"seq":${context.store.log.seq}}}`);
+    const alive = frameText(
+      Buffer.from(`{"jsonrpc":"2.0","method":"alive","params":{"seq":${context.store.log.seq}}}`),
+    );
     for (const [webSocket, session] of sessions) {
       if (!answered.delete(webSocket)) {
         webSocket.terminate();

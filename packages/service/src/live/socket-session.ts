@@ -9,6 +9,7 @@ import {
   type LiveParams,
   type Problem,
 } from '@uproar/protocol';
+import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
 import { identifyKey } from '../http/authenticate.js';
 import { parseBody } from '../http/body-parser.js';
@@ -19,6 +20,7 @@ import { writeListing } from '../http/send-query.js';
 import type { Identity } from '../identity/keys.js';
 import { stringifyStored } from '../store/index.js';
 import { VERSION } from '../version.js';
+import { frameText } from './frame.js';
 import type { LiveEvent } from './live-event.js';
 import type { Sink, Subscription } from './live-view.js';
 
@@ -37,6 +39,7 @@ const CLOSE = { restarting: 1012, noHello: 4401 } as const;
 export class SocketSession implements Sink {
   readonly #context: Context;
   readonly #socket: WebSocket;
+  readonly #stream: Duplex;
   readonly #watches = new Map<string, { subscription: Subscription; count: number }>();
   readonly #helloTimer: NodeJS.Timeout;
   #identity: Identity | undefined;
@@ -44,15 +47,18 @@ export class SocketSession implements Sink {
   #heldMessages: Buffer[] = [];
   #draining = false;
 
-  constructor(context: Context, socket: WebSocket, identity: Identity | undefined) {
+  /** @param stream the connection below the WebSocket */
+  constructor(context: Context, socket: WebSocket, stream: Duplex, identity: Identity | undefined) {
     this.#context = context;
     this.#socket = socket;
+    this.#stream = stream;
     this.#identity = identity;
     this.#helloTimer = setTimeout(() => this.#closeWithoutHello(), HELLO_WITHIN_MS).unref();
     if (identity) clearTimeout(this.#helloTimer);
     socket.on('message', (message: Buffer) => this.#receive(message));
     socket.on('error', () => socket.terminate());
     socket.on('close', () => this.#stop());
+    stream.on('drain', () => this.#drained());
   }
 
   get full(): boolean {
@@ -60,12 +66,12 @@ export class SocketSession implements Sink {
   }
 
   send(event: LiveEvent): void {
-    this.#write(event.socket);
+    this.#writeFrame(event.frame);
   }
 
   /** Tells the other side that the service still lives, and at which seq. */
-  sendAlive(message: Buffer): void {
-    if (!this.full) this.#write(message);
+  sendAlive(frame: Buffer): void {
+    if (!this.full) this.#writeFrame(frame);
   }
 
   /** Ends every watch with a problem and closes. */
@@ -76,9 +82,15 @@ export class SocketSession implements Sink {
     this.#socket.close(CLOSE.restarting, 'restarting');
   }
 
-  #write(message: Buffer | string): void {
-    this.#socket.send(message, { binary: false }, () => this.#drained());
-    if (!this.#draining && this.#socket.bufferedAmount > this.#context.maxUnreadBytes) {
+  #write(message: string): void {
+    this.#writeFrame(frameText(Buffer.from(message)));
+  }
+
+  /** Whole frames go past the sender of `ws`, which would frame them anew for every connection; nothing else is written. */
+  #writeFrame(frame: Buffer): void {
+    if (this.#socket.readyState !== this.#socket.OPEN) return;
+    this.#stream.write(frame);
+    if (!this.#draining && this.#stream.writableLength > this.#context.maxUnreadBytes) {
       this.#draining = true;
       this.#socket.pause();
     }
@@ -86,7 +98,7 @@ export class SocketSession implements Sink {
 
   /** When the other side has read on: first the changes it missed, then the answers, then its next calls. */
   #drained(): void {
-    if (!this.#draining || this.#socket.bufferedAmount > this.#context.maxUnreadBytes / 2) return;
+    if (!this.#draining) return;
     this.#draining = false;
     this.#whenCaughtUp(() => {
       for (const answer of this.#heldAnswers.splice(0)) this.#write(answer);

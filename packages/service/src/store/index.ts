@@ -8,6 +8,7 @@ import { Journal } from './journal.js';
 import { claimDirectory } from './lock.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
+import { keepJournalWithin, type RetentionLimits } from './retention.js';
 import { SqliteCommitLog } from './sqlite-commit-log.js';
 
 export { StoreError } from './store-error.js';
@@ -18,6 +19,7 @@ export type { IndexInfo } from './indexes.js';
 export type { JournalEntry } from './journal.js';
 export { adviseIndex, type Plan } from './plan.js';
 export { type Found, type Reading } from './reader.js';
+export { JournalCutter, type RetentionLimits } from './retention.js';
 
 /** An open store: one data directory, claimed by this process. */
 export interface Store {
@@ -40,6 +42,8 @@ export interface StoreOptions {
   limits?: DocumentLimits;
   /** Commits that may wait for their turn before more are turned away. */
   maxWaitingCommits?: number;
+  /** How much of the journal is kept; all of it unless told otherwise. */
+  journal?: RetentionLimits;
 }
 
 /**
@@ -62,7 +66,9 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       { limits, maxWaiting: options.maxWaitingCommits ?? 10_000 },
     );
     const reader = new Reader({ database, file: databaseFile(directory), collections, indexes, seq: () => log.seq });
+    const stopCutting = keepJournalWithin(database, journal, options.journal ?? {}, Date.now);
     const close = () => {
+      stopCutting();
       reader.close();
       log.close();
       database.close();

@@ -1,0 +1,85 @@
+import type { Document, JsonObject, Store } from '@uproar/client';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { cutLine } from '../output.js';
+import { describeFields } from '../describe-change.js';
+import { showMistakes } from './query.js';
+
+interface Options extends StoreOptions {
+  after?: string;
+  collection?: string;
+  where?: string;
+  last: string;
+  follow?: boolean;
+  json?: boolean;
+}
+
+interface JournalEvent {
+  type: string;
+  subject: string;
+  time: string;
+  seq: number;
+  identity: string;
+  data: { before: Document | null; after: Document | null };
+}
+
+/** `uproar journal`: what was changed, by whom, from what to what. */
+export function addJournal(program: Command): void {
+  withStoreOptions(program.command('journal'))
+    .summary('print what was changed, by whom, from what to what')
+    .description('Prints the changes that the journal holds, and with --follow those to come.')
+    .option('--after <seq>', 'only what came after this seq')
+    .option('--last <number>', 'without --after: the last so many commits', '20')
+    .option('--collection <name>', 'only this collection')
+    .option('--where <condition>', 'only documents that meet this before or after')
+    .option('--follow', 'go on with what comes')
+    .option('--json', 'print each change as a CloudEvent, a line each')
+    .addHelpText(
+      'after',
+      `\nExamples:\n  uproar journal\n  uproar journal --collection pads --follow\n  uproar journal --after 1200 --where "status = 'aloft'" --json`,
+    )
+    .action((options: Options) =>
+      useStore(options, (store) => showMistakes(options.where, () => journal(store, options))),
+    );
+}
+
+async function journal(store: Store, options: Options): Promise<void> {
+  const { seq } = await store.fetch<{ seq: number }>('/v1/collections');
+  const after = options.after ?? String(Math.max(0, seq - Number(options.last)));
+  const parameters = new URLSearchParams({ after });
+  if (options.collection) parameters.set('collection', options.collection);
+  if (options.where) parameters.set('where', options.where);
+  const accept = options.follow ? 'text/event-stream' : 'application/x-ndjson';
+  const stop = () => process.exit(0);
+  process.once('SIGINT', stop);
+  process.stdout.once('error', stop);
+  let rest = '';
+  for await (const text of store.stream(`/v1/journal?${parameters}`, undefined, accept)) {
+    const lines = (rest + text).split('\n');
+    rest = lines.pop()!;
+    for (const line of lines) {
+      const json = options.follow ? /^data: (\{.*"specversion".*)$/.exec(line)?.[1] : line;
+      if (json) print(json, options.json ?? false);
+    }
+  }
+}
+
+function print(line: string, json: boolean): void {
+  if (json) {
+    process.stdout.write(line + '\n');
+    return;
+  }
+  const { type, subject, time, seq, identity, data } = JSON.parse(line) as JournalEvent;
+  const kind = type.split('.').at(-1) as 'created' | 'updated' | 'deleted';
+  const mark = { created: pc.green('+'), updated: pc.yellow('~'), deleted: pc.red('-') }[kind];
+  const what = data.after ? describeFields(data.before ?? undefined, data.after) : describeLost(data.before!.data);
+  const stamp = pc.dim(time.replace('T', ' ').slice(0, 19));
+  process.stdout.write(
+    `${cutLine(`${pc.dim(String(seq).padStart(6))}  ${stamp}  ${pc.dim(identity)}  ${mark} ${pc.bold(subject)}  ${what}`)}\n`,
+  );
+}
+
+function describeLost(data: JsonObject): string {
+  return pc.dim(`was ${JSON.stringify(data)}`);
+}

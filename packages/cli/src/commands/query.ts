@@ -1,0 +1,122 @@
+import { ProblemError, type Document, type Store } from '@uproar/client';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseAddress } from '../address.js';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { printDocuments, printJson } from '../output.js';
+import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
+import { markPosition } from '../read-data.js';
+
+interface Options extends StoreOptions, QueryOptions {
+  json?: boolean;
+  format?: 'csv' | 'ndjson';
+  explain?: boolean;
+}
+
+/** `uproar query`: the documents of a query, once. */
+export function addQuery(program: Command): void {
+  withQueryOptions(withStoreOptions(program.command('query')))
+    .summary('print the documents of a query')
+    .description('Prints the documents that meet a condition, in order. See docs/query.md for the language.')
+    .argument('<collection>', 'balloons')
+    .option('--after <cursor>', 'go on where the result before ended')
+    .option('--json', 'print documents as NDJSON, all of them when there is no limit')
+    .option('--csv', 'print documents as CSV')
+    .option('--explain', 'tell what the query costs instead')
+    .addHelpText(
+      'after',
+      `\nExamples:\n  uproar query balloons --where "status = 'aloft' AND altitude > 300" --order -altitude --limit 10\n` +
+        `  uproar query flights --where "passengers >= 4" --fields start,passengers --csv\n` +
+        `  uproar query balloons --where "altitude > 1000" --explain`,
+    )
+    .action((address: string, options: Options & { csv?: boolean }) => {
+      const { collection, id } = parseAddress(address);
+      if (id !== undefined)
+        throw new CommandError('A query is about a collection; get reads one document.', EXIT.usage);
+      return useStore(options, (store) => showMistakes(options.where, () => query(store, collection, options)));
+    });
+}
+
+async function query(store: Store, collection: string, options: Options & { csv?: boolean }): Promise<void> {
+  const parts = queryParts(options);
+  if (options.explain) return explain(store, { from: collection, ...parts }, options.json ?? false);
+  if (options.json || options.csv) {
+    const body = { from: collection, limit: 'none', ...parts };
+    const stream = store.stream('/v1/query', body, options.csv ? 'text/csv' : 'application/x-ndjson');
+    for await (const text of stream)
+      if (!process.stdout.write(text)) await new Promise((resolve) => process.stdout.once('drain', resolve));
+    return;
+  }
+  const { documents, next, notes } = await store.collection(collection).list({ limit: 50, ...parts } as never);
+  for (const note of notes ?? []) process.stderr.write(`${pc.yellow('note')} ${note}\n`);
+  if (documents.length > 0) printDocuments(documents as Document[]);
+  else process.stderr.write(pc.dim('no documents\n'));
+  if (next) process.stderr.write(pc.dim(`more: --after ${next}\n`));
+}
+
+interface Explanation {
+  where: string | null;
+  through: string;
+  index: string | null;
+  searchedBy: string[];
+  ordered: boolean;
+  documentsRead: number;
+  documentsReturned: number;
+  more: boolean;
+  milliseconds: number;
+  matcher: { kind: string; under: string[] };
+  warnings: string[];
+  advice: string[];
+}
+
+async function explain(store: Store, body: unknown, json: boolean): Promise<void> {
+  const found = await store.post<Explanation>('/v1/explain', body);
+  if (json) {
+    printJson(found);
+    return;
+  }
+  const through = {
+    document: 'one document, by its id',
+    index: `index ${found.index}`,
+    collection: 'the whole collection',
+    nothing: 'nothing: there is no such collection',
+  };
+  const filing = {
+    values: 'under values',
+    ranges: 'under ranges',
+    list: 'in the list that every change is tested against',
+  };
+  const rows: [string, string][] = [
+    ['condition', found.where ?? 'none: every document'],
+    [
+      'goes through',
+      through[found.through as keyof typeof through] +
+        (found.searchedBy.length > 0 ? `, searched by ${found.searchedBy.join(', ')}` : ''),
+    ],
+    ['order', found.ordered ? 'as it comes; reading stops at the limit' : 'sorted after reading everything'],
+    [
+      'reads',
+      `${found.documentsRead} documents for ${found.documentsReturned}${found.more ? ', and there are more' : ''}, in ${found.milliseconds} ms`,
+    ],
+    [
+      'as a watch',
+      `filed ${filing[found.matcher.kind as keyof typeof filing]}${found.matcher.under.length > 0 ? `: ${found.matcher.under.join(' | ')}` : ''}`,
+    ],
+  ];
+  for (const [name, text] of rows) process.stdout.write(`${pc.dim(name.padEnd(13))}${text}\n`);
+  for (const warning of found.warnings) process.stdout.write(`${pc.yellow('warning')}      ${warning}\n`);
+  for (const advice of found.advice) process.stdout.write(`${pc.cyan('advice')}       ${advice}\n`);
+}
+
+/** Shows the place of a mistake in a condition with a caret under it. */
+export async function showMistakes<Result>(where: string | undefined, act: () => Promise<Result>): Promise<Result> {
+  try {
+    return await act();
+  } catch (error) {
+    if (!(error instanceof ProblemError) || where === undefined) throw error;
+    const { type, detail, position, pointer } = error.problem;
+    if (type !== '/problems/bad-query' || position === undefined || pointer !== undefined) throw error;
+    throw new CommandError(`${detail}\n${markPosition(where, position)}`, EXIT.usage);
+  }
+}

@@ -1,0 +1,236 @@
+import { Readable } from 'node:stream';
+import {
+  formatAddress,
+  formatTime,
+  isCollectionName,
+  type Document,
+  type DocumentChange,
+  type Query,
+} from '@uproar/core';
+import { createProblem, Problem, ProblemError, Seq } from '@uproar/protocol';
+import accepts from 'accepts';
+import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import type { JournalEntry } from '../store/index.js';
+import type { Context } from './context.js';
+import { prepareWireQuery } from './query-form.js';
+
+/** A change of one document as an event (CloudEvents 1.0, JSON format). */
+export const JournalEvent = z
+  .object({
+    specversion: z.literal('1.0'),
+    id: z.string().describe('The seq of the commit and the place of the change in it.'),
+    source: z.string().describe('Names the store.'),
+    type: z.enum(['uproar.document.created', 'uproar.document.updated', 'uproar.document.deleted']),
+    subject: z.string().describe('The document, as `collection/id`.'),
+    time: z.iso.datetime(),
+    datacontenttype: z.literal('application/json'),
+    seq: Seq,
+    commitid: z.string().optional().describe('The id that the commit was given.'),
+    identity: z.string().describe('Who made the commit.'),
+    data: z.object({
+      before: z.unknown().describe('The document before, or null.'),
+      after: z.unknown().describe('The document after, or null.'),
+    }),
+  })
+  .meta({ id: 'JournalEvent' });
+export type JournalEvent = z.infer<typeof JournalEvent>;
+
+const Page = z
+  .object({
+    events: z.array(JournalEvent),
+    seq: Seq.describe('Where this page ends: `after` for the next one.'),
+    more: z.boolean(),
+    first: Seq.describe('The oldest seq that the journal still holds.'),
+  })
+  .meta({ id: 'JournalPage' });
+
+const Parameters = z.strictObject(
+  {
+    after: z.coerce
+      .number({ error: '"after" is a seq.' })
+      .int()
+      .nonnegative()
+      .optional()
+      .describe('Events after this seq; live, from now on if not given.'),
+    collection: z.string().refine(isCollectionName, { error: 'This cannot be the name of a collection.' }).optional(),
+    where: z.string().optional().describe('A condition that the document before or after must meet.'),
+    limit: z.coerce
+      .number()
+      .int()
+      .min(1)
+      .max(10_000)
+      .default(500)
+      .describe('The most commits to look at for one page.'),
+  },
+  {
+    error: (issue) =>
+      issue.code === 'unrecognized_keys'
+        ? `There is no parameter ${String(issue.keys)}; there are: after, collection, where, limit.`
+        : undefined,
+  },
+);
+
+/** Commits taken from the store at a time while events are streamed. */
+const COMMITS_AT_ONCE = 200;
+
+/** The journal: what was changed, by whom, from what to what. */
+export function serveJournal(app: FastifyInstance, context: Context): void {
+  app.withTypeProvider<ZodTypeProvider>().get(
+    '/v1/journal',
+    {
+      schema: {
+        tags: ['data'],
+        summary: 'Read or follow the journal',
+        description:
+          'Changes after a seq as CloudEvents 1.0: a page as JSON, all up to now as NDJSON, and with `Accept: text/event-stream` live as well. ' +
+          'An event stream resumes behind its last event id.',
+        querystring: Parameters,
+        response: { 200: Page, default: Problem },
+      },
+    },
+    async (request, reply) => answer(context, request, reply as FastifyReply, request.query),
+  );
+}
+
+async function answer(
+  context: Context,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  parameters: z.infer<typeof Parameters>,
+) {
+  const { store } = context;
+  const format = accepts(request.raw).type(['application/json', 'application/x-ndjson', 'text/event-stream']);
+  if (format === false) {
+    throw ProblemError.of(
+      'not-acceptable',
+      'The journal comes as application/json, application/x-ndjson or text/event-stream.',
+      { parameter: 'Accept' },
+    );
+  }
+  const select = selection(parameters);
+  const { first, last } = store.journal.bounds();
+  const lastEvent = /^\d{1,15}$/.exec(String(request.headers['last-event-id'] ?? ''))?.[0];
+  const after =
+    lastEvent !== undefined
+      ? Number(lastEvent)
+      : (parameters.after ?? (format === 'text/event-stream' ? last : first - 1));
+  if (after < first - 1) {
+    throw ProblemError.of(
+      'journal-cut',
+      `The journal holds what came after seq ${first - 1}; what was before has been cut. Begin with after=${first - 1}.`,
+      {
+        parameter: 'after',
+      },
+    );
+  }
+  const events = (entries: readonly JournalEntry[]) =>
+    entries.flatMap((entry) => select(entry).map((change) => describe(store.id, entry, change)));
+  if (format === 'application/json') {
+    const entries = store.journal.after(after, parameters.limit);
+    const seq = entries.at(-1)?.seq ?? after;
+    return { events: events(entries), seq, more: seq < last, first: Math.max(0, first) } as never;
+  }
+  if (format === 'application/x-ndjson') {
+    return reply.type('application/x-ndjson').send(Readable.from(lines(context, after, last, events)));
+  }
+  follow(context, reply, after, events);
+  return reply;
+}
+
+async function* lines(
+  { store }: Context,
+  after: number,
+  last: number,
+  events: (entries: readonly JournalEntry[]) => JournalEvent[],
+) {
+  for (let at = after; at < last;) {
+    const entries = store.journal.after(at, COMMITS_AT_ONCE).filter(({ seq }) => seq <= last);
+    if (entries.length === 0) return;
+    at = entries.at(-1)!.seq;
+    for (const event of events(entries)) yield JSON.stringify(event) + '\n';
+  }
+}
+
+/** Sends what is there and then what comes. The seq sent last is all that is kept of a reader, however slow it is. */
+function follow(
+  context: Context,
+  reply: FastifyReply,
+  after: number,
+  events: (entries: readonly JournalEntry[]) => JournalEvent[],
+): void {
+  const { store } = context;
+  reply.hijack();
+  const response = reply.raw;
+  response.writeHead(200, {
+    'content-type': 'text/event-stream; charset=utf-8',
+    'cache-control': 'no-store',
+    'x-accel-buffering': 'no',
+    'x-content-type-options': 'nosniff',
+  });
+  response.write(`retry: 2000\n: the journal after ${after}\n\n`);
+  let sent = after;
+  let scheduled = false;
+  const pump = () => {
+    scheduled = false;
+    while (sent < store.log.seq && response.writableLength < context.maxUnreadBytes && !response.destroyed) {
+      const entries = store.journal.after(sent, COMMITS_AT_ONCE);
+      if (entries.length === 0) return;
+      for (const entry of entries) {
+        for (const event of events([entry]))
+          response.write(`event: ${event.type}\nid: ${entry.seq}\ndata: ${JSON.stringify(event)}\n\n`);
+      }
+      sent = entries.at(-1)!.seq;
+    }
+  };
+  const wake = () => {
+    if (!scheduled) setImmediate(pump);
+    scheduled = true;
+  };
+  const stopListening = store.log.onApplied(wake);
+  const heartbeat = setInterval(() => response.write(`: still here\nid: ${sent}\n\n`), context.heartbeatMs);
+  const end = () =>
+    response.end(
+      `event: end\ndata: ${JSON.stringify(createProblem('stopping', 'The service is stopping. Connect again in a moment.'))}\n\n`,
+    );
+  context.closing.add(end);
+  response.on('drain', wake);
+  response.on('error', () => response.destroy());
+  response.on('close', () => {
+    clearInterval(heartbeat);
+    stopListening();
+    context.closing.delete(end);
+  });
+  pump();
+}
+
+/** Chooses the changes of a commit that are asked for. */
+function selection({ collection, where }: z.infer<typeof Parameters>): (entry: JournalEntry) => DocumentChange[] {
+  const query: Query | undefined =
+    where === undefined ? undefined : prepareWireQuery({ from: collection ?? 'any', where, limit: 'none' }, true);
+  const meets = (document: Document | undefined) =>
+    document !== undefined && (!query || query.matches({ document }) === true);
+  return ({ changes }) =>
+    changes.filter(
+      (change) =>
+        (collection === undefined || change.collection === collection) && (meets(change.before) || meets(change.after)),
+    );
+}
+
+function describe(storeId: string, entry: JournalEntry, change: DocumentChange): JournalEvent {
+  const kind = !change.before ? 'created' : !change.after ? 'deleted' : 'updated';
+  return {
+    specversion: '1.0',
+    id: `${entry.seq}.${entry.changes.indexOf(change)}`,
+    source: `/stores/${storeId}`,
+    type: `uproar.document.${kind}`,
+    subject: formatAddress(change.collection, change.id),
+    time: formatTime(entry.timeMs),
+    datacontenttype: 'application/json',
+    seq: entry.seq,
+    ...(entry.id === undefined ? {} : { commitid: entry.id }),
+    identity: `${entry.author.kind}:${entry.author.name}`,
+    data: { before: change.before ?? null, after: change.after ?? null },
+  };
+}
