@@ -83,7 +83,11 @@ export class Matcher<Item> {
   #choose(where: Node | undefined): Requirement[] {
     const alternatives = where && findRequirements(where);
     if (!alternatives) return [];
-    return alternatives.map((row) => row.reduce((best, next) => (this.#cost(next) < this.#cost(best) ? next : best)));
+    const chosen = alternatives.map((row) =>
+      row.reduce((best, next) => (this.#cost(next) < this.#cost(best) ? next : best)),
+    );
+    // The same requirement may have been the best of several alternatives.
+    return [...new Map(chosen.map((requirement) => [JSON.stringify(requirement), requirement])).values()];
   }
 
   #cost(requirement: Requirement): number {

@@ -47,14 +47,14 @@ function alternativesOf(node: Node, negated: boolean, most: number): Requirement
   return [requirementOf(name, args, negated)];
 }
 
-/** Of the alternatives of all parts of an AND, those of one part with several suffice; single ones are added to each. */
+/** Of the parts of an AND with several alternatives, the one with the fewest suffices; single ones are added to each. */
 function conjoin(parts: (Requirement[][] | undefined)[], most: number): Requirement[][] {
   const known = parts.filter((part) => part !== undefined);
   const common = known.filter((part) => part.length === 1).flatMap(([row]) => row!);
   const several = known
     .filter((part) => part.length > 1 && part.length <= most && part.every((row) => row.length > 0))
     .sort((a, b) => a.length - b.length)[0];
-  if (!several || common.some(({ kind }) => kind === 'equal')) return [common];
+  if (!several) return [common];
   return several.map((row) => [...row, ...common]);
 }
 

@@ -1,0 +1,140 @@
+import { fork, type ChildProcess } from 'node:child_process';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { WebSocket } from 'ws';
+
+export const KEY = 'bench-key-0123456789';
+
+/** One line of the report: what was measured, beside a bare baseline in the same run. */
+export interface Row {
+  benchmark: string;
+  what: string;
+  ours: number;
+  bare: number;
+  unit: string;
+  /** How the two are compared, and what was aimed for. */
+  ratio: number;
+  aim: string;
+  reached: boolean;
+}
+
+/** What a server process has used so far. */
+export interface Usage {
+  cpuMs: number;
+  rssBytes: number;
+}
+
+/** A server in a process of its own. */
+export class BenchServer {
+  private constructor(
+    readonly child: ChildProcess,
+    readonly url: string,
+    readonly directory: string,
+  ) {}
+
+  static async start(mode: 'uproar' | 'bare'): Promise<BenchServer> {
+    const directory = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
+    const child = fork(new URL('./server.ts', import.meta.url), [mode, directory], {
+      execArgv: ['--import', 'tsx', '--expose-gc'],
+    });
+    const url = await new Promise<string>((resolve) =>
+      child.once('message', (message) => resolve((message as { url: string }).url)),
+    );
+    return new BenchServer(child, url, directory);
+  }
+
+  async usage(): Promise<Usage> {
+    const answer = new Promise<Usage>((resolve) =>
+      this.child.once('message', (message) => resolve((message as { usage: Usage }).usage)),
+    );
+    this.child.send({ ask: 'usage' });
+    return answer;
+  }
+
+  async stop(): Promise<void> {
+    const ended = new Promise((resolve) => this.child.once('exit', resolve));
+    this.child.kill('SIGKILL');
+    await ended;
+    rmSync(this.directory, { recursive: true, force: true });
+  }
+}
+
+/** A WebSocket that counts what it gets. */
+export class Listener {
+  messages = 0;
+  bytes = 0;
+  last: string | undefined;
+  onMessage: (text: Buffer) => void = () => undefined;
+  private constructor(readonly socket: WebSocket) {
+    socket.on('message', (data: Buffer) => {
+      this.messages++;
+      this.bytes += data.length;
+      this.onMessage(data);
+    });
+  }
+
+  static async open(url: string, path = ''): Promise<Listener> {
+    const headers = { authorization: `Bearer ${KEY}` };
+    const socket = new WebSocket(url.replace('http', 'ws') + path, { headers, perMessageDeflate: false });
+    const listener = new Listener(socket);
+    await new Promise((resolve, reject) => {
+      socket.once('open', resolve);
+      socket.once('error', reject);
+    });
+    return listener;
+  }
+
+  /** Sends a call and waits for the next message. */
+  async call(method: string, params: unknown): Promise<string> {
+    const answer = new Promise<string>((resolve) => {
+      this.onMessage = (data) => {
+        this.onMessage = () => undefined;
+        resolve(String(data));
+      };
+    });
+    this.socket.send(JSON.stringify({ jsonrpc: '2.0', id: 1, method, params }));
+    return answer;
+  }
+}
+
+/** Opens many listeners, some at a time. */
+export async function openMany(
+  count: number,
+  url: string,
+  path: string,
+  begin?: (listener: Listener) => Promise<unknown>,
+): Promise<Listener[]> {
+  const listeners: Listener[] = [];
+  while (listeners.length < count) {
+    const part = await Promise.all(
+      Array.from({ length: Math.min(100, count - listeners.length) }, async () => {
+        const listener = await Listener.open(url, path);
+        await begin?.(listener);
+        return listener;
+      }),
+    );
+    listeners.push(...part);
+  }
+  return listeners;
+}
+
+export const sleep = (milliseconds: number) => new Promise((resolve) => setTimeout(resolve, milliseconds));
+
+/** Waits until something holds. */
+export async function until(holds: () => boolean, timeoutMs = 60_000): Promise<void> {
+  const end = performance.now() + timeoutMs;
+  while (!holds()) {
+    if (performance.now() > end) throw new Error('It did not come to that in time.');
+    await sleep(2);
+  }
+}
+
+export function percentile(values: number[], share: number): number {
+  return [...values].sort((a, b) => a - b)[Math.min(values.length - 1, Math.floor(values.length * share))]!;
+}
+
+/** A message of a usual size for a bare server to send: as long as ours. */
+export function messageOf(length: number): string {
+  return 'x'.repeat(length);
+}

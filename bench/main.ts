@@ -1,0 +1,50 @@
+/** Runs the benchmarks and prints one table: `npm run bench`, or `npm run bench -- match fan-out` for some. */
+import { writeFileSync } from 'node:fs';
+import { cpus } from 'node:os';
+import Table from 'cli-table3';
+import { benchFanOut } from './fan-out.js';
+import type { Row } from './harness.js';
+import { benchLatency } from './latency.js';
+import { benchMatch } from './match.js';
+import { benchMemory } from './memory.js';
+import { benchQuery } from './query.js';
+import { benchResume } from './resume.js';
+
+const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
+  match: benchMatch,
+  'fan-out': benchFanOut,
+  latency: benchLatency,
+  memory: benchMemory,
+  resume: benchResume,
+  query: benchQuery,
+};
+
+const wanted = process.argv.slice(2);
+const unknown = wanted.filter((name) => !Object.hasOwn(BENCHMARKS, name));
+if (unknown.length > 0) {
+  console.error(`There is no benchmark ${unknown.join(', ')}; there are ${Object.keys(BENCHMARKS).join(', ')}.`);
+  process.exit(2);
+}
+const rows: Row[] = [];
+for (const [name, run] of Object.entries(BENCHMARKS)) {
+  if (wanted.length > 0 && !wanted.includes(name)) continue;
+  console.error(`running ${name}`);
+  rows.push(...(await run()));
+}
+const table = new Table({
+  head: ['benchmark', 'what', 'ours', 'bare', 'unit', 'ratio', 'aim', ''],
+  colWidths: [null, 60],
+  wordWrap: true,
+  style: { head: [], border: [] },
+});
+const show = (number: number) => (number >= 100 ? Math.round(number).toLocaleString('en') : number.toPrecision(3));
+for (const { benchmark, what, ours, bare, unit, ratio, aim, reached } of rows) {
+  table.push([benchmark, what, show(ours), show(bare), unit, ratio.toFixed(3), aim, reached ? 'reached' : 'missed']);
+}
+console.log(table.toString());
+const machine = { node: process.version, cpus: cpus().length, model: cpus()[0]?.model };
+writeFileSync(
+  new URL('./results.json', import.meta.url),
+  JSON.stringify({ machine, date: new Date().toISOString(), rows }, null, 2) + '\n',
+);
+process.exit(0);

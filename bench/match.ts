@@ -1,0 +1,99 @@
+import { compile, Matcher, parseText, type Document } from '@uproar/core';
+import type { Row } from './harness.js';
+
+const COUNTS = [10, 100, 1000, 10_000, 100_000];
+const MATCHING = 5;
+
+/** Distinct live queries, of which the same few match whatever their number. */
+function queries(kind: string, count: number): string[] {
+  const matching = Array.from({ length: MATCHING }, (_, n) => `status = 'aloft' AND crewId = 'c-1' AND fuel > ${n}`);
+  const others = Array.from({ length: count - MATCHING }, (_, n) => {
+    if (kind === 'equality' || (kind === 'mixed' && n % 3 === 0)) return `crewId = 'c-${n + 2}' AND status = 'aloft'`;
+    if (kind === 'range' || n % 3 === 1) return `altitude BETWEEN ${1000 + n * 2} AND ${1001 + n * 2}`;
+    return `status = 'aloft' AND (pilot.name = 'p-${n}' OR registration = 'FB-${n}')`;
+  });
+  return [...matching, ...others];
+}
+
+const before: Document = {
+  id: 'bl-1',
+  version: 1,
+  created: '',
+  updated: '',
+  data: { status: 'aloft', crewId: 'c-1', altitude: 400, fuel: 50, registration: 'FB-x', pilot: { name: 'Jo' } },
+};
+const after: Document = { ...before, version: 2, data: { ...before.data, altitude: 410 } };
+
+/** Time for each commit to find the views it concerns, beside testing every query. */
+export function benchMatch(): Row[] {
+  const rows: Row[] = [];
+  for (const kind of ['equality', 'range', 'mixed']) {
+    const perCommit = new Map<number, number>();
+    let every = 0;
+    for (const count of COUNTS) {
+      const matcher = new Matcher<number>();
+      const conditions = queries(kind, count).map((text) => parseText(text));
+      conditions.forEach((node, index) => matcher.add(index, node));
+      const tests = conditions.map(compile);
+      const commit = () => {
+        const found = new Set<number>();
+        matcher.candidates(before, (index) => found.add(index));
+        matcher.candidates(after, (index) => found.add(index));
+        let matched = 0;
+        for (const index of found) if (tests[index]!({ document: after }) === true) matched++;
+        return matched;
+      };
+      if (commit() !== MATCHING) throw new Error('The matcher found something else than the few.');
+      perCommit.set(count, time(commit));
+      if (count === 100_000) {
+        every = time(() => {
+          let matched = 0;
+          for (const test of tests) {
+            test({ document: before });
+            if (test({ document: after }) === true) matched++;
+          }
+          return matched;
+        });
+      }
+    }
+    const [few, many] = [perCommit.get(100)!, perCommit.get(100_000)!];
+    const ratio = many / few;
+    const table = COUNTS.map((count) => `${count}: ${perCommit.get(count)!.toFixed(2)}`).join(', ');
+    rows.push({
+      benchmark: 'match',
+      what: `${kind}; µs at ${table}`,
+      ours: many,
+      bare: few,
+      unit: 'µs at 100,000 / at 100',
+      ratio,
+      aim: 'at most 3',
+      reached: ratio <= 3,
+    });
+    rows.push({
+      benchmark: 'match',
+      what: `${kind}; beside testing every query`,
+      ours: many,
+      bare: every,
+      unit: 'µs a commit',
+      ratio: many / every,
+      aim: 'below 0.1',
+      reached: many / every < 0.1,
+    });
+  }
+  return rows;
+}
+
+/** Microseconds for one call, the best of several rounds. */
+function time(act: () => unknown): number {
+  let best = Number.POSITIVE_INFINITY;
+  for (let round = 0; round < 7; round++) {
+    let calls = 0;
+    const start = performance.now();
+    while (performance.now() - start < 60) {
+      act();
+      calls++;
+    }
+    best = Math.min(best, ((performance.now() - start) * 1000) / calls);
+  }
+  return best;
+}
