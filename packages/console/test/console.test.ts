@@ -98,6 +98,73 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
+  it('asks queries that stay live, can be shared as an address, and says where one is wrong', async () => {
+    for (let n = 0; n < 150; n++)
+      await store.collection('fleet').put(`f-${n}`, { altitude: n, status: n % 2 ? 'aloft' : 'packed' });
+    const page = await signedIn('data/fleet');
+    await page.getByLabel('where').fill("status = 'aloft' AND altitude > 143");
+    await page.getByLabel('order').fill('-altitude');
+    await page.getByRole('button', { name: 'Ask' }).click();
+    await page.getByText('3 documents').waitFor();
+    expect(
+      await page.locator('[data-row]').evaluateAll((rows) => rows.map((row) => (row as HTMLElement).dataset.row)),
+    ).to.deep.equal(['f-149', 'f-147', 'f-145']);
+    await page.getByText("uproar index create fleet 'status,-altitude'").waitFor();
+    await store.collection('fleet').merge('f-147', { altitude: 1 });
+    await page.getByText('2 documents').waitFor();
+    await store.collection('fleet').merge('f-0', { altitude: 200, status: 'aloft' });
+    await page.locator('[data-row]').first().getByText('f-0').waitFor();
+    const shared = new URL(page.url());
+    expect(shared.searchParams.get('where')).to.equal("status = 'aloft' AND altitude > 143");
+    await page.reload();
+    await page.getByText('3 documents').waitFor();
+    await page.getByLabel('where').fill('altitude >< 3');
+    await page.keyboard.press('Enter');
+    await page.getByRole('alert').getByText('was not expected here').waitFor();
+    expect(await page.getByRole('alert').locator('pre').textContent()).to.equal('altitude >< 3\n          ▲');
+    await page.getByRole('button', { name: 'Clear' }).click();
+    await page.getByText('150 documents').waitFor();
+    await page.context().close();
+  });
+
+  it("is not needed: a browser's own EventSource keeps a correct copy", async () => {
+    const page = await openPage();
+    await page.context().setExtraHTTPHeaders({ authorization: `Bearer ${KEY}` });
+    await store.collection('bare').put('a', { n: 1 });
+    const heard = page.evaluate(
+      (url) =>
+        new Promise<unknown>((resolve) => {
+          const state: Record<string, { data: Record<string, unknown> }> = {};
+          const source = new EventSource(url);
+          source.addEventListener('result', ({ data }) => {
+            for (const document of (
+              JSON.parse(data as string) as { documents: { id: string; data: Record<string, unknown> }[] }
+            ).documents)
+              state[document.id] = document;
+          });
+          source.addEventListener('change', ({ data }) => {
+            for (const { op, path, value } of (
+              JSON.parse(data as string) as { patch: { op: string; path: string; value: never }[] }
+            ).patch) {
+              const [, id, , field] = path.split('/');
+              if (op === 'remove') delete state[id!];
+              else if (field === undefined) state[id!] = value;
+              else state[id!]!.data[field] = value;
+            }
+            if (Object.keys(state).length !== 2) return;
+            source.close();
+            resolve(state);
+          });
+        }),
+      `${service.url}/v1/data/bare?where=${encodeURIComponent('n > 0')}&limit=none`,
+    );
+    await new Promise((resolve) => setTimeout(resolve, 500));
+    await store.collection('bare').put('b', { n: 2, text: 'long enough to be worth a patch of its own' });
+    const state = (await heard) as Record<string, unknown>;
+    expect(Object.keys(state)).to.deep.equal(['a', 'b']);
+    await page.context().close();
+  });
+
   it('edits a document, and says when somebody else was faster', async () => {
     const page = await signedIn('data/balloons');
     await page.locator('[data-row="bl-1"]').click();

@@ -8,6 +8,7 @@ import CreateDrawer from '../components/CreateDrawer.vue';
 import DocumentDrawer from '../components/DocumentDrawer.vue';
 import DocumentTable from '../components/DocumentTable.vue';
 import FirstSteps from '../components/FirstSteps.vue';
+import QueryBar from '../components/QueryBar.vue';
 import { useStore } from '../injection';
 
 const props = defineProps<{ collections: View | undefined }>();
@@ -18,7 +19,13 @@ const creating = ref(false);
 
 const collection = computed(() => String(route.params.collection ?? ''));
 const id = computed(() => String(route.params.id ?? ''));
-const view = useWatch(() => (collection.value === '' ? undefined : store.collection(collection.value).watch()));
+const where = computed(() => String(route.query.where ?? ''));
+const order = computed(() => String(route.query.order ?? ''));
+const view = useWatch(() => {
+  if (collection.value === '') return undefined;
+  return store.collection(collection.value).watch({ where: where.value || undefined, order: order.value || undefined });
+});
+const queryProblem = computed(() => (view.value?.error?.type === '/problems/bad-query' ? view.value.error : undefined));
 const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
 
 // Without a collection in the address the first one is shown.
@@ -32,7 +39,13 @@ const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed:
 
 function open(documentId?: string, name = collection.value): void {
   creating.value = false;
-  void router.push({ name: 'data', params: { collection: name, id: documentId ?? '' } });
+  const query = name === collection.value ? route.query : {};
+  void router.push({ name: 'data', params: { collection: name, id: documentId ?? '' }, query });
+}
+
+function ask(condition: string, terms: string): void {
+  const query = { ...(condition === '' ? {} : { where: condition }), ...(terms === '' ? {} : { order: terms }) };
+  void router.push({ name: 'data', params: route.params, query });
 }
 </script>
 
@@ -54,11 +67,27 @@ function open(documentId?: string, name = collection.value): void {
       type="warning"
       message="The connection is broken. This is what the store held before; it catches up by itself."
     />
-    <Alert v-if="view?.error" banner type="error" :message="view.error.detail" />
+    <QueryBar
+      v-if="collection !== '' && !empty"
+      :key="collection"
+      :collection="collection"
+      :where="where"
+      :order="order"
+      :problem="queryProblem"
+      :live="view?.state === 'live'"
+      @ask="ask"
+    />
+    <Alert v-if="view?.error && !queryProblem" banner type="error" :message="view.error.detail" />
     <FirstSteps v-if="empty && collection === ''" />
     <div v-else-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
-      <b>No documents in “{{ collection }}”</b>
-      <span class="muted">They appear here as soon as somebody writes them.</span>
+      <template v-if="where !== ''">
+        <b>No document meets the condition now</b>
+        <span class="muted">Those that come to meet it appear here by themselves.</span>
+      </template>
+      <template v-else>
+        <b>No documents in “{{ collection }}”</b>
+        <span class="muted">They appear here as soon as somebody writes them.</span>
+      </template>
     </div>
     <DocumentTable
       v-else-if="view && view.state !== 'loading'"
@@ -67,7 +96,7 @@ function open(documentId?: string, name = collection.value): void {
       :selected="id"
       @open="open"
     />
-    <div v-else class="nothing muted">Loading…</div>
+    <div v-else-if="!queryProblem" class="nothing muted">Loading…</div>
     <DocumentDrawer v-if="id !== ''" :id="id" :key="`${collection}/${id}`" :collection="collection" @close="open()" />
     <CreateDrawer
       v-if="creating"

@@ -2,7 +2,7 @@ import { distance } from 'fastest-levenshtein';
 
 /** Up to three of `names` that are nearly `name`, the nearest first. */
 export function nearNames(name: string, names: Iterable<string>): string[] {
-  const limit = Math.max(1, Math.floor(name.length / 3));
+  const limit = name.length < 4 ? 1 : Math.max(2, Math.floor(name.length / 3));
   return [...names]
     .map((candidate) => ({ candidate, distance: distance(candidate.toLowerCase(), name.toLowerCase()) }))
     .filter((entry) => entry.distance <= limit && entry.candidate !== name)

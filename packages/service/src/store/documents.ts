@@ -3,6 +3,8 @@ import { formatTime, type Document, type JsonObject } from '@uproar/core';
 
 /** A document as it lies in the store: times in milliseconds since 1970, data as JSON text. */
 export interface StoredDocument {
+  /** Its row, by which indexes point to it. */
+  number: number;
   id: string;
   version: number;
   created: number;
@@ -10,7 +12,7 @@ export interface StoredDocument {
   data: string;
 }
 
-const COLUMNS = 'id, version, created, updated, data';
+const COLUMNS = 'number, id, version, created, updated, data';
 const GET = `SELECT ${COLUMNS} FROM documents WHERE collection = ? AND id = ?`;
 const LIST = `SELECT ${COLUMNS} FROM documents WHERE collection = ? AND id > ? ORDER BY id LIMIT ?`;
 const INSERT = `
@@ -43,11 +45,20 @@ export class Documents {
     return this.#list.all(collection, after, limit);
   }
 
-  insert(collection: number, document: StoredDocument): void {
-    this.#insert.run(collection, document.id, document.version, document.created, document.updated, document.data);
+  /** Adds a document. Returns its number. */
+  insert(collection: number, document: Omit<StoredDocument, 'number'>): number {
+    const { lastInsertRowid } = this.#insert.run(
+      collection,
+      document.id,
+      document.version,
+      document.created,
+      document.updated,
+      document.data,
+    );
+    return Number(lastInsertRowid);
   }
 
-  update(collection: number, document: StoredDocument): void {
+  update(collection: number, document: Omit<StoredDocument, 'number'>): void {
     this.#update.run(document.version, document.updated, document.data, collection, document.id);
   }
 
@@ -57,7 +68,7 @@ export class Documents {
 }
 
 /** A stored document in the form everybody sees. */
-export function readStored(stored: StoredDocument): Document {
+export function readStored(stored: Omit<StoredDocument, 'number'>): Document {
   return {
     id: stored.id,
     version: stored.version,

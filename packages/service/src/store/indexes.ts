@@ -73,7 +73,7 @@ export class Indexes {
       const columns = terms.map((_, index) => `k${index}`);
       const key = terms.map(({ descending }, index) => `k${index}${descending ? ' DESC' : ''}`);
       this.#database.exec(
-        `CREATE TABLE index_${lastInsertRowid} (${columns.map((name) => `${name} BLOB NOT NULL`).join(', ')}, id TEXT NOT NULL, ` +
+        `CREATE TABLE index_${lastInsertRowid} (${columns.map((name) => `${name} BLOB NOT NULL`).join(', ')}, id TEXT NOT NULL, document INTEGER NOT NULL, ` +
           `PRIMARY KEY (${key.join(', ')}, id)) STRICT, WITHOUT ROWID`,
       );
       return Number(lastInsertRowid);
@@ -101,13 +101,13 @@ export class Indexes {
   }
 
   /** Brings the indexes of a collection up to one change. Belongs inside the transaction of the change. */
-  update(collection: number, before: Document | undefined, after: Document | undefined): void {
+  update(collection: number, before: Document | undefined, after: Document | undefined, document: number): void {
     for (const { terms, insert, remove } of this.#byCollection.get(collection) ?? []) {
       const from = before && keysOf(before, terms);
       const to = after && keysOf(after, terms);
       if (from && to && from.every((key, position) => key.equals(to[position]!))) continue;
       if (from) remove.run(...from, before!.id);
-      if (to) insert.run(...to, after!.id);
+      if (to) insert.run(...to, after!.id, document);
     }
   }
 
@@ -116,7 +116,7 @@ export class Indexes {
     const index = {
       ...info,
       insert: this.#database.prepare(
-        `INSERT OR IGNORE INTO index_${info.number} (${columns.join(', ')}, id) VALUES (${columns.map(() => '?').join(', ')}, ?)`,
+        `INSERT OR IGNORE INTO index_${info.number} (${columns.join(', ')}, id, document) VALUES (${columns.map(() => '?').join(', ')}, ?, ?)`,
       ),
       remove: this.#database.prepare(
         `DELETE FROM index_${info.number} WHERE ${columns.map((name) => `${name} = ?`).join(' AND ')} AND id = ?`,
@@ -130,7 +130,7 @@ export class Indexes {
   #fill({ collection, terms, insert }: OpenIndex, after: string): string | undefined {
     return this.#database.transaction(() => {
       const stored = this.#documents.list(collection, after, FILL_AT_ONCE);
-      for (const document of stored) insert.run(...keysOf(readStored(document), terms), document.id);
+      for (const document of stored) insert.run(...keysOf(readStored(document), terms), document.id, document.number);
       return stored.length < FILL_AT_ONCE ? undefined : stored.at(-1)!.id;
     })();
   }

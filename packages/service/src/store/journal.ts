@@ -12,6 +12,8 @@ export interface JournalEntry {
   changes: DocumentChange[];
 }
 
+type Row = Omit<StoredDocument, 'number'>;
+
 interface CommitRow {
   seq: number;
   id: string | null;
@@ -91,12 +93,7 @@ export class Journal {
   }
 
   /** Adds one document of a commit, as it was and as it is. */
-  addChange(
-    seq: number,
-    collection: number,
-    before: StoredDocument | undefined,
-    after: StoredDocument | undefined,
-  ): void {
+  addChange(seq: number, collection: number, before: Row | undefined, after: Row | undefined): void {
     this.#insertChange.run(
       seq,
       collection,

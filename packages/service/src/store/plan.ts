@@ -22,7 +22,7 @@ export interface Plan {
   parameters: unknown[];
 }
 
-const COLUMNS = 'd.id, d.version, d.created, d.updated, d.data';
+const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.data';
 
 /** Chooses how to find the candidates of a query. Whatever is chosen, the condition decides on each of them. */
 export function planQuery(query: Query, collection: number, indexes: readonly IndexInfo[]): Plan {
@@ -41,7 +41,7 @@ export function planQuery(query: Query, collection: number, indexes: readonly In
     };
   }
   const plans = indexes
-    .map((index) => planIndex(query, collection, index, requirements))
+    .map((index) => planIndex(query, index, requirements))
     .filter((candidate) => candidate !== undefined)
     .sort((a, b) => b.score - a.score);
   return plans[0]?.plan ?? planCollection(query, collection);
@@ -63,12 +63,11 @@ function isById({ meta, path }: OrderTerm): boolean {
 
 function planIndex(
   query: Query,
-  collection: number,
   index: IndexInfo,
   requirements: readonly Requirement[],
 ): { plan: Plan; score: number } | undefined {
   const conditions: string[] = [];
-  const parameters: unknown[] = [collection];
+  const parameters: unknown[] = [];
   const searchedBy: string[] = [];
   let depth = 0;
   let severalValues = false;
@@ -98,7 +97,7 @@ function planIndex(
     ? `ORDER BY ${[...query.order.map(({ descending }, position) => `i.k${equalities + position}${descending ? ' DESC' : ''}`), 'i.id'].join(', ')}`
     : '';
   const where = conditions.length > 0 ? `WHERE ${conditions.join(' AND ')}` : '';
-  const sql = `SELECT ${COLUMNS} FROM index_${index.number} i CROSS JOIN documents d ON d.collection = ? AND d.id = i.id ${where} ${order}`;
+  const sql = `SELECT ${COLUMNS} FROM index_${index.number} i CROSS JOIN documents d ON d.number = i.document ${where} ${order}`;
   const score = equalities * 10 + (range ? 4 : 0) + (ordered && query.limit !== undefined ? 5 : 0);
   return { plan: { through: 'index', index, searchedBy, ordered, sql, parameters }, score };
 }

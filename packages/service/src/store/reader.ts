@@ -1,14 +1,57 @@
 import Database from 'better-sqlite3';
-import { compareStrings, compareValues, orderValue, type Document, type JsonValue, type Query } from '@uproar/core';
+import {
+  compareStrings,
+  compareValues,
+  formatTime,
+  orderValue,
+  type Document,
+  type JsonObject,
+  type JsonValue,
+  type Query,
+} from '@uproar/core';
 import type { Collections } from './collections.js';
-import { readStored, type StoredDocument } from './documents.js';
+import type { StoredDocument } from './documents.js';
 import type { Indexes } from './indexes.js';
 import { planQuery, type Plan } from './plan.js';
 
-/** A document that belongs to a query: as it lies in the store, and parsed. */
-export interface Found {
-  stored: StoredDocument;
-  document: Document;
+/** A document that belongs to a query: as it lies in the store, and, once somebody looks at it, in full. */
+export class Found {
+  #document: Document | undefined;
+  constructor(
+    readonly stored: StoredDocument,
+    readonly data: JsonObject,
+  ) {}
+
+  get document(): Document {
+    this.#document ??= {
+      id: this.stored.id,
+      version: this.stored.version,
+      created: formatTime(this.stored.created),
+      updated: formatTime(this.stored.updated),
+      data: this.data,
+    };
+    return this.#document;
+  }
+}
+
+/** A stored document as conditions see it: its times are written out only when a condition asks for them. */
+class Candidate implements Document {
+  readonly id: string;
+  readonly version: number;
+  readonly data: JsonObject;
+  constructor(readonly stored: StoredDocument) {
+    this.id = stored.id;
+    this.version = stored.version;
+    this.data = JSON.parse(stored.data) as JsonObject;
+  }
+
+  get created(): string {
+    return formatTime(this.stored.created);
+  }
+
+  get updated(): string {
+    return formatTime(this.stored.updated);
+  }
 }
 
 /** What a query came to. */
@@ -81,20 +124,35 @@ export class Reader {
     const plan = this.plan(query);
     if (!plan) return { seq, found: [], more: false, plan, documentsRead: 0 };
     if (!plan.ordered || wanted > MAX_READ_AT_ONCE) return undefined;
-    let statement = this.#statements.get(plan.sql);
+    // Mostly SQL has narrowed the candidates down to the result, so that as many as are wanted are all it takes.
+    const first = this.#statement(`${plan.sql} LIMIT ${wanted + 1}`).all(...plan.parameters);
+    const some = this.#choose(query, plan, seq, first, wanted, skip);
+    if (first.length <= wanted || some.more) return some;
+    const rows = this.#statement(`${plan.sql} LIMIT ${MAX_READ_AT_ONCE + 1}`).iterate(...plan.parameters);
+    const reading = this.#choose(query, plan, seq, rows, wanted, skip);
+    return reading.documentsRead > MAX_READ_AT_ONCE ? undefined : reading;
+  }
+
+  #statement(sql: string): Database.Statement<unknown[], StoredDocument> {
+    let statement = this.#statements.get(sql);
     if (!statement) {
       if (this.#statements.size > 500) this.#statements.clear();
-      statement = this.#options.database.prepare<unknown[], StoredDocument>(plan.sql);
-      this.#statements.set(plan.sql, statement);
+      statement = this.#options.database.prepare<unknown[], StoredDocument>(sql);
+      this.#statements.set(sql, statement);
     }
+    return statement;
+  }
+
+  /** Of candidates that come in order, the first that belong to the query. */
+  #choose(query: Query, plan: Plan, seq: number, rows: Iterable<StoredDocument>, wanted: number, skip?: Skip): Reading {
     const found: Found[] = [];
     let documentsRead = 0;
-    for (const stored of statement.iterate(...plan.parameters)) {
-      if (++documentsRead > MAX_READ_AT_ONCE) return undefined;
-      const document = readStored(stored);
-      if (query.matches({ document }) !== true || skip?.(document.id)) continue;
+    for (const stored of rows) {
+      documentsRead++;
+      const document = new Candidate(stored);
+      if (query.matches({ document }) !== true || skip?.(stored.id)) continue;
       if (found.length === wanted) return { seq, found, more: true, plan, documentsRead };
-      found.push({ stored, document });
+      found.push(new Found(stored, document.data));
     }
     return { seq, found, more: false, plan, documentsRead };
   }
@@ -121,10 +179,10 @@ export class Reader {
   async *#streamOrdered(query: Query, plan: Plan, snapshot: Snapshot): AsyncGenerator<Found> {
     let left = query.limit ?? Number.POSITIVE_INFINITY;
     for await (const stored of paced(snapshot.iterate(plan))) {
-      const document = readStored(stored);
+      const document = new Candidate(stored);
       if (query.matches({ document }) !== true) continue;
       if (left-- === 0) return;
-      yield { stored, document };
+      yield new Found(stored, document.data);
     }
   }
 
@@ -132,7 +190,7 @@ export class Reader {
   async *#streamSorted(query: Query, plan: Plan, snapshot: Snapshot): AsyncGenerator<Found> {
     const places: { id: string; values: (JsonValue | undefined)[] }[] = [];
     for await (const stored of paced(snapshot.iterate(plan))) {
-      const document = readStored(stored);
+      const document = new Candidate(stored);
       if (query.matches({ document }) !== true) continue;
       places.push({ id: document.id, values: query.order.map((term) => orderValue(document, term)) });
     }
@@ -146,7 +204,7 @@ export class Reader {
     const collection = this.#options.collections.get(query.from)!.number;
     for await (const { id } of paced(places.slice(0, query.limit))) {
       const stored = snapshot.get(collection, id);
-      if (stored) yield { stored, document: readStored(stored) };
+      if (stored) yield new Found(stored, JSON.parse(stored.data) as JsonObject);
     }
   }
 
@@ -160,14 +218,15 @@ export class Reader {
       let more = false;
       for await (const stored of paced(snapshot.iterate(plan))) {
         documentsRead++;
-        const document = readStored(stored);
+        const document = new Candidate(stored);
         if (query.matches({ document }) !== true || skip?.(document.id)) continue;
+        const candidate = new Found(stored, document.data);
         if (plan.ordered && found.length === wanted) {
           more = true;
           break;
         }
-        if (plan.ordered) found.push({ stored, document });
-        else more = keepFirst(found, { stored, document }, wanted, query) || more;
+        if (plan.ordered) found.push(candidate);
+        else more = keepFirst(found, candidate, wanted, query) || more;
       }
       return { seq, found, more, plan, documentsRead };
     } finally {
@@ -229,7 +288,7 @@ class Snapshot {
     this.#database = new Database(file, { readonly: true });
     this.#seq = this.#database.prepare<[], number>('SELECT COALESCE(MAX(seq), 0) FROM commits').pluck();
     this.#get = this.#database.prepare(
-      'SELECT id, version, created, updated, data FROM documents WHERE collection = ? AND id = ?',
+      'SELECT number, id, version, created, updated, data FROM documents WHERE collection = ? AND id = ?',
     );
   }
 

@@ -88,10 +88,13 @@ export class JournalCutter {
     const size = this.#database.prepare<[], number>(SIZE).pluck().get()!;
     if (size <= maxSizeBytes) return 0;
     const sizeTo = this.#database.prepare<[number], number>(SIZE_TO).pluck();
-    let upTo = Math.min(first + CUT_AT_ONCE - 1, last - 1);
-    // Not further than needed: half as far while that would do too.
-    while (upTo > first && size - sizeTo.get(Math.floor((first + upTo) / 2))! <= maxSizeBytes)
-      upTo = Math.floor((first + upTo) / 2);
+    // The first seq up to which cutting is enough, or as far as one step goes.
+    let [low, upTo] = [first, Math.min(first + CUT_AT_ONCE - 1, last - 1)];
+    while (low < upTo) {
+      const middle = Math.floor((low + upTo) / 2);
+      if (size - sizeTo.get(middle)! <= maxSizeBytes) upTo = middle;
+      else low = middle + 1;
+    }
     return upTo;
   }
 }

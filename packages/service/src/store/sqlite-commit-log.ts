@@ -198,10 +198,13 @@ export class SqliteCommitLog implements CommitLog {
       sizeBytes: sizeOf(after?.stored) - sizeOf(before?.stored),
     });
     if (!after) documents.delete(number, write.id);
-    else if (before) documents.update(number, after.stored);
-    else documents.insert(number, after.stored);
+    else if (before) {
+      // The document may have been made by an earlier write of this commit, and got its number only now.
+      after.stored.number = before.stored.number;
+      documents.update(number, after.stored);
+    } else after.stored.number = documents.insert(number, after.stored);
     journal.addChange(stamp.seq, number, before?.stored, after?.stored);
-    indexes.update(number, before?.document, after?.document);
+    indexes.update(number, before?.document, after?.document, (after ?? before)!.stored.number);
   }
 }
 
@@ -213,7 +216,15 @@ function hold(document: Document, before: Held | undefined, timeMs: number): Hel
   const created = before?.stored.created ?? timeMs;
   const data = JSON.stringify(document.data);
   return {
-    stored: { id: document.id, version: document.version, created, updated: timeMs, data },
+    // A new document gets its number when it is written.
+    stored: {
+      number: before?.stored.number ?? 0,
+      id: document.id,
+      version: document.version,
+      created,
+      updated: timeMs,
+      data,
+    },
     document: { ...document, created: formatTime(created) },
   };
 }

@@ -16,13 +16,14 @@ export const SQL = `
   ) STRICT;
 
   CREATE TABLE documents (
+    number     INTEGER PRIMARY KEY,
     collection INTEGER NOT NULL,
     id         TEXT    NOT NULL,
     version    INTEGER NOT NULL,
     created    INTEGER NOT NULL,
     updated    INTEGER NOT NULL,
     data       TEXT    NOT NULL,
-    PRIMARY KEY (collection, id)
+    UNIQUE (collection, id)
   ) STRICT;
 
   CREATE TABLE commits (

@@ -1,0 +1,332 @@
+import { expect } from 'chai';
+import { parse as parseCsv } from 'csv-parse/sync';
+import { Listing } from '@uproar/protocol';
+import { JournalCutter, openStore } from '../dist/store/index.js';
+import { JournalEvent } from '../dist/http/journal.js';
+import { StreamReader } from '../../../testing/event-stream.js';
+import { Random } from '../../../testing/random.js';
+import { modelData, modelQuery } from '../../../testing/random-query.js';
+import { KEY, temporaryDirectory, TestService, until } from '../../../testing/service.js';
+
+interface Described {
+  id: string;
+  data: Record<string, unknown>;
+}
+
+describe('queries over HTTP', () => {
+  let service: TestService;
+  const balloons = Array.from({ length: 60 }, (_, n) => ({
+    id: `bl-${n}`,
+    data: {
+      name: `Balloon "${n}", é`,
+      status: n % 3 === 0 ? 'aloft' : 'packed',
+      altitude: (n * 37) % 50,
+      pilot: { name: `p-${n % 7}` },
+      ...(n % 10 === 0 ? { rare: [n] } : {}),
+    },
+  }));
+  before(async () => {
+    service = await TestService.start();
+    await service.client().commit({ writes: balloons.map(({ id, data }) => ({ put: `balloons/${id}`, data })) });
+  });
+  after(() => service.stop());
+
+  const where = "status = 'aloft' AND altitude >= 10";
+  const expected = balloons
+    .filter(({ data }) => data.status === 'aloft' && data.altitude >= 10)
+    .sort((a, b) => b.data.altitude - a.data.altitude || (a.id < b.id ? -1 : 1));
+  const address = (parameters: Record<string, string>) => `/v1/data/balloons?${new URLSearchParams(parameters)}`;
+  const ids = (answer: { json: { documents: Described[] } }) => answer.json.documents.map(({ id }) => id);
+
+  it('answer the same in the address, in a body, in CQL2 JSON and over the WebSocket', async () => {
+    const wanted = expected.slice(0, 5).map(({ id }) => id);
+    const form = { from: 'balloons', where, order: '-altitude', limit: 5 };
+    const inAddress = await service.request('GET', address({ where, order: '-altitude', limit: '5' }));
+    expect(Listing.safeParse(inAddress.json).success).to.equal(true);
+    expect(ids(inAddress)).to.deep.equal(wanted);
+    expect(ids(await service.request('POST', '/v1/query', form))).to.deep.equal(wanted);
+    const json = {
+      op: 'and',
+      args: [
+        { op: '=', args: [{ property: 'status' }, 'aloft'] },
+        { op: '>=', args: [{ property: 'altitude' }, 10] },
+      ],
+    };
+    expect(ids(await service.request('POST', '/v1/query', { ...form, where: json }))).to.deep.equal(wanted);
+    const { documents } = await service.client().collection('balloons').list({ where, order: '-altitude', limit: 5 });
+    expect(documents.map(({ id }) => id)).to.deep.equal(wanted);
+  });
+
+  it('go on behind a cursor, in any order, each document once', async () => {
+    const found: string[] = [];
+    for (let path: string | undefined = address({ where, order: '-altitude', limit: '4' }); path;) {
+      const answer = await service.request('GET', path);
+      found.push(...ids(answer));
+      path = /^<([^>]+)>; rel="next"$/.exec(answer.headers.get('link') ?? '')?.[1];
+    }
+    expect(found).to.deep.equal(expected.map(({ id }) => id));
+    const { next } = (await service.request('GET', address({ order: '-altitude', limit: '4' }))).json;
+    expect((await service.request('GET', address({ order: 'altitude', after: next as string }))).json.type).to.equal(
+      '/problems/bad-cursor',
+    );
+  });
+
+  it('come as NDJSON and CSV too, whole and in the same order', async () => {
+    const lines = await service.request('GET', address({ where, order: '-altitude', limit: 'none' }), undefined, {
+      accept: 'application/x-ndjson',
+    });
+    expect(lines.headers.get('content-type')).to.include('application/x-ndjson');
+    expect(
+      lines.text
+        .trim()
+        .split('\n')
+        .map((line) => (JSON.parse(line) as Described).id),
+    ).to.deep.equal(expected.map(({ id }) => id));
+    const csv = await service.request(
+      'POST',
+      '/v1/query',
+      { from: 'balloons', where, order: '-altitude', limit: 'none' },
+      { accept: 'text/csv' },
+    );
+    const rows = parseCsv(csv.text, { columns: true }) as Record<string, string>[];
+    expect(rows.map(({ id, name }) => [id, name])).to.deep.equal(expected.map(({ id, data }) => [id, data.name]));
+    expect(rows.find(({ id }) => id === 'bl-30')?.rare).to.equal('[30]');
+    const some = await service.request('GET', address({ fields: 'pilot.name,altitude', limit: '1' }), undefined, {
+      accept: 'text/csv',
+    });
+    expect(some.text).to.equal('id,altitude,pilot.name\nbl-0,0,p-0\n');
+    expect((await service.request('GET', address({ limit: 'none' }))).json.type).to.equal('/problems/bad-query');
+  });
+
+  it('say where a condition is wrong', async () => {
+    const { json } = await service.request('GET', address({ where: "status = 'aloft' ADN altitude > 3" }));
+    expect(json).to.deep.include({ type: '/problems/bad-query', position: 17, expected: ['AND', 'OR', 'the end'] });
+    const body = await service.request('POST', '/v1/query', {
+      from: 'balloons',
+      where: { op: 'and', args: [{ property: 'a' }] },
+    });
+    expect(body.json).to.include({ type: '/problems/bad-query', pointer: '/args/0' });
+    const watch = await service.request('GET', address({ where: '(' }), undefined, { accept: 'text/event-stream' });
+    expect([watch.status, watch.json.type]).to.deep.equal([400, '/problems/bad-query']);
+  });
+
+  it('are explained: index, cost, filing, impossible parts and advice', async () => {
+    const form = { from: 'balloons', where: "status = 'aloft' AND altitude >= 10", order: '-altitude', limit: 2 };
+    const explain = async (query: unknown) => (await service.request('POST', '/v1/explain', query)).json;
+    expect(await explain(form)).to.deep.include({
+      through: 'collection',
+      ordered: false,
+      documentsRead: 60,
+      documentsReturned: 2,
+      more: true,
+      warnings: [],
+    });
+    const created = await service.request('POST', '/v1/indexes', {
+      collection: 'balloons',
+      fields: 'status,-altitude',
+    });
+    expect(created.json).to.deep.include({ collection: 'balloons', fields: 'status,-altitude', ready: true });
+    expect(
+      (await service.request('POST', '/v1/indexes', { collection: 'balloons', fields: 'status,-altitude' })).json.id,
+      'one is enough',
+    ).to.equal(created.json.id);
+    const found = await explain(form);
+    expect(found).to.deep.include({
+      through: 'index',
+      index: 'status,-altitude',
+      ordered: true,
+      documentsRead: 3,
+      documentsReturned: 2,
+    });
+    expect(found.matcher).to.deep.equal({ kind: 'values', under: ["status = 'aloft'"] });
+    expect((await explain({ from: 'balloons', where: "altitude = 'high'" })).warnings[0]).to.include('never be true');
+    expect((await explain({ from: 'balloons', where: 'altitud > 3 AND pilot.nmae = 1' })).warnings).to.satisfy(
+      (warnings: string[]) => warnings[0]!.includes('"altitude"') && warnings[1]!.includes('"pilot.name"'),
+    );
+    expect((await service.request('GET', '/v1/indexes')).json.indexes).to.have.length(1);
+    await service.restart();
+    expect((await explain(form)).index, 'it is there after a restart').to.equal('status,-altitude');
+    expect((await service.request('DELETE', `/v1/indexes/${created.json.id}`)).status).to.equal(204);
+    expect((await service.request('DELETE', `/v1/indexes/${created.json.id}`)).json.type).to.equal(
+      '/problems/no-such-index',
+    );
+    expect((await explain(form)).through).to.equal('collection');
+    expect(
+      (await service.request('POST', '/v1/indexes', { collection: 'balloons', fields: 'a,-a' })).json.type,
+    ).to.equal('/problems/bad-query');
+  });
+
+  it('can be watched with order and limit: who comes in pushes somebody out', async () => {
+    const watch = await StreamReader.open(
+      service.url + address({ where: "status = 'aloft'", order: '-altitude', limit: '2', fields: 'altitude' }),
+    );
+    await until('the result', () => watch.events.length === 1);
+    const before = Object.keys(watch.state);
+    expect(watch.events[0]!.data).to.include({ more: true });
+    await service.request('PUT', '/v1/data/balloons/bl-new', { status: 'aloft', altitude: 1000, other: 1 });
+    await until('it is in', () => 'bl-new' in watch.state);
+    expect(watch.state['bl-new']).to.deep.equal({ id: 'bl-new', data: { altitude: 1000 } });
+    expect(Object.keys(watch.state)).to.have.length(2).and.to.include(before[0]!);
+    const count = watch.events.length;
+    await service.request('PATCH', '/v1/data/balloons/bl-new', { other: 2 });
+    await service.request('PATCH', '/v1/data/balloons/bl-new', { altitude: 999 });
+    await until('the change', () => watch.events.length > count);
+    expect(watch.events, 'a field that is not shown raises nothing').to.have.length(count + 1);
+    await service.request('DELETE', '/v1/data/balloons/bl-new');
+    await until('it is out', () => !('bl-new' in watch.state));
+    expect(Object.keys(watch.state).sort()).to.deep.equal([...before].sort());
+    watch.close();
+  });
+
+  it('find the same with and without indexes', async function () {
+    this.timeout(30_000);
+    const random = new Random(91);
+    const { path, remove } = temporaryDirectory();
+    const store = openStore(path);
+    const author = { kind: 'key' as const, name: 'test' };
+    for (let n = 0; n < 300; n++) {
+      await store.log.append({
+        timeMs: n,
+        author,
+        writes: [{ kind: 'put', collection: 'model', id: `m-${n}`, data: modelData(random) }],
+      });
+    }
+    const { prepareWireQuery } = await import('../dist/http/query-form.js');
+    const queries = Array.from({ length: 250 }, () => modelQuery(random, 'model').form);
+    const answers = async () => {
+      const all: string[] = [];
+      for (const form of queries) {
+        const reading = await store.reader.read(prepareWireQuery({ ...form, limit: 50 } as never, false), 50);
+        all.push(`${reading.more} ${reading.found.map(({ document }) => document.id).join(' ')}`);
+      }
+      return all;
+    };
+    const without = await answers();
+    const order = (...fields: string[]) =>
+      fields.map((field) => ({ path: [field.replace('-', '')], meta: false, descending: field.startsWith('-') }));
+    for (const terms of [
+      order('status', '-altitude'),
+      order('altitude'),
+      order('-altitude'),
+      order('open', 'altitude'),
+      order('-status'),
+    ]) {
+      await store.indexes.create('model', terms, 0);
+    }
+    const used = queries.filter(
+      (form) => store.reader.plan(prepareWireQuery(form as never, true))?.through === 'index',
+    ).length;
+    expect(used, 'many of them use an index').to.be.above(60);
+    expect(await answers()).to.deep.equal(without);
+    store.close();
+    remove();
+  });
+});
+
+describe('the journal', () => {
+  let service: TestService;
+  before(async () => (service = await TestService.start({ heartbeatMs: 100 })));
+  after(() => service.stop());
+
+  it('tells what was changed, by whom, from what to what', async () => {
+    await service.request('PUT', '/v1/data/pads/p-1', { claimedBy: 'c-1' });
+    await service.request('PATCH', '/v1/data/pads/p-1', { claimedBy: 'c-2' });
+    await service.request('PUT', '/v1/data/gates/g-1', { visitors: 1 });
+    await service.request('DELETE', '/v1/data/pads/p-1');
+    const { json } = await service.request('GET', '/v1/journal');
+    const events = json.events as JournalEvent[];
+    for (const event of events) expect(JournalEvent.safeParse(event).success).to.equal(true);
+    expect(events.map(({ type, subject, seq }) => `${seq} ${type.split('.')[2]} ${subject}`)).to.deep.equal([
+      '1 created pads/p-1',
+      '2 updated pads/p-1',
+      '3 created gates/g-1',
+      '4 deleted pads/p-1',
+    ]);
+    expect(events[1]!.data).to.deep.nested.include({ 'before.data.claimedBy': 'c-1', 'after.data.claimedBy': 'c-2' });
+    expect(events[3]!.data.after).to.equal(null);
+    expect(events[0]!.identity).to.equal('key:environment');
+    expect(json).to.include({ seq: 4, more: false, first: 1 });
+
+    const some = (
+      await service.request(
+        'GET',
+        `/v1/journal?${new URLSearchParams({ after: '1', collection: 'pads', where: "claimedBy = 'c-1'" })}`,
+      )
+    ).json;
+    expect(
+      (some.events as JournalEvent[]).map(({ seq }) => seq),
+      'before or after meets the condition',
+    ).to.deep.equal([2]);
+    const lines = await service.request('GET', '/v1/journal?after=2', undefined, { accept: 'application/x-ndjson' });
+    expect(lines.text.trim().split('\n')).to.have.length(2);
+    expect((await service.request('GET', '/v1/journal?where=%28')).json.type).to.equal('/problems/bad-query');
+    expect((await service.request('GET', '/v1/journal?since=1')).json.detail).to.include('after');
+  });
+
+  it('can be followed live, and resumed behind the last event', async () => {
+    const read = async (lastEventId?: string, count = 1) => {
+      const abort = new AbortController();
+      const response = await fetch(`${service.url}/v1/journal?collection=live`, {
+        headers: {
+          authorization: `Bearer ${KEY}`,
+          accept: 'text/event-stream',
+          ...(lastEventId === undefined ? {} : { 'last-event-id': lastEventId }),
+        },
+        signal: abort.signal,
+      });
+      let text = '';
+      const ids = () => [...text.matchAll(/^event: .*\nid: (\d+)$/gm)].map(([, id]) => id!);
+      void (async () => {
+        for await (const chunk of response.body!) text += new TextDecoder().decode(chunk);
+      })().catch(() => undefined);
+      return { ids, close: () => abort.abort(), done: () => until('the events', () => ids().length >= count) };
+    };
+    const first = await read();
+    await service.request('PUT', '/v1/data/live/a', {});
+    await first.done();
+    const [seen] = first.ids();
+    first.close();
+    await service.request('PUT', '/v1/data/other/a', {});
+    await service.request('PUT', '/v1/data/live/b', {});
+    const second = await read(seen);
+    await second.done();
+    expect(second.ids().map((id) => Number(id) - Number(seen))).to.deep.equal([2]);
+    second.close();
+  });
+
+  it('is cut by age and by size in small steps, says so, and resets those who come too late', async () => {
+    const { path, remove } = temporaryDirectory();
+    const store = openStore(path);
+    const author = { kind: 'key' as const, name: 'test' };
+    for (let n = 1; n <= 500; n++) {
+      await store.log.append({
+        timeMs: n * 1000,
+        author,
+        writes: [{ kind: 'put', collection: 'a', id: `d-${n % 5}`, data: { n, text: 'x'.repeat(100) } }],
+      });
+    }
+    const byAge = new JournalCutter(store.database, store.journal, { maxAgeMs: 100_000 });
+    expect(byAge.step(500_000)).to.equal(true);
+    expect(store.journal.bounds().first, 'not all at once').to.equal(201);
+    while (byAge.step(500_000));
+    expect(store.journal.bounds()).to.deep.equal({ first: 400, last: 500 });
+    const bySize = new JournalCutter(store.database, store.journal, { maxSizeBytes: 5000 });
+    while (bySize.step(0));
+    const { first } = store.journal.bounds();
+    expect(first).to.be.within(475, 490);
+    expect([store.journal.reachesBackTo(first - 1), store.journal.reachesBackTo(first - 2)]).to.deep.equal([
+      true,
+      false,
+    ]);
+    const everything = new JournalCutter(store.database, store.journal, { maxAgeMs: 0 });
+    while (everything.step(Number.MAX_SAFE_INTEGER));
+    expect(store.journal.bounds(), 'the newest always stays').to.deep.equal({ first: 500, last: 500 });
+    store.close();
+
+    const own = await TestService.start({ directory: path });
+    const answer = await own.request('GET', '/v1/journal?after=3');
+    expect([answer.status, answer.json.type]).to.deep.equal([410, '/problems/journal-cut']);
+    await own.stop();
+    remove();
+  });
+});
