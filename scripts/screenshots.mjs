@@ -37,6 +37,14 @@ const pages = {
     await page.locator('.cm-content').waitFor();
     await sleep(1500);
   },
+  async 'console-query'(page) {
+    await signIn(
+      page,
+      `data/flights?where=${encodeURIComponent("day = 3 AND passengers >= 5 AND status = 'landed'")}&order=-maxAltitude`,
+    );
+    await page.getByText('An index would help').waitFor();
+    await sleep(500);
+  },
   async 'console-data-dark'(page) {
     await page.emulateMedia({ colorScheme: 'dark' });
     await signIn(page, 'data/stations');
@@ -46,6 +54,18 @@ const pages = {
 
 const terminals = {
   'terminal-watch': { lines: ['uproar watch balloons'], seconds: 14 },
+  'terminal-query': {
+    lines: [
+      `uproar query flights --where "day = 3 AND passengers >= 5" --order -maxAltitude --limit 6 --fields start,maxAltitude,passengers,status`,
+      `uproar query flights --where "day = 3 AND passengers >= 5" --order -maxAltitude --limit 6 --explain`,
+      'uproar index create flights day,-maxAltitude',
+      `uproar query flights --where "day = 3 AND passengers >= 5" --order -maxAltitude --limit 6 --explain`,
+      `uproar query balloons --where "altitude > 300 AN status = 'aloft'"`,
+      `uproar query balloons --where "altitud = 'high'" --explain`,
+    ],
+    seconds: 9,
+  },
+  'terminal-journal': { lines: ['uproar journal --last 25', 'uproar journal --collection pads --follow'], seconds: 12 },
   'terminal-status': { lines: ['uproar status', 'uproar get stations --limit 8'], seconds: 5 },
 };
 
@@ -82,7 +102,10 @@ for (const [name, { lines, seconds }] of Object.entries(terminals).filter(([name
   const screen = spawn('Xvfb', [display, '-screen', '0', '1280x800x24'], { stdio: 'ignore' });
   await sleep(1000);
   const script = lines
-    .map((line) => `printf '\\033[1m$ ${line}\\033[0m\\n'; ${line.replace(/^uproar/, `node ${main}`)}`)
+    .map(
+      (line) =>
+        `printf '\\033[1m$ %s\\033[0m\\n' ${JSON.stringify(line).replaceAll('$', '\\$')}; ${line.replace(/^uproar/, `node ${main}`)}`,
+    )
     .join('; echo; ');
   const terminal = spawn(
     'xterm',

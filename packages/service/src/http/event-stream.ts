@@ -33,6 +33,7 @@ export function answerWithWatch(
     sink,
     typeof resume === 'string' && resume !== '' ? resume : undefined,
     begin,
+    () => response.destroy(),
   );
   reply.hijack();
 

@@ -31,7 +31,8 @@ export class Subscription {
     if (this.#stopped) return;
     this.#sentSeq = first.seq;
     send(first);
-    void this.catchUp();
+    // A failure to catch up leaves the connection behind; the next change or drain tries again.
+    this.catchUp()?.catch(() => undefined);
   }
 
   /** Passes an event on, or notes that the connection is behind. */
@@ -50,17 +51,14 @@ export class Subscription {
    * up to date.
    */
   catchUp(): Promise<void> | undefined {
-    if (!this.behind) return undefined;
+    if (!this.behind || this.#stopped) return undefined;
     if (this.#catchingUp) return this.#catchingUp;
     const missed = this.view.changeSince(this.#sentSeq);
-    if (!(missed instanceof Promise)) {
-      this.#finish(missed);
+    if (missed && !(missed instanceof Promise)) {
+      this.#take(missed);
       return undefined;
     }
-    this.#catchingUp = missed
-      .then((event) => this.#finish(event ?? undefined))
-      .catch(() => this.#finish(undefined))
-      .finally(() => (this.#catchingUp = undefined));
+    this.#catchingUp = this.#takeSlowly(missed).finally(() => (this.#catchingUp = undefined));
     return this.#catchingUp.then(() => this.catchUp());
   }
 
@@ -70,14 +68,13 @@ export class Subscription {
     this.view.remove(this);
   }
 
-  #finish(event: LiveEvent | undefined): void {
-    if (this.#stopped) return;
-    if (!event) {
-      void Promise.resolve(this.view.fullState('reset')).then((reset) =>
-        this.begin(reset, (full) => this.sink.send(full)),
-      );
-      return;
-    }
+  async #takeSlowly(missed: LiveEvent | undefined | Promise<LiveEvent | undefined>): Promise<void> {
+    // What cannot be told as a change, for whatever reason, is told as a whole.
+    const event = (await Promise.resolve(missed).catch(() => undefined)) ?? (await this.view.fullState('reset'));
+    if (!this.#stopped) this.#take(event);
+  }
+
+  #take(event: LiveEvent): void {
     if (!event.empty) this.sink.send(event);
     this.#sentSeq = event.seq;
     // While it was being found out what had happened, more may have.
@@ -164,13 +161,25 @@ export class LiveView {
    * known, and otherwise everything.
    *
    * @param send sends the first event, now or soon
+   * @param fail is told when the first event cannot be had
    */
-  add(sink: Sink, resume: string | undefined, send: (first: LiveEvent) => void): Subscription {
+  add(
+    sink: Sink,
+    resume: string | undefined,
+    send: (first: LiveEvent) => void,
+    fail: (error: unknown) => void,
+  ): Subscription {
     const subscription = new Subscription(this, sink);
     this.#subscriptions.add(subscription);
     const first = this.#first(resume);
-    if (first instanceof Promise) void first.then((event) => subscription.begin(event, send));
-    else subscription.begin(first, send);
+    if (first instanceof Promise) {
+      first
+        .then((event) => subscription.begin(event, send))
+        .catch((error: unknown) => {
+          subscription.stop();
+          fail(error);
+        });
+    } else subscription.begin(first, send);
     return subscription;
   }
 
@@ -185,10 +194,13 @@ export class LiveView {
       this.#tell(alteration);
       return;
     }
-    this.#refilling = alteration.then((found) => {
-      this.#refilling = undefined;
-      this.#tell(found);
-    });
+    this.#refilling = alteration
+      .then((found) => this.#tell(found))
+      .catch(() => {
+        // Nobody knows what the window holds; each connection asks anew when it catches up.
+        for (const subscription of this.#subscriptions) subscription.behind = true;
+      })
+      .finally(() => (this.#refilling = undefined));
   }
 
   #tell(alteration: Alteration): void {

@@ -28,11 +28,18 @@ export class LiveViews {
   }
 
   /**
-   * Begins a watch. Its first event goes out by `send`, now or soon; later ones go to the sink.
+   * Begins a watch. Its first event goes out by `send`, now or soon; later ones go to the sink. `fail` hears when the first
+   * cannot be had.
    *
    * @throws {ProblemError} `bad-query`
    */
-  watch(target: WatchTarget, sink: Sink, resume: string | undefined, send: (first: LiveEvent) => void): Subscription {
+  watch(
+    target: WatchTarget,
+    sink: Sink,
+    resume: string | undefined,
+    send: (first: LiveEvent) => void,
+    fail: (error: unknown) => void = () => undefined,
+  ): Subscription {
     const source = sourceFor(target, this.#store);
     let view = this.#byKey.get(source.key);
     if (!view) {
@@ -48,7 +55,7 @@ export class LiveViews {
     } else if (source.collection === undefined) {
       this.#distributeCollectionList();
     }
-    return view.add(sink, resume, send);
+    return view.add(sink, resume, send, fail);
   }
 
   /** How the matcher would file a query on a collection. */

@@ -203,7 +203,13 @@ export class SocketSession implements Sink {
 
   /** The answer goes out before the watch takes part in any change. */
   #watch(id: string | number, { resume, ...target }: LiveParams['watch']): undefined {
-    const subscription = this.#context.views.watch(target, this, resume, (first) => this.#answer(id, first.answer));
+    const subscription = this.#context.views.watch(
+      target,
+      this,
+      resume,
+      (first) => this.#answer(id, first.answer),
+      (error) => this.#refuse(id, error),
+    );
     const { name } = subscription.view;
     const known = this.#watches.get(name);
     if (known) known.subscription.stop();
