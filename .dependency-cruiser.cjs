@@ -36,7 +36,7 @@ module.exports = {
       name: 'no-test-code-in-sources',
       severity: 'error',
       from: { path: '/src/' },
-      to: { path: '/test/|^testing/' },
+      to: { path: '/test/|^test/' },
     },
   ],
   options: {

@@ -34,6 +34,6 @@ export default ts.config(
     rules: { '@typescript-eslint/no-require-imports': 'off' },
   },
   { files: ['**/*.test.ts'], rules: { '@typescript-eslint/no-unused-expressions': 'off' } },
-  { files: ['scripts/**', 'testing/*.cjs', 'bench/**'], rules: { 'no-console': 'off' } },
+  { files: ['scripts/**', 'test/*.cjs', 'bench/**'], rules: { 'no-console': 'off' } },
   prettier,
 );

@@ -3,7 +3,7 @@ import { spawn } from 'node:child_process';
 import { createServer } from 'node:net';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { KEY, temporaryDirectory, TestService, until } from '../../../testing/service.js';
+import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 
 const MAIN = new URL('../dist/main.js', import.meta.url).pathname;
 
@@ -136,6 +136,126 @@ describe('the command line', () => {
     expect(lines[0]).to.match(/\+ g-1 +visitors 1 {2}name North$/);
     expect(lines[1]).to.match(/~ g-1 +visitors 1 → 2$/);
     expect(lines[2]).to.match(/- g-1 +deleted$/);
+  });
+
+  describe('queries', () => {
+    before(async () => {
+      const lines = Array.from({ length: 150 }, (_, n) =>
+        JSON.stringify({ id: `q-${n}`, n, kind: n % 5 === 0 ? 'five' : 'other', deep: { x: n } }),
+      );
+      await run(['import', 'numbers', '-', '--format', 'ndjson'], lines.join('\n'));
+    });
+
+    it('print as a table, as NDJSON, as CSV, and go on behind a cursor', async () => {
+      const query = ['query', 'numbers', '--where', "kind = 'five' AND n > 100", '--order', '-n', '--fields', 'n'];
+      const table = await run([...query, '--limit', '3']);
+      expect(
+        table.out
+          .trim()
+          .split('\n')
+          .map((line) => line.trim()),
+      ).to.deep.equal(['id     n', 'q-145  145', 'q-140  140', 'q-135  135']);
+      const cursor = /--after (\S+)/.exec(table.err)![1]!;
+      expect((await run([...query, '--limit', '3', '--after', cursor])).out)
+        .to.include('q-130')
+        .and.not.include('q-135');
+      const json = await run([...query, '--json']);
+      expect(
+        json.out
+          .trim()
+          .split('\n')
+          .map((line) => (JSON.parse(line) as { id: string }).id),
+      ).to.deep.equal(['q-145', 'q-140', 'q-135', 'q-130', 'q-125', 'q-120', 'q-115', 'q-110', 'q-105']);
+      expect((await run([...query, '--csv'])).out.split('\n').slice(0, 2)).to.deep.equal(['id,n', 'q-145,145']);
+    });
+
+    it('show a mistake with a caret under it, also when watched', async () => {
+      for (const command of ['query', 'watch']) {
+        const { code, err } = await run([command, 'numbers', '--where', 'n > 3 AN n < 5']);
+        expect(code).to.equal(2);
+        expect(err).to.include('Expected: AND').and.include('      n > 3 AN n < 5\n            ^');
+      }
+      expect((await run(['query', 'numbers', '--limit', 'many'])).code).to.equal(2);
+    });
+
+    it('are explained, and helped by an index', async () => {
+      const explain = [
+        'query',
+        'numbers',
+        '--where',
+        "kind = 'five' AND n > 100",
+        '--order',
+        '-n',
+        '--limit',
+        '2',
+        '--explain',
+      ];
+      const before = await run(explain);
+      expect(before.out)
+        .to.include('the whole collection')
+        .and.include("uproar index create numbers 'kind,-n'")
+        .and.include("under values: kind = 'five'");
+      expect((await run(['index', 'create', 'numbers', 'kind,-n'])).out).to.include('created index');
+      expect((await run(explain)).out)
+        .to.include('index kind,-n, searched by kind =')
+        .and.include('reads        3 documents for 2');
+      expect((await run(['index'])).out).to.match(/numbers +kind,-n +ready/);
+      const { id } = JSON.parse((await run(['index', 'list', '--json'])).out) as { id: number };
+      expect((await run(['index', 'remove', String(id)])).code).to.equal(0);
+      expect((await run(['index', 'remove', String(id)])).code).to.equal(5);
+      expect((await run(['query', 'numbers', '--where', "n = 'x'", '--explain'])).out).to.include('never be true');
+    });
+
+    it('can be watched with order and limit', async () => {
+      const watch = new Run(['watch', 'numbers', '--order', '-n', '--limit', '2', '--json'], {
+        UPROAR_URL: service.url,
+        UPROAR_KEY: KEY,
+      });
+      await until('two documents', () => watch.out.trim().split('\n').length === 2);
+      await run(['put', 'numbers/q-new', '{"n":1000}']);
+      await until('one in, one out', () => watch.out.trim().split('\n').length === 4);
+      watch.process.kill('SIGTERM');
+      const changes = (await watch.ended).out
+        .trim()
+        .split('\n')
+        .map((line) => JSON.parse(line) as { change: string; id: string });
+      expect(changes.map(({ change, id }) => `${change} ${id}`)).to.have.members([
+        'found q-149',
+        'found q-148',
+        'deleted q-148',
+        'created q-new',
+      ]);
+    });
+  });
+
+  it('prints the journal, and follows it', async () => {
+    await run(['put', 'pads/j-1', '{"claimedBy":"c-1"}']);
+    await run(['merge', 'pads/j-1', '{"claimedBy":"c-2"}']);
+    await run(['delete', 'pads/j-1']);
+    const { out } = await run(['journal', '--last', '3']);
+    expect(
+      out
+        .trim()
+        .split('\n')
+        .map((line) => line.replace(/^.*key:environment +/, '')),
+    ).to.deep.equal([
+      '+ pads/j-1  claimedBy c-1',
+      '~ pads/j-1  claimedBy c-1 → c-2',
+      '- pads/j-1  was {"claimedBy":"c-2"}',
+    ]);
+    const one = await run(['journal', '--last', '3', '--where', "claimedBy = 'c-1'", '--json']);
+    expect(one.out.trim().split('\n')).to.have.length(2);
+    expect((await run(['journal', '--where', 'claimedBy ='])).code).to.equal(2);
+    const follow = new Run(['journal', '--follow', '--collection', 'followed'], {
+      UPROAR_URL: service.url,
+      UPROAR_KEY: KEY,
+    });
+    await until('it follows', async () => {
+      await run(['put', 'followed/a', '{"n":1}']);
+      return follow.out.includes('followed/a');
+    });
+    follow.process.kill('SIGINT');
+    expect((await follow.ended).code).to.equal(0);
   });
 
   it('tells the way to the store step by step', async () => {

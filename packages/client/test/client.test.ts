@@ -10,8 +10,8 @@ import {
 } from '@uproar/client';
 import { compareStrings } from '@uproar/core';
 import { createServer, Socket, type Server } from 'node:net';
-import { KEY, TestService, until } from '../../../testing/service.js';
-import { Random } from '../../../testing/random.js';
+import { KEY, TestService, until } from '../../../test/service.js';
+import { Random } from '../../../test/random.js';
 
 describe('the client', () => {
   let service: TestService;

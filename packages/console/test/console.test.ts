@@ -3,8 +3,8 @@ import { spawn, type ChildProcess } from 'node:child_process';
 import { chromium, type Browser, type Page } from 'playwright-core';
 import { connect, type Store } from '@uproar/client';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
-import { StreamReader } from '../../../testing/event-stream.js';
-import { KEY, TestService, until } from '../../../testing/service.js';
+import { StreamReader } from '../../../test/event-stream.js';
+import { KEY, TestService, until } from '../../../test/service.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
 const FLAGS = [

@@ -57,14 +57,14 @@ function compareObjects(before: JsonObject, after: JsonObject, path: string, ope
 function compareArrays(before: JsonValue[], after: JsonValue[], path: string, operations: JsonPatch): void {
   let start = 0;
   while (start < before.length && start < after.length && deepEqual(before[start]!, after[start]!)) start++;
-  let endBefore = before.length;
-  let endAfter = after.length;
-  while (endBefore > start && endAfter > start && deepEqual(before[endBefore - 1]!, after[endAfter - 1]!)) {
-    endBefore--;
-    endAfter--;
+  let tailBefore = before.length;
+  let tailAfter = after.length;
+  while (tailBefore > start && tailAfter > start && deepEqual(before[tailBefore - 1]!, after[tailAfter - 1]!)) {
+    tailBefore--;
+    tailAfter--;
   }
-  const removed = before.slice(start, endBefore);
-  const added = after.slice(start, endAfter);
+  const removed = before.slice(start, tailBefore);
+  const added = after.slice(start, tailAfter);
   if (removed.length === added.length) {
     removed.forEach((item, index) => compare(item, added[index]!, `${path}/${start + index}`, operations));
   } else if ((removed.length + 1) * (added.length + 1) > MAX_ALIGNMENT_CELLS) {

@@ -11,7 +11,7 @@ import {
   type DocumentChange,
   type Write,
 } from '@uproar/core';
-import { Random } from '../../../testing/random.js';
+import { Random } from '../../../test/random.js';
 
 const stamp = { seq: 7, timeMs: Date.UTC(2026, 5, 12) };
 const base = { collection: 'balloons', id: 'bl-1' };

@@ -12,7 +12,7 @@ import {
   utf8Length,
   type JsonValue,
 } from '@uproar/core';
-import { Random } from '../../../testing/random.js';
+import { Random } from '../../../test/random.js';
 
 describe('the rules for names', () => {
   it('take the ids that addresses can carry as they are', () => {

@@ -1,7 +1,7 @@
 import { expect } from 'chai';
 import jsonPatch from 'fast-json-patch';
 import { applyPatch, deepEqual, diff, mergePatch, PatchError, type JsonPatch, type JsonValue } from '@uproar/core';
-import { Random } from '../../../testing/random.js';
+import { Random } from '../../../test/random.js';
 
 const clone = (value: JsonValue): JsonValue => JSON.parse(JSON.stringify(value)) as JsonValue;
 

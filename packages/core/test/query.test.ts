@@ -15,8 +15,8 @@ import {
   type Document,
   type JsonObject,
 } from '@uproar/core';
-import { Random } from '../../../testing/random.js';
-import { modelCondition, modelData } from '../../../testing/random-query.js';
+import { Random } from '../../../test/random.js';
+import { modelCondition, modelData } from '../../../test/random-query.js';
 
 const documentOf = (data: JsonObject, id = 'd-1'): Document => ({
   id,

@@ -4,8 +4,8 @@ import { chmodSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { connect, type Document, type Store } from '@uproar/client';
 import { openStore, StoreError } from '@uproar/service';
-import { KEY, temporaryDirectory, until } from '../../../testing/service.js';
-import { Random } from '../../../testing/random.js';
+import { KEY, temporaryDirectory, until } from '../../../test/service.js';
+import { Random } from '../../../test/random.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
 

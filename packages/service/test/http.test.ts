@@ -1,7 +1,7 @@
 import { expect } from 'chai';
 import { Listing, PROBLEMS, WireDocument, type ProblemName } from '@uproar/protocol';
 import { connect as openTcp } from 'node:net';
-import { TestService, type HttpAnswer } from '../../../testing/service.js';
+import { TestService, type HttpAnswer } from '../../../test/service.js';
 
 describe('documents over HTTP', () => {
   let service: TestService;

@@ -3,9 +3,9 @@ import jsonPatch from 'fast-json-patch';
 import { once } from 'node:events';
 import { WebSocket } from 'ws';
 import { LIVE_NOTIFICATIONS, LIVE_RESULTS, WatchChange, WatchResult } from '@uproar/protocol';
-import { StreamReader } from '../../../testing/event-stream.js';
-import { Random } from '../../../testing/random.js';
-import { KEY, TestService, until } from '../../../testing/service.js';
+import { StreamReader } from '../../../test/event-stream.js';
+import { Random } from '../../../test/random.js';
+import { KEY, TestService, until } from '../../../test/service.js';
 
 /** A WebSocket that speaks JSON-RPC by hand, and keeps all it hears in order. */
 class RawSocket {

@@ -3,10 +3,10 @@ import { parse as parseCsv } from 'csv-parse/sync';
 import { Listing } from '@uproar/protocol';
 import { JournalCutter, openStore } from '../dist/store/index.js';
 import { JournalEvent } from '../dist/http/journal.js';
-import { StreamReader } from '../../../testing/event-stream.js';
-import { Random } from '../../../testing/random.js';
-import { modelData, modelQuery } from '../../../testing/random-query.js';
-import { KEY, temporaryDirectory, TestService, until } from '../../../testing/service.js';
+import { StreamReader } from '../../../test/event-stream.js';
+import { Random } from '../../../test/random.js';
+import { modelData, modelQuery } from '../../../test/random-query.js';
+import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 
 interface Described {
   id: string;

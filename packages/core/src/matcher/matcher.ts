@@ -1,7 +1,7 @@
 import type { Document } from '../document.js';
 import type { JsonValue } from '../json.js';
 import { findRequirements, type Requirement, type Scalar } from '../query/conditions.js';
-import { fieldValue, metaValue } from '../query/fields.js';
+import { valueOfField, metaValue } from '../query/fields.js';
 import { joinName } from '../query/names.js';
 import type { Node } from '../query/tree.js';
 import { Intervals } from './intervals.js';
@@ -63,7 +63,7 @@ export class Matcher<Item> {
   candidates(document: Document, found: (item: Item) => void): void {
     this.#list.forEach(found);
     for (const file of this.#fields.values()) {
-      const value = file.meta ? metaValue(document, file.path[0]!) : fieldValue(document, file.path);
+      const value = file.meta ? metaValue(document, file.path[0]!) : valueOfField(document, file.path);
       if (value === undefined || value === null || typeof value === 'object') continue;
       file.byValue.get(value)?.forEach(found);
       if (typeof value === 'number') file.numbers.find(value, found);

@@ -1,7 +1,7 @@
 import type { Document } from '../document.js';
 import { deepEqual, isObject, type JsonValue } from '../json.js';
 import { compareStrings } from '../order.js';
-import { fieldValue, META_NAMES, metaValue } from './fields.js';
+import { valueOfField, META_NAMES, metaValue } from './fields.js';
 import { compileLike } from './like.js';
 import { asGeometry, boxAround, polygonOfBox, relate } from './spatial.js';
 import { parseDate, parseSpan, parseTimestamp, RELATIONS, spanOfDate, type Span } from './time.js';
@@ -46,7 +46,7 @@ function compileValue(node: Node): Value {
     }
     case 'property': {
       const { path } = node;
-      if (path.length > 1) return ({ document }) => fieldValue(document, path);
+      if (path.length > 1) return ({ document }) => valueOfField(document, path);
       const [name] = path as [string];
       return ({ document: { data } }) => (Object.hasOwn(data, name) ? data[name] : undefined);
     }
@@ -236,7 +236,7 @@ function reserved({ name, args, at }: CallNode): Value {
     // was(crew) and was('crew') mean the same field before the write.
     const path = arg?.kind === 'property' ? arg.path : isName ? [...String(arg.value).split('.')] : undefined;
     if (!path) throw new QueryError("was() takes the name of a field: was('crew').", at);
-    return ({ before }) => (before ? fieldValue(before, path) : undefined);
+    return ({ before }) => (before ? valueOfField(before, path) : undefined);
   }
   if (!isName) throw new QueryError(`${name}() takes a name in single quotes.`, at);
   const key = String(arg.value);

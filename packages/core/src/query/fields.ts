@@ -2,7 +2,7 @@ import type { Document } from '../document.js';
 import { getMember, isObject, type JsonValue } from '../json.js';
 
 /** The value at a path of a document's data; undefined where there is none. */
-export function fieldValue(document: Document, path: readonly string[]): JsonValue | undefined {
+export function valueOfField(document: Document, path: readonly string[]): JsonValue | undefined {
   let current: JsonValue | undefined = document.data;
   for (const name of path) {
     if (!isObject(current as JsonValue)) return undefined;

@@ -1,7 +1,7 @@
 import type { Document } from '../document.js';
 import type { JsonValue } from '../json.js';
 import { compareStrings, compareValues } from '../order.js';
-import { fieldValue, META_NAMES, metaValue } from './fields.js';
+import { valueOfField, META_NAMES, metaValue } from './fields.js';
 import { joinName, splitName } from './names.js';
 import { QueryError } from './tree.js';
 
@@ -17,7 +17,7 @@ export interface OrderTerm {
 
 /** The value of a document that an order term looks at. */
 export function orderValue(document: Document, { path, meta }: OrderTerm): JsonValue | undefined {
-  return meta ? metaValue(document, path[0]!) : fieldValue(document, path);
+  return meta ? metaValue(document, path[0]!) : valueOfField(document, path);
 }
 
 /** Compares documents by the terms one after the other, then by id. */

@@ -3,7 +3,7 @@ import { isObject, setMember, type JsonObject, type JsonValue } from '../json.js
 import { compareStrings, compareValues } from '../order.js';
 import { formatCql2Json, parseCql2Json } from './cql2-json.js';
 import { compile, type Predicate } from './evaluate.js';
-import { fieldValue } from './fields.js';
+import { valueOfField } from './fields.js';
 import { joinName, splitName } from './names.js';
 import { compareBy, formatTerm, orderValue, parseOrder, splitList, type OrderTerm } from './order-terms.js';
 import { parseText } from './parse-text.js';
@@ -161,7 +161,7 @@ export function project(document: Document, fields: Query['fields']): Document {
   if (!fields) return document;
   const data: JsonObject = {};
   for (const path of fields) {
-    const value = fieldValue(document, path);
+    const value = valueOfField(document, path);
     if (value !== undefined) place(data, path, value);
   }
   // A projected document has no bookkeeping, so that it does not alter when other fields do.

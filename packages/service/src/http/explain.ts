@@ -1,6 +1,6 @@
 import {
   didYouMean,
-  fieldValue,
+  valueOfField,
   formatCql2Json,
   formatText,
   joinName,
@@ -102,9 +102,9 @@ async function findWarnings(store: Store, query: Query): Promise<string[]> {
 }
 
 function warnAboutName(path: readonly string[], documents: Document[], warnings: Set<string>): void {
-  if (documents.some((document) => fieldValue(document, path) !== undefined)) return;
+  if (documents.some((document) => valueOfField(document, path) !== undefined)) return;
   const parents = documents.map(({ data }) =>
-    path.length === 1 ? data : fieldValue({ data } as Document, path.slice(0, -1)),
+    path.length === 1 ? data : valueOfField({ data } as Document, path.slice(0, -1)),
   );
   const names = new Set(
     parents.flatMap((parent) => (typeof parent === 'object' && parent ? Object.keys(parent as JsonObject) : [])),
@@ -120,7 +120,7 @@ function warnAboutTypes(args: readonly Node[], documents: Document[], warnings: 
     .filter((node) => node.kind === 'literal');
   if (field?.kind !== 'property' || literals.length === 0) return;
   const values = documents
-    .map((document) => fieldValue(document, field.path))
+    .map((document) => valueOfField(document, field.path))
     .filter((value) => value !== undefined && value !== null);
   if (values.length === 0) return;
   const wanted = new Set(literals.map((node) => typeof (node as { value: unknown }).value));

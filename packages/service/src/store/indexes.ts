@@ -30,6 +30,8 @@ export class Indexes {
   readonly #collections: Collections;
   readonly #documents: Documents;
   readonly #byCollection = new Map<number, OpenIndex[]>();
+  /** The same list for as long as nothing about the indexes alters. */
+  readonly #usable = new Map<number, readonly IndexInfo[]>();
 
   constructor(database: Database.Database, collections: Collections, documents: Documents) {
     this.#database = database;
@@ -54,7 +56,12 @@ export class Indexes {
 
   /** The indexes that queries of a collection may use. */
   usable(collection: number): readonly IndexInfo[] {
-    return (this.#byCollection.get(collection) ?? []).filter(({ ready }) => ready);
+    let usable = this.#usable.get(collection);
+    if (!usable) {
+      usable = (this.#byCollection.get(collection) ?? []).filter(({ ready }) => ready);
+      this.#usable.set(collection, usable);
+    }
+    return usable;
   }
 
   /**
@@ -85,6 +92,7 @@ export class Indexes {
     }
     this.#database.prepare('UPDATE indexes SET ready = 1 WHERE number = ?').run(number);
     index.ready = true;
+    this.#usable.clear();
     return describe(index);
   }
 
@@ -94,6 +102,7 @@ export class Indexes {
       const rest = indexes.filter((index) => index.number !== number);
       if (rest.length === indexes.length) continue;
       this.#byCollection.set(collection, rest);
+      this.#usable.clear();
       this.#dropTable(number);
       return true;
     }
@@ -122,6 +131,7 @@ export class Indexes {
         `DELETE FROM index_${info.number} WHERE ${columns.map((name) => `${name} = ?`).join(' AND ')} AND id = ?`,
       ),
     };
+    this.#usable.clear();
     this.#byCollection.set(info.collection, [...(this.#byCollection.get(info.collection) ?? []), index]);
     return index;
   }

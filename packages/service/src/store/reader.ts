@@ -11,7 +11,7 @@ import {
 } from '@uproar/core';
 import type { Collections } from './collections.js';
 import type { StoredDocument } from './documents.js';
-import type { Indexes } from './indexes.js';
+import type { IndexInfo, Indexes } from './indexes.js';
 import { planQuery, type Plan } from './plan.js';
 
 /** A document that belongs to a query: as it lies in the store, and, once somebody looks at it, in full. */
@@ -94,6 +94,7 @@ type Skip = (id: string) => boolean;
 export class Reader {
   readonly #options: ReaderOptions;
   readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
+  readonly #plans = new WeakMap<Query, { plan: Plan; indexes: readonly IndexInfo[] }>();
   readonly #idle: Snapshot[] = [];
   readonly #waiting: ((snapshot: Snapshot) => void)[] = [];
   #snapshots = 0;
@@ -106,7 +107,13 @@ export class Reader {
   /** How a query would be read. Undefined when its collection does not exist. */
   plan(query: Query): Plan | undefined {
     const collection = this.#options.collections.get(query.from);
-    return collection && planQuery(query, collection.number, this.#options.indexes.usable(collection.number));
+    if (!collection) return undefined;
+    const indexes = this.#options.indexes.usable(collection.number);
+    const kept = this.#plans.get(query);
+    if (kept?.indexes === indexes) return kept.plan;
+    const plan = planQuery(query, collection.number, indexes);
+    this.#plans.set(query, { plan, indexes });
+    return plan;
   }
 
   /**
@@ -162,7 +169,8 @@ export class Reader {
     const plan = this.plan(query);
     const snapshot = await this.#take();
     try {
-      onSeq?.(snapshot.begin());
+      const seq = snapshot.begin();
+      onSeq?.(seq);
       if (!plan) return;
       if (plan.ordered) yield* this.#streamOrdered(query, plan, snapshot);
       else yield* this.#streamSorted(query, plan, snapshot);
