@@ -259,6 +259,7 @@ describe('the command line', () => {
   });
 
   it('tells the way to the store step by step', async () => {
+    await run(['put', 'anything/a', '{}']);
     const good = await run(['status']);
     expect(good.code).to.equal(0);
     expect(good.out).to.include('✓ address').and.include('✓ key').and.include('✓ live').and.include('collection');
