@@ -29,8 +29,11 @@ const pages = {
     await page.getByLabel('Key').waitFor();
   },
   async 'console-data'(page) {
-    await signIn(page, 'data/balloons');
-    await sleep(4000);
+    await signIn(
+      page,
+      `data/balloons?where=${encodeURIComponent("status = 'aloft' AND altitude > 300")}&order=-altitude`,
+    );
+    await sleep(6000);
   },
   async 'console-document'(page) {
     await signIn(page, 'data/balloons/bl-17');

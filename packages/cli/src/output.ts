@@ -23,6 +23,9 @@ const NO_BORDERS = Object.fromEntries(
   ].map((part) => [part, '']),
 );
 
+/** What stands for a field that a document does not have. */
+const MISSING = pc.dim('–');
+
 /** The columns a terminal has; output that goes elsewhere is not cut. */
 export function outputWidth(): number {
   return process.stdout.isTTY ? process.stdout.columns : Number.POSITIVE_INFINITY;
@@ -39,9 +42,15 @@ export function printTable(headings: string[], rows: string[][]): void {
     head: headings.map((heading) => pc.dim(heading)),
     chars: { ...NO_BORDERS, middle: '  ' },
     style: { head: [], border: [], 'padding-left': 0, 'padding-right': 0 },
+    colAligns: headings.map((_, column) => (rows.every((row) => isNumber(row[column]!)) ? 'right' : 'left')),
   });
   table.push(...rows);
   process.stdout.write(table.toString().replace(/ +$/gm, '') + '\n');
+}
+
+/** Numbers, with a unit or without, stand at the right. */
+function isNumber(cell: string): boolean {
+  return /^-?\d+(\.\d+)?( [kMGT]?B)?$/.test(cell) || cell === MISSING;
 }
 
 /** Prints documents as a table with the fields that most of them have, as many as the terminal is wide. */
@@ -86,7 +95,7 @@ function column(heading: string, cells: string[]) {
 
 /** A value on one line, cut where it is long. */
 export function formatValue(value: JsonValue | undefined, limit = 32): string {
-  if (value === undefined) return pc.dim('–');
+  if (value === undefined) return MISSING;
   const text = typeof value === 'string' ? value : JSON.stringify(value);
   const line = text.replace(/\s+/g, ' ');
   return line.length > limit ? `${line.slice(0, limit - 1)}…` : line;

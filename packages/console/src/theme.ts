@@ -22,9 +22,7 @@ watchEffect(() => document.documentElement.classList.toggle('dark', isDark.value
 
 /** The same colours and sizes for the component library as `style.css` has for the rest. */
 export const componentTheme = computed(() => ({
-  algorithm: isDark.value
-    ? [antTheme.darkAlgorithm, antTheme.compactAlgorithm]
-    : [antTheme.defaultAlgorithm, antTheme.compactAlgorithm],
+  algorithm: isDark.value ? antTheme.darkAlgorithm : antTheme.defaultAlgorithm,
   token: {
     colorPrimary: isDark.value ? '#8f86f0' : '#5a4fcf',
     colorError: isDark.value ? '#f0736a' : '#b3362c',
@@ -32,6 +30,8 @@ export const componentTheme = computed(() => ({
     fontSize: 13,
     fontSizeSM: 12,
     fontSizeLG: 14,
+    controlHeight: 28,
+    controlHeightLG: 36,
     fontFamily: 'inherit',
     colorBgBase: isDark.value ? '#15161b' : '#ffffff',
   },

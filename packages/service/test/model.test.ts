@@ -181,11 +181,11 @@ const equal = (a: unknown, b: unknown) =>
 
 describe('live queries and a plain model of them', function () {
   this.timeout(120_000);
-  const rounds = Number(process.env.MODEL_ROUNDS ?? 6);
+  const rounds = Number(process.env.MODEL_ROUNDS ?? 12);
   const first = Number(process.env.MODEL_SEED ?? 100);
   for (let round = 0; round < rounds; round++) {
     it(`agree after every commit, through slowness, absence and resuming (seed ${first + round})`, () =>
-      run(first + round, 150));
+      run(first + round, 180));
   }
 
   it('had windows filled again on the way', () => {
