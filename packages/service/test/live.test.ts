@@ -235,6 +235,43 @@ describe('a WebSocket', () => {
     socket.socket.close();
   });
 
+  it('begins with the result, however long that takes to read, and brings what was committed meanwhile', async () => {
+    const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
+    for (let part = 0; part < 8; part++) {
+      await socket.call('commit', {
+        writes: Array.from({ length: 500 }, (_, n) => ({ put: `large/l-${part * 500 + n}`, data: { n } })),
+      });
+    }
+    for (const limit of ['none', 3000] as const) {
+      const { length } = socket.heard;
+      const watch = socket.send('watch', { query: { from: 'large', order: '-n', limit } });
+      const commits = Array.from({ length: 5 }, (_, n) =>
+        socket.send('commit', { writes: [{ put: 'large/l-0', data: { n: 1000 + n } }] }),
+      );
+      await until('the result and all answers', () =>
+        [watch, ...commits].every((id) => socket.heard.some((message) => message.id === id)),
+      );
+      const heard = () => socket.heard.slice(length).filter(({ method }) => method !== 'alive');
+      await until('the last value', () => {
+        let documents: Record<string, { data: { n: number } }> = {};
+        for (const message of heard()) {
+          const { documents: all, patch, watch: name } = message.result ?? message.params ?? {};
+          if (Array.isArray(all) && name)
+            documents = Object.fromEntries(
+              (all as { id: string; data: { n: number } }[]).map((document) => [document.id, document]),
+            );
+          else if (patch) documents = jsonPatch.applyPatch(documents, patch as never).newDocument;
+        }
+        return documents['l-0']?.data.n === 1004 && Object.keys(documents).length === (limit === 'none' ? 4000 : limit);
+      });
+      const first = heard().findIndex((message) => message.id === watch);
+      const early = heard().findIndex(({ method }) => method === 'change');
+      expect(early === -1 || early > first, 'nothing of the watch comes before its answer').to.equal(true);
+      await socket.call('unwatch', { watch: heard()[first].result.watch });
+    }
+    socket.socket.close();
+  });
+
   it('gives everybody who watches the same thing the same bytes, under the same name', async () => {
     const sockets = await Promise.all([RawSocket.open(service), RawSocket.open(service), RawSocket.open(service)]);
     const texts: string[][] = sockets.map(() => []);

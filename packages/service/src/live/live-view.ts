@@ -18,6 +18,7 @@ export class Subscription {
   /** True while events are held back: before the first one, while the reader is too slow, and while it catches up. */
   behind = true;
   #sentSeq = 0;
+  #begun = false;
   #stopped = false;
   #catchingUp: Promise<void> | undefined;
 
@@ -29,10 +30,10 @@ export class Subscription {
   /** Sends the first event of the watch by way of the caller, and what has happened since. */
   begin(first: LiveEvent, send: (event: LiveEvent) => void): void {
     if (this.#stopped) return;
+    this.#begun = true;
     this.#sentSeq = first.seq;
     send(first);
-    // A failure to catch up leaves the connection behind; the next change or drain tries again.
-    this.catchUp()?.catch(() => undefined);
+    void this.catchUp();
   }
 
   /** Passes an event on, or notes that the connection is behind. */
@@ -40,6 +41,7 @@ export class Subscription {
     if (event.seq <= this.#sentSeq) return;
     if (this.behind || this.sink.full) {
       this.behind = true;
+      if (!this.sink.full) void this.catchUp();
     } else {
       this.#sentSeq = event.seq;
       this.sink.send(event);
@@ -51,15 +53,22 @@ export class Subscription {
    * up to date.
    */
   catchUp(): Promise<void> | undefined {
-    if (!this.behind || this.#stopped) return undefined;
+    if (!this.behind || !this.#begun || this.#stopped) return undefined;
     if (this.#catchingUp) return this.#catchingUp;
     const missed = this.view.changeSince(this.#sentSeq);
     if (missed && !(missed instanceof Promise)) {
       this.#take(missed);
       return undefined;
     }
-    this.#catchingUp = this.#takeSlowly(missed).finally(() => (this.#catchingUp = undefined));
-    return this.#catchingUp.then(() => this.catchUp());
+    // A failure leaves the connection behind; the next drain or commit of its own tries again.
+    const taken = this.#takeSlowly(missed).then(
+      () => true,
+      () => false,
+    );
+    this.#catchingUp = taken
+      .finally(() => (this.#catchingUp = undefined))
+      .then((done) => (done ? this.catchUp() : undefined));
+    return this.#catchingUp;
   }
 
   /** Ends the connection's part in the view. */
@@ -145,7 +154,7 @@ export class LiveView {
       this.#changesAreOf = now;
     }
     if (!this.#changesSince.has(seq)) {
-      const alteration = this.source.since(seq);
+      const alteration = this.#alterationSince(seq);
       this.#changesSince.set(
         seq,
         alteration instanceof Promise
@@ -189,18 +198,25 @@ export class LiveView {
 
   /** Tells everybody what net changes of the collection did, if they did anything here. */
   distribute(seq: number, changes: readonly DocumentChange[]): void {
-    const alteration = this.source.apply(seq, changes);
+    let alteration: Alteration | Promise<Alteration>;
+    try {
+      alteration = this.source.apply(seq, changes);
+    } catch {
+      return this.#fallBehind();
+    }
     if (!(alteration instanceof Promise)) {
       this.#tell(alteration);
       return;
     }
     this.#refilling = alteration
       .then((found) => this.#tell(found))
-      .catch(() => {
-        // Nobody knows what the window holds; each connection asks anew when it catches up.
-        for (const subscription of this.#subscriptions) subscription.behind = true;
-      })
+      .catch(() => this.#fallBehind())
       .finally(() => (this.#refilling = undefined));
+  }
+
+  /** When the store cannot be read nobody knows what the view holds; each connection asks anew when it catches up. */
+  #fallBehind(): void {
+    for (const subscription of this.#subscriptions) subscription.behind = true;
   }
 
   #tell(alteration: Alteration): void {
@@ -215,6 +231,14 @@ export class LiveView {
     const instead = () => this.fullState(resume === undefined ? 'result' : 'reset');
     const missed = seq === undefined ? undefined : this.changeSince(seq);
     return missed instanceof Promise ? missed.then((event) => event ?? instead()) : (missed ?? instead());
+  }
+
+  #alterationSince(seq: number): ReturnType<Source['since']> {
+    try {
+      return this.source.since(seq);
+    } catch {
+      return undefined;
+    }
   }
 
   #event({ seq, patch, more }: Alteration): LiveEvent {

@@ -107,14 +107,17 @@ export class SocketSession implements Sink {
     });
   }
 
-  /** Does something once every watch of this connection shows the present state; at once where they do. */
-  #whenCaughtUp(then: () => void): void {
+  /**
+   * Does something once every watch of this connection shows the present state; at once where they do. When the store cannot
+   * be read again and again, it is done all the same.
+   */
+  #whenCaughtUp(then: () => void, attempts = 5): void {
     const waiting = [...this.#watches.values()].map(
       ({ subscription }) => subscription.catchUp() ?? subscription.view.settled,
     );
     const pending = waiting.filter((promise) => promise !== undefined);
-    if (pending.length === 0) then();
-    else void Promise.allSettled(pending).then(() => this.#whenCaughtUp(then));
+    if (pending.length === 0 || attempts === 0) then();
+    else void Promise.allSettled(pending).then(() => this.#whenCaughtUp(then, attempts - 1));
   }
 
   #receive(message: Buffer): void {
