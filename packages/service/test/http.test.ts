@@ -207,6 +207,7 @@ describe('documents over HTTP', () => {
       '/v1/explain',
       '/v1/indexes',
       '/v1/indexes/{id}',
+      '/v1/journal',
     ]);
     expect(Object.keys(json.paths['/v1/data/{collection}/{id}'] as object)).to.include.members([
       'get',
