@@ -44,7 +44,7 @@ export function addImport(program: Command): void {
         const seconds = (performance.now() - started) / 1000;
         const rate = Math.round(count / Math.max(seconds, 0.001));
         process.stdout.write(
-          `${pc.green('imported')} ${count} documents into ${collection}  ${pc.dim(`${seconds.toFixed(1)} s, ${rate} a second`)}\n`,
+          `${pc.green('imported')} ${count} ${count === 1 ? 'document' : 'documents'} into ${collection}  ${pc.dim(`${seconds.toFixed(1)} s, ${rate} a second`)}\n`,
         );
       });
     });
