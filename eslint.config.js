@@ -15,6 +15,7 @@ export default ts.config(
       'no-console': ['error', { allow: ['error'] }],
       'no-duplicate-imports': 'error',
       eqeqeq: 'error',
+      '@typescript-eslint/no-unused-vars': ['error', { ignoreRestSiblings: true }],
       '@typescript-eslint/consistent-type-imports': 'error',
       // An index that was checked a line above is known to be there; the compiler cannot see that.
       '@typescript-eslint/no-non-null-assertion': 'off',
