@@ -1,5 +1,5 @@
 #!/usr/bin/env node
-import { VERSION } from '@uproar/service';
+import { VERSION } from '@uproar/service/settings';
 import { Command, CommanderError } from 'commander';
 import { addDemo } from './commands/demo.js';
 import { addGet } from './commands/get.js';

@@ -1,5 +1,5 @@
 import { connect, type Store } from '@uproar/client';
-import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service';
+import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import { CommandError, EXIT } from './exit-codes.js';
 

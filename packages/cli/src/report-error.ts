@@ -1,5 +1,4 @@
 import { ConnectionError, ProblemError, type Problem } from '@uproar/client';
-import { StoreError } from '@uproar/service';
 import pc from 'picocolors';
 import { CommandError, EXIT } from './exit-codes.js';
 
@@ -13,7 +12,6 @@ export function reportError(error: unknown): number {
 
 function explain(error: unknown): { message: string; advice?: string | undefined; exitCode: number } {
   if (error instanceof CommandError) return error;
-  if (error instanceof StoreError) return { message: error.message, exitCode: EXIT.failed };
   if (error instanceof RangeError) return { message: error.message, exitCode: EXIT.usage };
   if (error instanceof ConnectionError) {
     return {

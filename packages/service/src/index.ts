@@ -4,6 +4,5 @@
  * @packageDocumentation
  */
 export { startService, type Service } from './service.js';
-export { DEFAULT_HOST, DEFAULT_PORT, type ServiceOptions } from './settings.js';
+export { DEFAULT_HOST, DEFAULT_PORT, VERSION, type ServiceOptions } from './settings.js';
 export { openStore, StoreError, type Store } from './store/index.js';
-export { VERSION } from './version.js';

@@ -28,3 +28,5 @@ export const DEFAULT_HOST = '127.0.0.1';
 export const DEFAULT_PORT = 4680;
 
 export const DEFAULT_MAX_UNREAD_BYTES = 1024 * 1024;
+
+export { VERSION } from './version.js';

@@ -1,4 +1,5 @@
-import { DEFAULT_HOST, DEFAULT_PORT, startService, type Service, type ServiceOptions } from '@uproar/service';
+import type { Service, ServiceOptions } from '@uproar/service';
+import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import pc from 'picocolors';
@@ -67,6 +68,8 @@ async function serve(options: Options): Promise<void> {
 export async function start(
   options: Omit<ServiceOptions, 'adminKey' | 'consoleDirectory'> & { adminKey?: string },
 ): Promise<Service> {
+  // The service is loaded only where it is run, so that the other commands start quickly.
+  const { startService } = await import('@uproar/service');
   try {
     return await startService({
       adminKey: process.env.UPROAR_ADMIN_KEY,
