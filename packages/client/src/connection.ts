@@ -113,13 +113,6 @@ export class Connection {
     if (this.#state.name === 'online' || method === 'hello') this.#transmit(call);
   }
 
-  /** Tries again now instead of waiting for the next try. */
-  retryNow(): void {
-    if (this.#state.name !== 'offline') return;
-    clearTimeout(this.#retryTimer);
-    this.#open();
-  }
-
   close(): void {
     this.#setState({ name: 'closed' });
     this.#dropSocket();

@@ -1,5 +1,5 @@
 import { formatPointer } from './pointer.js';
-import { isObject, type JsonObject, type JsonValue } from './json.js';
+import { isObject, type JsonObject } from './json.js';
 
 /**
  * A document as everybody sees it.
@@ -126,24 +126,4 @@ function surrogateFault(path: (string | number)[], subject: string): DataFault {
     pointer: formatPointer(path),
     detail: `${subject} has half of a surrogate pair, which is no Unicode character. Cut texts between characters.`,
   };
-}
-
-/** The bytes `value` takes as UTF-8 JSON without spaces. */
-export function jsonSizeBytes(value: JsonValue): number {
-  return utf8Length(JSON.stringify(value));
-}
-
-/** The number of bytes of `text` as UTF-8. */
-export function utf8Length(text: string): number {
-  let bytes = text.length;
-  for (let at = 0; at < text.length; at++) {
-    const code = text.charCodeAt(at);
-    if (code < 0x80) continue;
-    if (code < 0x800) bytes += 1;
-    else if (code >= 0xd800 && code <= 0xdbff) {
-      bytes += 2;
-      at++;
-    } else bytes += 2;
-  }
-  return bytes;
 }

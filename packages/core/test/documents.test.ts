@@ -9,7 +9,6 @@ import {
   isDocumentId,
   JsonTextError,
   parseJson,
-  utf8Length,
   type JsonValue,
 } from '@uproar/core';
 import { Random } from '../../../test/random.js';
@@ -94,11 +93,6 @@ describe('reading JSON', () => {
     } catch (error) {
       expect((error as JsonTextError).position).to.equal(7);
     }
-  });
-
-  it('counts bytes as UTF-8 does', () => {
-    for (const text of ['', 'a', 'ß', '€', '\u{1F388}', 'aß€\u{1F388}'])
-      expect(utf8Length(text)).to.equal(Buffer.byteLength(text));
   });
 });
 

@@ -1,26 +1,18 @@
 import { nearNames, didYouMean, prepareQuery, QueryError, type JsonObject, type Query } from '@uproar/core';
-import { ProblemError, type WireQuery } from '@uproar/protocol';
+import { ProblemError, WireQuery } from '@uproar/protocol';
 import { z } from 'zod';
 
 /** The parameters of a query in an address. */
 export const QueryParameters = z.looseObject({
   where: z.string().optional().describe("A condition in CQL2 text: `status = 'aloft' AND altitude > 300`."),
-  order: z
-    .string()
-    .max(2000)
-    .optional()
-    .describe('Fields to order by, `-` before one for descending: `-altitude,name`.'),
+  order: WireQuery.shape.order,
   limit: z
     .string()
     .max(10)
     .optional()
     .describe('The most documents, 1 to 10000; 500 if not given. `none` for watches, NDJSON and CSV.'),
-  after: z.string().max(20_000).optional().describe('The cursor `next` of the result before.'),
-  fields: z
-    .string()
-    .max(10_000)
-    .optional()
-    .describe('The fields wanted: `name,pilot.name`. Bookkeeping is left out then.'),
+  after: WireQuery.shape.after,
+  fields: WireQuery.shape.fields,
 });
 
 const KNOWN = ['where', 'order', 'limit', 'after', 'fields'];
