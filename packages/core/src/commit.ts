@@ -1,5 +1,16 @@
-import { formatTime, type Document } from './document.js';
-import type { JsonObject } from './json.js';
+import { AdjustError, applyAdjustments, type Adjustments } from './adjust.js';
+import {
+  DEFAULT_DOCUMENT_LIMITS,
+  exceedsSize,
+  findDataFault,
+  formatTime,
+  sizeFault,
+  type DataFault,
+  type Document,
+  type DocumentLimits,
+} from './document.js';
+import type { JsonObject, JsonValue } from './json.js';
+import { applyPatch, PatchError, type JsonPatch } from './json-patch.js';
 import { mergePatch } from './merge-patch.js';
 
 /** What must hold of a document before a write to it; everything stated must hold. */
@@ -14,8 +25,20 @@ export interface Condition {
 
 /** One write of a commit, with its id fixed beforehand, so that applying it depends on the store alone. */
 export type Write = { collection: string; id: string; condition?: Condition } & (
-  { kind: 'create' | 'put' | 'merge'; data: JsonObject } | { kind: 'delete' }
+  | { kind: 'put' | 'merge'; data: JsonObject }
+  /** `keepExisting`: where the document exists it stays as it is, and the commit goes on. */
+  | { kind: 'create'; data: JsonObject; keepExisting?: boolean }
+  | { kind: 'patch'; ops: JsonPatch }
+  | { kind: 'adjust'; by: Adjustments }
+  | { kind: 'delete' }
 );
+
+/** A document that whoever made the commit had read, and the version it had then; 0 where it did not exist. */
+export interface Read {
+  collection: string;
+  id: string;
+  version: number;
+}
 
 /** Who makes a commit, as the journal keeps it. */
 export interface Author {
@@ -26,12 +49,16 @@ export interface Author {
 
 /** An atomic group of writes, with everything fixed that must not depend on where it is applied. */
 export interface Commit {
-  /** Chosen by who sent it; names the commit. */
+  /** Chosen by who sent it. Another commit of the same author with this id is not applied again. */
   id?: string;
+  /** Tells one content from another; goes with `id`. */
+  digest?: string;
   /** Milliseconds since 1970. */
   timeMs: number;
   author: Author;
   writes: Write[];
+  /** What must still be as it was read. */
+  reads?: Read[];
 }
 
 /** A document before and after a commit, or a row of commits; undefined where it does not exist. */
@@ -42,13 +69,25 @@ export interface DocumentChange {
   after: Document | undefined;
 }
 
-/** Why a write cannot be applied. The whole commit is refused with it. */
+/** Why a commit cannot be applied. Nothing of it is then. */
 export interface Refusal {
-  kind: 'no-such-document' | 'document-exists' | 'version-mismatch';
+  kind:
+    | 'no-such-document'
+    | 'document-exists'
+    | 'version-mismatch'
+    | 'test-failed'
+    | 'patch-failed'
+    | 'adjust-failed'
+    | 'bad-document'
+    | 'too-large';
   collection: string;
   id: string;
   /** The version in the store now; 0 where there is no document. */
   currentVersion: number;
+  /** The version that was expected, where it was one. */
+  expectedVersion?: number;
+  /** The place within the document's data, a JSON Pointer (RFC 6901), where one place is at fault. */
+  pointer?: string;
   detail: string;
 }
 
@@ -63,34 +102,123 @@ export function splitAddress(address: string): { collection: string; id: string 
   return { collection: address.slice(0, slash), id: address.slice(slash + 1) };
 }
 
+/** What one write does to its document. `kept`: nothing, as was wanted where it exists. */
+export type WriteOutcome = { after: Document | undefined; kept?: boolean } | { refusal: Refusal };
+
 /**
- * Applies one write to the document it is about.
+ * Applies one write to the document it is about. The outcome depends on nothing but the arguments.
  *
  * @param current the document now; undefined where there is none
  * @param stamp the seq and the time of the commit
- * @returns the document afterwards (undefined when deleted), or the reason why nothing may be written
+ * @returns the document afterwards (undefined when deleted), or the reason why nothing may be written. The size of
+ * what put, create and merge leave is not judged here, but by who writes it out.
  */
 export function applyWrite(
   current: Document | undefined,
   write: Write,
   stamp: { seq: number; timeMs: number },
-): { after: Document | undefined } | { refusal: Refusal } {
-  const refuse = (kind: Refusal['kind'], detail: string) => ({
-    refusal: { kind, collection: write.collection, id: write.id, currentVersion: current?.version ?? 0, detail },
+  limits: DocumentLimits = DEFAULT_DOCUMENT_LIMITS,
+): WriteOutcome {
+  const refuse = (kind: Refusal['kind'], detail: string, extra?: Partial<Refusal>): WriteOutcome => ({
+    refusal: {
+      kind,
+      collection: write.collection,
+      id: write.id,
+      currentVersion: current?.version ?? 0,
+      detail,
+      ...extra,
+    },
   });
   const address = formatAddress(write.collection, write.id);
   const unmet = write.condition && findUnmet(write.condition, current);
-  if (unmet) return refuse('version-mismatch', `${address} ${unmet}. Read it again and decide anew.`);
+  if (unmet) {
+    const [expectedVersion] = write.condition?.versionIn?.length === 1 ? write.condition.versionIn : [];
+    const extra = expectedVersion === undefined ? {} : { expectedVersion };
+    return refuse('version-mismatch', `${address} ${unmet}. Read it again and decide anew.`, extra);
+  }
   if (write.kind === 'create' && current) {
+    if (write.keepExisting) return { after: current, kept: true };
     return refuse('document-exists', `${address} exists already. Use put to replace it, or another id.`);
   }
-  if ((write.kind === 'merge' || write.kind === 'delete') && !current) {
+  if (write.kind !== 'create' && write.kind !== 'put' && !current) {
     return refuse('no-such-document', `There is no document ${address}. Check the id, or use put to create it.`);
   }
   if (write.kind === 'delete') return { after: undefined };
-  const updated = formatTime(stamp.timeMs);
-  const data = write.kind === 'merge' ? (mergePatch(current?.data, write.data) as JsonObject) : write.data;
-  return { after: { id: write.id, version: stamp.seq, created: current?.created ?? updated, updated, data } };
+  try {
+    const data = nextData(current?.data, write, stamp.timeMs, limits);
+    const updated = formatTime(stamp.timeMs);
+    return { after: { id: write.id, version: stamp.seq, created: current?.created ?? updated, updated, data } };
+  } catch (error) {
+    if (error instanceof PatchError) {
+      const which = `operation ${error.index} of the patch`;
+      return error.testFailed
+        ? refuse('test-failed', `In ${address}, ${which}: ${error.message} Read it again and decide anew.`, {
+            pointer: error.path,
+          })
+        : refuse('patch-failed', `${address} does not take ${which}: ${error.message}`, { pointer: error.path });
+    }
+    if (error instanceof AdjustError) {
+      return refuse('adjust-failed', `In ${address}, ${error.message}`, { pointer: error.pointer });
+    }
+    if (error instanceof UnfitData) {
+      const { kind, detail, pointer } = error.fault;
+      return refuse(kind === 'too-large' ? 'too-large' : 'bad-document', detail, { pointer });
+    }
+    throw error;
+  }
+}
+
+/** Raised when an operation leaves data that no document may have. */
+class UnfitData extends Error {
+  constructor(readonly fault: DataFault) {
+    super(fault.detail);
+  }
+}
+
+function nextData(
+  data: JsonObject | undefined,
+  write: Exclude<Write, { kind: 'delete' }>,
+  timeMs: number,
+  limits: DocumentLimits,
+): JsonObject {
+  switch (write.kind) {
+    case 'create':
+    case 'put':
+      return write.data;
+    case 'merge':
+      return mergePatch(data, write.data) as JsonObject;
+    case 'patch':
+      return checkData(applyPatch(data!, write.ops), limits);
+    case 'adjust':
+      return checkData(applyAdjustments(data!, write.by, timeMs), limits);
+  }
+}
+
+/** A patch can copy a value into itself again and again, so the size is judged before anything walks the whole of it. */
+function checkData(data: JsonValue, limits: DocumentLimits): JsonObject {
+  if (exceedsSize(data, limits.sizeBytes)) throw new UnfitData(sizeFault(undefined, limits.sizeBytes)!);
+  const fault = findDataFault(data, limits.depth);
+  if (fault) throw new UnfitData(fault);
+  return data as JsonObject;
+}
+
+/** The first of the documents that were read which is not as it was; `current` gives each as it is now. */
+export function findStaleRead(
+  reads: readonly Read[],
+  current: (collection: string, id: string) => Document | undefined,
+): { refusal: Refusal; read: number } | undefined {
+  for (const [index, { collection, id, version }] of reads.entries()) {
+    const currentVersion = current(collection, id)?.version ?? 0;
+    if (currentVersion === version) continue;
+    const was = version === 0 ? 'did not exist' : `had version ${version}`;
+    const is = currentVersion === 0 ? 'does not exist' : `has version ${currentVersion}`;
+    const detail = `${formatAddress(collection, id)} ${was} when it was read, and now ${is}. Read again and decide anew.`;
+    return {
+      read: index,
+      refusal: { kind: 'version-mismatch', collection, id, currentVersion, expectedVersion: version, detail },
+    };
+  }
+  return undefined;
 }
 
 function findUnmet(condition: Condition, current: Document | undefined): string | undefined {

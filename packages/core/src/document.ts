@@ -1,5 +1,5 @@
 import { formatPointer } from './pointer.js';
-import { isObject, type JsonObject } from './json.js';
+import { isObject, type JsonObject, type JsonValue } from './json.js';
 
 /**
  * A document as everybody sees it.
@@ -63,14 +63,35 @@ export function findDataFault(value: unknown, depth = DEFAULT_DOCUMENT_LIMITS.de
   return faultIn(value, [], depth);
 }
 
-/** The fault of data whose JSON text is over the limit, or undefined. */
-export function sizeFault(sizeBytes: number, limitBytes: number): DataFault | undefined {
-  if (sizeBytes <= limitBytes) return undefined;
+/**
+ * The fault of data whose JSON text is over the limit, or undefined.
+ *
+ * @param sizeBytes the size; undefined when it is over the limit and was not counted to the end
+ */
+export function sizeFault(sizeBytes: number | undefined, limitBytes: number): DataFault | undefined {
+  if (sizeBytes !== undefined && sizeBytes <= limitBytes) return undefined;
+  const found = sizeBytes === undefined ? 'too many' : sizeBytes;
   return {
     kind: 'too-large',
     pointer: '',
-    detail: `The document's data takes ${sizeBytes} bytes; at most ${limitBytes} are allowed. Split it into several documents.`,
+    detail: `The document's data takes ${found} bytes; at most ${limitBytes} are allowed. Split it into several documents.`,
   };
+}
+
+/** Tells whether a value's JSON text is surely longer than so many bytes. Stops as soon as that is known. */
+export function exceedsSize(value: JsonValue, limitBytes: number): boolean {
+  let left = limitBytes;
+  const count = (node: JsonValue): boolean => {
+    if (typeof node === 'string') left -= node.length + 2;
+    else left -= 1;
+    if (left < 0 || typeof node !== 'object' || node === null) return left < 0;
+    if (Array.isArray(node)) return node.some(count);
+    return Object.entries(node).some(([name, member]) => {
+      left -= name.length + 3;
+      return left < 0 || count(member);
+    });
+  };
+  return count(value);
 }
 
 function faultIn(value: unknown, path: (string | number)[], depthLeft: number): DataFault | undefined {

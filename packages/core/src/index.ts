@@ -4,6 +4,8 @@
  *
  * @packageDocumentation
  */
+export * from './adjust.js';
+export * from './canonical-text.js';
 export * from './commit.js';
 export * from './diff.js';
 export * from './document.js';

@@ -1,3 +1,4 @@
+import { findAdjustFault, parsePointer, PointerError, type Adjustments, type JsonPatch } from '@uproar/core';
 import { z } from 'zod';
 import { CollectionName, Data, DocumentAddress, DocumentId, Seq } from './documents.js';
 
@@ -7,28 +8,141 @@ const IfVersion = z
   .optional()
   .describe('The version the document must have; 0 when it must not exist.');
 
+/** The most operations one patch or adjustment may have. */
+export const MAX_OPERATIONS = 1000;
+
+const Pointer = z.string().superRefine((text, context) => {
+  try {
+    parsePointer(text);
+  } catch (error) {
+    if (!(error instanceof PointerError)) throw error;
+    context.addIssue({ code: 'custom', message: error.message });
+  }
+});
+const Value = z.unknown().refine((value) => value !== undefined, { error: 'The value is missing.' });
+
+/** The operations of a JSON Patch on a document's data. Members that RFC 6902 does not know are ignored. */
+export const PatchOperations = z
+  .array(
+    z.discriminatedUnion(
+      'op',
+      [
+        z.object({ op: z.enum(['add', 'replace', 'test']), path: Pointer, value: Value }),
+        z.object({ op: z.literal('remove'), path: Pointer }),
+        z.object({ op: z.enum(['move', 'copy']), from: Pointer, path: Pointer }),
+      ],
+      { error: 'An operation has an "op": add, remove, replace, move, copy or test.' },
+    ),
+  )
+  .min(1)
+  .max(MAX_OPERATIONS)
+  .transform((operations) => operations as JsonPatch)
+  .meta({
+    id: 'PatchOperations',
+    type: 'array',
+    items: { type: 'object' },
+    description: `A JSON Patch (RFC 6902) on the data of a document, up to ${MAX_OPERATIONS} operations.`,
+  });
+
+const Items = z.array(Value);
+const Adjustment = z.union(
+  [
+    z.strictObject({ add: z.number() }).describe('Add to the number; a missing field counts as 0.'),
+    z.strictObject({ max: z.union([z.number(), z.string()]) }).describe('Keep the greater of the two.'),
+    z.strictObject({ min: z.union([z.number(), z.string()]) }).describe('Keep the smaller of the two.'),
+    z.strictObject({ append: Items }).describe('Put these items at the end of the list.'),
+    z.strictObject({ with: Items }).describe('Put those of these items into the list that are not in it.'),
+    z.strictObject({ without: Items }).describe('Take these items out of the list.'),
+    z.strictObject({ now: z.literal(true) }).describe('Write the time of the commit (RFC 3339).'),
+    z.strictObject({ clear: z.literal(true) }).describe('Remove the field.'),
+  ],
+  {
+    error:
+      'An adjustment is one of: {"add": 1}, {"max": 9}, {"min": 0}, {"append": []}, {"with": []}, {"without": []}, {"now": true}, {"clear": true}.',
+  },
+);
+
+/** What becomes of fields, by their JSON Pointers. */
+export const WireAdjustments = z
+  .record(z.string(), Adjustment)
+  .superRefine((by, context) => {
+    const count = Object.keys(by).length;
+    const fault =
+      count === 0
+        ? { pointer: undefined, detail: 'There is nothing to adjust.' }
+        : count > MAX_OPERATIONS
+          ? { pointer: undefined, detail: `At most ${MAX_OPERATIONS} fields can be adjusted at once.` }
+          : findAdjustFault(by as Adjustments);
+    if (!fault) return;
+    context.addIssue({
+      code: 'custom',
+      message: fault.detail,
+      path: fault.pointer === undefined ? [] : [fault.pointer],
+    });
+  })
+  .transform((by) => by as Adjustments)
+  .meta({
+    id: 'Adjustments',
+    type: 'object',
+    examples: [{ '/headcount': { add: 1 } }],
+    description:
+      'Operations on fields by their JSON Pointers (RFC 6901), one for each: `add`, `max`, `min`, `append`, `with`, `without`, `now`, `clear`.',
+  });
+
 /** One write of a commit. */
 export const WireWrite = z
-  .union([
-    z
-      .strictObject({ create: CollectionName, id: DocumentId.optional(), data: Data })
-      .describe('Create a document; without an id it gets a generated one.'),
-    z
-      .strictObject({ put: DocumentAddress, data: Data, ifVersion: IfVersion })
-      .describe('Create or replace a document.'),
-    z
-      .strictObject({ merge: DocumentAddress, data: Data, ifVersion: IfVersion })
-      .describe('Change fields of a document by JSON Merge Patch (RFC 7396).'),
-    z.strictObject({ delete: DocumentAddress, ifVersion: IfVersion }).describe('Delete a document.'),
-  ])
+  .union(
+    [
+      z
+        .strictObject({
+          create: CollectionName,
+          id: DocumentId.optional(),
+          data: Data,
+          keepExisting: z.literal(true).optional().describe('Where the document exists, leave it as it is and go on.'),
+        })
+        .describe('Create a document; without an id it gets a generated one.'),
+      z
+        .strictObject({ put: DocumentAddress, data: Data, ifVersion: IfVersion })
+        .describe('Create or replace a document.'),
+      z
+        .strictObject({ merge: DocumentAddress, data: Data, ifVersion: IfVersion })
+        .describe('Change fields of a document by JSON Merge Patch (RFC 7396).'),
+      z
+        .strictObject({ patch: DocumentAddress, ops: PatchOperations, ifVersion: IfVersion })
+        .describe('Change a document by JSON Patch (RFC 6902); its `test` is a condition on a field.'),
+      z
+        .strictObject({ adjust: DocumentAddress, by: WireAdjustments, ifVersion: IfVersion })
+        .describe('Change fields from the value they have in the store.'),
+      z.strictObject({ delete: DocumentAddress, ifVersion: IfVersion }).describe('Delete a document.'),
+    ],
+    { error: 'A write has one of: create, put, merge, patch, adjust, delete; and only what belongs to it.' },
+  )
   .meta({ id: 'Write' });
 export type WireWrite = z.infer<typeof WireWrite>;
+
+/** A document that was read for a commit, and the version it had then. */
+export const WireRead = z
+  .strictObject({
+    doc: DocumentAddress,
+    version: z.int().nonnegative().describe('The version it had; 0 where it did not exist.'),
+  })
+  .meta({ id: 'Read' });
+
+/** How many documents a commit may say it read. */
+export const MAX_READS = 10_000;
 
 /** An atomic group of writes. */
 export const WireCommit = z
   .strictObject({
-    id: DocumentId.optional().describe('A name for the commit, kept in the journal.'),
-    writes: z.array(WireWrite).min(1).max(10_000),
+    id: DocumentId.optional().describe(
+      'Names the commit. Sent again with the same content it is not applied again: the first outcome is the answer, for 24 hours.',
+    ),
+    writes: z.array(WireWrite).min(1, { error: 'A commit has at least one write.' }),
+    reads: z
+      .array(WireRead)
+      .max(MAX_READS)
+      .optional()
+      .describe('Documents that were read for it: if one has another version by now, nothing is written.'),
   })
   .meta({ id: 'Commit' });
 export type WireCommit = z.infer<typeof WireCommit>;
@@ -42,7 +156,10 @@ export const Receipt = z
         z.object({
           collection: CollectionName,
           id: DocumentId,
-          version: z.int().nonnegative().describe('The seq of the commit; 0 for a deleted document.'),
+          version: z
+            .int()
+            .nonnegative()
+            .describe('The seq of the commit; 0 for a deleted document; an earlier one for a document that was kept.'),
         }),
       )
       .describe('The documents written, in the order of the writes.'),

@@ -76,7 +76,7 @@ export const LIVE_PARAMS = {
   ]),
   unwatch: z.strictObject({ watch: z.string().max(64) }),
   query: WireQuery,
-  get: z.strictObject({ doc: DocumentAddress }),
+  get: z.strictObject({ doc: DocumentAddress, at: Seq.optional() }),
   commit: WireCommit,
 } as const;
 

@@ -1,14 +1,15 @@
 import { createProblem, HEARTBEAT_MS } from '@uproar/protocol';
 import Fastify, { type FastifyInstance } from 'fastify';
-import { validatorCompiler } from 'fastify-type-provider-zod';
-import { Committer } from './commit/committer.js';
+import type { z } from 'zod';
+import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { requireKey } from './http/authenticate.js';
 import { parseJsonBodies } from './http/body-parser.js';
+import { serveCommits } from './http/commits.js';
 import { serveCollections } from './http/collections.js';
 import { serveConsole } from './http/console.js';
 import type { Context } from './http/context.js';
 import { serveData } from './http/data.js';
-import { handleErrors, sendProblem } from './http/errors.js';
+import { compileCheck, handleErrors, sendProblem } from './http/errors.js';
 import { serveIndexes } from './http/indexes.js';
 import { describeRoutes } from './http/openapi.js';
 import { serveJournal } from './http/journal.js';
@@ -51,16 +52,18 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   }
   const store = openStore(options.directory, {
     limits: options.documentLimits,
-    maxWaitingCommits: options.maxWaitingCommits,
+    waiting: options.waiting,
     journal: options.journal,
   });
+  const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
   const views = new LiveViews(store);
   const keys = new Keys(store.database, options.adminKey);
   const context: Context = {
     store,
     views,
     keys,
-    committer: new Committer(store),
+    committer: new Committer(store, commitLimits),
+    commitLimits,
     maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
     heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
     closing: new Set(),
@@ -101,7 +104,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
     },
     routerOptions: { maxParamLength: 4096 },
   });
-  app.setValidatorCompiler(validatorCompiler);
+  app.setValidatorCompiler<z.ZodType>(compileCheck);
   // Declarations of answers describe; what is sent was checked on its way in.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   handleErrors(app);
@@ -111,6 +114,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveOperations(app);
   serveCollections(app, context);
   serveData(app, context);
+  serveCommits(app, context);
   serveQuery(app, context);
   serveIndexes(app, context);
   serveJournal(app, context);

@@ -1,5 +1,6 @@
 import type { DocumentLimits } from '@uproar/core';
-import type { RetentionLimits } from './store/index.js';
+import type { CommitLimits } from './commit/committer.js';
+import type { RetentionLimits, WaitingLimits } from './store/index.js';
 
 /** How a service is started. */
 export interface ServiceOptions {
@@ -13,8 +14,9 @@ export interface ServiceOptions {
   /** Where the built console lies; without it no console is served. */
   consoleDirectory?: string | undefined;
   documentLimits?: DocumentLimits;
-  /** Commits that may wait for their turn before more are turned away. */
-  maxWaitingCommits?: number;
+  commitLimits?: Partial<CommitLimits>;
+  /** How much may wait for its turn before more is turned away. */
+  waiting?: Partial<WaitingLimits>;
   /** Bytes that may wait for a live connection to read them before its changes are merged. */
   maxUnreadBytes?: number;
   heartbeatMs?: number;

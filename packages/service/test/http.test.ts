@@ -203,6 +203,7 @@ describe('documents over HTTP', () => {
       '/v1/collections',
       '/v1/data/{collection}',
       '/v1/data/{collection}/{id}',
+      '/v1/commits',
       '/v1/query',
       '/v1/explain',
       '/v1/indexes',

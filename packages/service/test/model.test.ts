@@ -5,7 +5,6 @@ import { openStore, type Store } from '@uproar/service';
 import { Random } from '../../../test/random.js';
 import { modelData, modelQuery, type ModelQuery } from '../../../test/random-query.js';
 import { temporaryDirectory } from '../../../test/service.js';
-import { Committer } from '../dist/commit/committer.js';
 import { prepareWireQuery } from '../dist/http/query-form.js';
 import type { LiveEvent } from '../dist/live/live-event.js';
 import type { Subscription } from '../dist/live/live-view.js';
@@ -52,7 +51,6 @@ async function run(seed: number, steps: number): Promise<void> {
   const { path, remove } = temporaryDirectory();
   const store: Store = openStore(path);
   const views = new LiveViews(store);
-  const committer = new Committer(store);
   const author = { kind: 'key' as const, name: 'test' };
   const model = new Map<string, Document>();
   const watchers: Watcher[] = [];
@@ -74,10 +72,10 @@ async function run(seed: number, steps: number): Promise<void> {
         else touched.set(id, {} as Document);
         writes.push(write);
       }
-      return committer.append(writes, author).catch(() => undefined);
+      return store.log.append({ timeMs: Date.now(), author, writes });
     });
-    for (const applied of await Promise.all(commits)) {
-      for (const { id, after } of applied?.changes ?? []) {
+    for (const outcome of await Promise.all(commits)) {
+      for (const { id, after } of 'applied' in outcome ? outcome.applied.changes : []) {
         if (after) model.set(id, after);
         else model.delete(id);
       }

@@ -37,7 +37,9 @@ describe('the store', () => {
     ]);
     expect(groups).to.equal(1);
     expect(
-      outcomes.map((outcome) => ('applied' in outcome ? outcome.applied.seq : outcome.refused.kind)),
+      outcomes.map((outcome) =>
+        'applied' in outcome ? outcome.applied.seq : 'refused' in outcome && outcome.refused.kind,
+      ),
     ).to.deep.equal([1, 2, 'document-exists', 3]);
     expect(store.collections.get('a')).to.include({ documents: 0, sizeBytes: 0, version: 3 });
     expect(store.documents.get(store.collections.get('a')!.number, 'y'), 'nothing of a refused commit').to.equal(
@@ -47,7 +49,7 @@ describe('the store', () => {
 
   it('turns commits away when too many are waiting, and keeps those it took', async () => {
     store.close();
-    store = openStore(files.path, { maxWaitingCommits: 5 });
+    store = openStore(files.path, { waiting: { commits: 5 } });
     const outcomes = await Promise.allSettled(Array.from({ length: 9 }, (_, n) => append(put(`d-${n}`, {}))));
     const refused = outcomes.filter((outcome) => outcome.status === 'rejected');
     expect(refused).to.have.length(4);

@@ -1,11 +1,16 @@
+import { createHash } from 'node:crypto';
 import {
+  canonicalText,
   createIdGenerator,
   findDataFault,
   formatAddress,
   splitAddress,
   type Author,
+  type Commit,
   type Condition,
+  type DocumentChange,
   type JsonObject,
+  type JsonValue,
   type Write,
 } from '@uproar/core';
 import {
@@ -16,18 +21,41 @@ import {
   type WireCommit,
   type WireWrite,
 } from '@uproar/protocol';
-import type { AppliedCommit, CommitOutcome, Store } from '../store/index.js';
+import type { AppliedCommit, CommitOrigin, CommitOutcome, Store } from '../store/index.js';
+
+/** How large one commit may be. */
+export interface CommitLimits {
+  writes: number;
+  /** Bytes of the request. */
+  sizeBytes: number;
+}
+
+/** 10,000 writes and 16 MiB. */
+export const DEFAULT_COMMIT_LIMITS: CommitLimits = { writes: 10_000, sizeBytes: 16 * 1024 * 1024 };
+
+/** Whose commit it is and where it comes from. */
+export interface Sender extends CommitOrigin {
+  author: Author;
+}
+
+/** What a write of one document came to. */
+export interface Written {
+  seq: number;
+  change: DocumentChange;
+}
 
 /** Takes commits from every interface: checks their data, fixes ids and time, appends them, explains refusals. */
 export class Committer {
   readonly #store: Store;
+  readonly #limits: CommitLimits;
   readonly #nextId = createIdGenerator({
     now: () => Date.now(),
     random: (bytes) => crypto.getRandomValues(bytes),
   });
 
-  constructor(store: Store) {
+  constructor(store: Store, limits = DEFAULT_COMMIT_LIMITS) {
     this.#store = store;
+    this.#limits = limits;
   }
 
   /** An id for a new document. Later ids sort behind earlier ones. */
@@ -36,26 +64,49 @@ export class Committer {
   }
 
   /**
-   * Appends a commit as it came over the wire.
+   * Appends a commit as it came over the wire. One with an id that was applied before is answered as it was then.
    *
-   * @throws {ProblemError} with the index of the write at fault, when it is refused
+   * @throws {ProblemError} with the index of the write or read at fault, when it is refused
    */
-  async commit(commit: WireCommit, author: Author): Promise<Receipt> {
-    const writes = commit.writes.map((write, index) => this.#prepare(write, index));
-    const { seq, changes } = await this.append(writes, author, commit.id);
-    const documents = changes.map(({ collection, id, after }) => ({ collection, id, version: after ? seq : 0 }));
+  async commit(commit: WireCommit, sender: Sender): Promise<Receipt> {
+    const { id, writes: wireWrites, reads } = commit;
+    if (wireWrites.length > this.#limits.writes) {
+      throw ProblemError.of(
+        'too-large',
+        `A commit has at most ${this.#limits.writes} writes, not ${wireWrites.length}. Split it.`,
+        { pointer: '/writes' },
+      );
+    }
+    const writes = wireWrites.map((write, index) => this.#prepare(write, index));
+    const digest = id === undefined ? undefined : digestOf([wireWrites, reads ?? []] as unknown as JsonValue);
+    const outcome = await this.#append(
+      { id, digest, writes, reads: reads?.map(({ doc, version }) => ({ ...splitAddress(doc), version })) },
+      sender,
+    );
+    const { seq, documents } = 'applied' in outcome ? outcome.applied : outcome.repeated;
     return { seq, documents };
   }
 
   /**
-   * Appends writes as one commit.
+   * Appends one write as a commit of its own.
    *
+   * @param retry an id for the commit, and everything that tells its content from another's
    * @throws {ProblemError} when it is refused
    */
-  async append(writes: Write[], author: Author, id?: string): Promise<AppliedCommit> {
-    const outcome = await this.#store.log.append({ id, timeMs: Date.now(), author, writes });
-    if ('applied' in outcome) return outcome.applied;
-    throw new ProblemError(explainRefusal(outcome, writes.length));
+  async write(write: Write, sender: Sender, retry?: { id: string; content: JsonValue }): Promise<Written> {
+    const named = retry && { id: retry.id, digest: digestOf(retry.content) };
+    const outcome = await this.#append({ ...named, writes: [write] }, sender);
+    if ('applied' in outcome) return { seq: outcome.applied.seq, change: outcome.applied.changes[0]! };
+    const { seq, documents } = outcome.repeated;
+    const { collection, id } = documents[0]!;
+    const info = this.#store.collections.get(collection);
+    const change = info && this.#store.journal.changeAt(info.number, id, seq);
+    if (change) return { seq, change };
+    throw ProblemError.of(
+      'journal-cut',
+      `This was done before, as seq ${seq}, but the journal no longer holds what it wrote. Read ${collection}/${id}.`,
+      { document: formatAddress(collection, id) },
+    );
   }
 
   /**
@@ -70,14 +121,32 @@ export class Committer {
     return data as JsonObject;
   }
 
+  async #append(
+    commit: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
+    { author, ...origin }: Sender,
+  ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown }>> {
+    const outcome = await this.#store.log.append({ ...commit, timeMs: Date.now(), author }, origin);
+    if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, commit.writes.length));
+    if ('idReused' in outcome) {
+      throw ProblemError.of(
+        'id-reused',
+        `The id ${outcome.idReused} was sent before with another content. Every commit needs an id of its own.`,
+      );
+    }
+    return outcome;
+  }
+
   #prepare(write: WireWrite, index: number): Write {
     if ('data' in write) this.checkData(write.data, { write: index, pointer: `/writes/${index}/data` });
     if ('create' in write) {
-      return { kind: 'create', collection: write.create, id: write.id ?? this.newId(), data: write.data };
+      const { create: collection, id = this.newId(), data, keepExisting } = write;
+      return { kind: 'create', collection, id, data, ...(keepExisting ? { keepExisting } : {}) };
     }
     const condition = conditionFor(write.ifVersion);
     if ('put' in write) return { kind: 'put', ...splitAddress(write.put), data: write.data, condition };
     if ('merge' in write) return { kind: 'merge', ...splitAddress(write.merge), data: write.data, condition };
+    if ('patch' in write) return { kind: 'patch', ...splitAddress(write.patch), ops: write.ops, condition };
+    if ('adjust' in write) return { kind: 'adjust', ...splitAddress(write.adjust), by: write.by, condition };
     return { kind: 'delete', ...splitAddress(write.delete), condition };
   }
 }
@@ -87,11 +156,16 @@ function conditionFor(ifVersion: number | undefined): Condition | undefined {
   return ifVersion === 0 ? { exists: false } : { versionIn: [ifVersion] };
 }
 
-function explainRefusal({ refused, write }: Extract<CommitOutcome, { refused: unknown }>, writes: number): Problem {
-  const extra = { write: writes > 1 ? write : undefined, document: formatAddress(refused.collection, refused.id) };
-  if (refused.kind === 'bad-document') {
-    const name = refused.fault.kind === 'too-large' ? 'too-large' : 'bad-document';
-    return createProblem(name, refused.fault.detail, { ...extra, pointer: refused.fault.pointer });
-  }
-  return createProblem(refused.kind, refused.detail, { ...extra, currentVersion: refused.currentVersion });
+/** Equal contents have equal digests, in whatever order their members stand. */
+function digestOf(content: JsonValue): string {
+  return createHash('sha256').update(canonicalText(content)).digest('base64url');
+}
+
+function explainRefusal(
+  { refused, write, read }: Extract<CommitOutcome, { refused: unknown }>,
+  writes: number,
+): Problem {
+  const { kind, collection, id, detail, ...extra } = refused;
+  const place = read === undefined ? { write: writes > 1 ? write : undefined } : { read };
+  return createProblem(kind, detail, { ...place, document: formatAddress(collection, id), ...extra });
 }

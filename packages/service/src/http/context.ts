@@ -1,5 +1,5 @@
 import type { Keys } from '../identity/keys.js';
-import type { Committer } from '../commit/committer.js';
+import type { CommitLimits, Committer } from '../commit/committer.js';
 import type { LiveViews } from '../live/live-views.js';
 import type { Store } from '../store/index.js';
 
@@ -9,6 +9,7 @@ export interface Context {
   views: LiveViews;
   keys: Keys;
   committer: Committer;
+  commitLimits: CommitLimits;
   maxUnreadBytes: number;
   heartbeatMs: number;
   /** Everything that must be told when the service stops. */

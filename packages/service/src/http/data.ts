@@ -1,13 +1,15 @@
-import type { Write } from '@uproar/core';
+import type { Document, JsonValue, Write } from '@uproar/core';
 import {
   CollectionName,
-  createProblem,
   Data,
   DocumentId,
   Listing,
+  PatchOperations,
   Problem,
   ProblemError,
   problemName,
+  Seq,
+  WireAdjustments,
   WireDocument,
 } from '@uproar/protocol';
 import accepts from 'accepts';
@@ -17,12 +19,29 @@ import { z } from 'zod';
 import { stringifyStored } from '../store/index.js';
 import { queryFromParameters, QueryParameters } from './query-form.js';
 import { answerQuery, describeAbsent } from './send-query.js';
+import { PATCH_TYPES } from './body-parser.js';
 import type { Context } from './context.js';
+import { compileCheck, describeIssue } from './errors.js';
+import { readDocumentAt } from './read-document.js';
+import { idempotencyKey, senderOf } from './sender.js';
 import { answerWithWatch } from './event-stream.js';
 import { conditionFrom, entityTag, judgeRead } from './preconditions.js';
 
 const CollectionParams = z.object({ collection: CollectionName });
 const DocumentParams = z.object({ collection: CollectionName, id: DocumentId });
+const DocumentQuery = z.strictObject(
+  {
+    at: z.coerce
+      .number({ error: '"at" is a seq.' })
+      .pipe(Seq)
+      .optional()
+      .describe('As it was when the store was at this seq.'),
+  },
+  {
+    error: (issue) =>
+      issue.code === 'unrecognized_keys' ? `There is no parameter ${String(issue.keys)}; there is: at.` : undefined,
+  },
+);
 const STREAM_NOTE =
   'With `Accept: text/event-stream` the answer is a watch: `result` first, then `change`, now and then `reset`, and `end`.';
 
@@ -65,7 +84,8 @@ export function serveData(app: FastifyInstance, context: Context): void {
     async (request, reply) => {
       const { collection } = request.params;
       const data = committer.checkData(request.body);
-      return sendWritten(context, request, reply, { kind: 'create', collection, id: committer.newId(), data });
+      const write: Write = { kind: 'create', collection, id: committer.newId(), data };
+      return sendWritten(context, request, reply, write, idempotencyKey(request));
     },
   );
 
@@ -77,12 +97,15 @@ export function serveData(app: FastifyInstance, context: Context): void {
         summary: 'Read or watch one document',
         description: `A watch may begin before the document exists. ${STREAM_NOTE}`,
         params: DocumentParams,
+        querystring: DocumentQuery,
         response: { 200: WireDocument, 304: z.null().describe('The version is the one named.'), default: Problem },
       },
     },
     (request, reply) => {
       const { collection, id } = request.params;
-      if (wantsStream(request)) answerWithWatch(context, request, reply, { doc: `${collection}/${id}` });
+      const { at } = request.query;
+      if (at !== undefined) sendDocumentAt(request, reply, readDocumentAt(store, collection, id, at));
+      else if (wantsStream(request)) answerWithWatch(context, request, reply, { doc: `${collection}/${id}` });
       else sendDocument(context, request, reply, collection, id);
     },
   );
@@ -112,21 +135,27 @@ export function serveData(app: FastifyInstance, context: Context): void {
       schema: {
         tags,
         summary: 'Change fields of a document',
-        description: 'The body is a JSON Merge Patch (RFC 7396): null removes a field.',
-        consumes: ['application/merge-patch+json'],
+        description:
+          'By media type: a JSON Merge Patch (RFC 7396), a JSON Patch (RFC 6902), or `application/vnd.uproar.adjust+json`, ' +
+          'operations on fields by their pointers.',
+        consumes: Object.keys(PATCH_TYPES),
         params: DocumentParams,
-        body: Data,
+        body: z.union([Data, PatchOperations, WireAdjustments]),
         response: { 200: WireDocument, default: Problem },
       },
+      // Which form the body must have depends on its media type, so the handler checks it.
+      validatorCompiler: (part) =>
+        part.httpPart === 'body' ? (value: unknown) => ({ value }) : compileCheck(part as never),
     },
     async (request, reply) => {
       const type = request.headers['content-type']?.split(';')[0]?.trim().toLowerCase();
-      reply.header('accept-patch', 'application/merge-patch+json');
-      if (type !== 'application/merge-patch+json') {
-        throw ProblemError.of('unsupported-type', `${type} is no patch; send application/merge-patch+json.`);
+      const types = Object.keys(PATCH_TYPES).join(', ');
+      reply.header('accept-patch', types);
+      if (type === undefined || !Object.hasOwn(PATCH_TYPES, type)) {
+        throw ProblemError.of('unsupported-type', `${type} is no patch; send one of ${types}.`);
       }
-      const data = committer.checkData(request.body);
-      return sendWritten(context, request, reply, { kind: 'merge', ...request.params, data });
+      const write = patchFrom(type as keyof typeof PATCH_TYPES, request.params, request.body, context);
+      return sendWritten(context, request, reply, write, idempotencyKey(request));
     },
   );
 
@@ -141,7 +170,7 @@ export function serveData(app: FastifyInstance, context: Context): void {
       },
     },
     async (request, reply) => {
-      await append(context, request, { kind: 'delete', ...request.params });
+      await append(context, request, { kind: 'delete', ...request.params }, undefined);
       return sendNothing(reply);
     },
   );
@@ -191,27 +220,60 @@ function sendJson(reply: FastifyReply, text: string): void {
   void reply.type('application/json; charset=utf-8').send(text);
 }
 
+function sendDocumentAt(request: FastifyRequest, reply: FastifyReply, document: Document): void {
+  reply.header('etag', entityTag(document.version));
+  if (judgeRead(request.headers, document.version) === 'unchanged') void reply.code(304).send();
+  else sendJson(reply, JSON.stringify(document));
+}
+
+/** The write that the body of a PATCH asks for. */
+function patchFrom(
+  type: keyof typeof PATCH_TYPES,
+  address: { collection: string; id: string },
+  body: unknown,
+  { committer }: Context,
+): Write {
+  switch (PATCH_TYPES[type]) {
+    case 'merge':
+      return { kind: 'merge', ...address, data: committer.checkData(body) };
+    case 'patch':
+      return { kind: 'patch', ...address, ops: checkBody(PatchOperations, body) };
+    case 'adjust':
+      return { kind: 'adjust', ...address, by: checkBody(WireAdjustments, body) };
+  }
+}
+
+/** Checks a body against a declaration. Throws `bad-request` with the place at fault. */
+function checkBody<Schema extends z.ZodType>(schema: Schema, body: unknown): z.infer<Schema> {
+  const checked = schema.safeParse(body);
+  if (checked.success) return checked.data;
+  const { detail, pointer } = describeIssue(checked.error.issues);
+  throw ProblemError.of('bad-request', detail, { pointer });
+}
+
 /** Applies one write and answers with the document as it is then. */
 async function sendWritten(
   context: Context,
   request: FastifyRequest,
   reply: FastifyReply,
   write: Write,
+  key?: string,
 ): Promise<FastifyReply> {
-  const { before, after } = await append(context, request, write);
+  const { collection, id, before, after } = await append(context, request, write, key);
   reply.header('etag', entityTag(after!.version));
-  if (!before) reply.code(201).header('location', `/v1/data/${write.collection}/${write.id}`);
+  if (!before) reply.code(201).header('location', `/v1/data/${collection}/${id}`);
   return reply.type('application/json; charset=utf-8').send(JSON.stringify(after));
 }
 
-async function append({ committer }: Context, request: FastifyRequest, write: Write) {
+async function append({ committer }: Context, request: FastifyRequest, write: Write, key: string | undefined) {
   const condition = conditionFrom(request.headers);
+  const content = [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
+  const retry = key === undefined ? undefined : { id: key, content };
   try {
-    const { changes } = await committer.append([{ ...write, condition }], request.identity);
-    return changes[0]!;
+    return (await committer.write({ ...write, condition }, senderOf(request), retry)).change;
   } catch (error) {
     if (!(error instanceof ProblemError) || problemName(error.problem) !== 'version-mismatch') throw error;
-    const { detail, document, currentVersion } = error.problem;
-    throw new ProblemError(createProblem('precondition-failed', detail, { document, currentVersion }));
+    const { detail, document, currentVersion, expectedVersion } = error.problem;
+    throw ProblemError.of('precondition-failed', detail, { document, expectedVersion, currentVersion });
   }
 }

@@ -1,5 +1,7 @@
 import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
+import { PATCH_TYPES } from './body-parser.js';
 import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { z } from 'zod';
 import type { $ZodIssue } from 'zod/v4/core';
 
 /** Sends a problem report (RFC 9457). */
@@ -45,7 +47,6 @@ export function handleErrors(app: FastifyInstance): void {
 
 function problemFor(error: FastifyError, request: FastifyRequest): Problem {
   if (error instanceof ProblemError) return error.problem;
-  if (error.validation) return validationProblem(error);
   switch (error.code) {
     case 'FST_ERR_CTP_BODY_TOO_LARGE':
       return createProblem('too-large', 'The body is larger than this address takes. Send less at once.');
@@ -65,7 +66,7 @@ function problemFor(error: FastifyError, request: FastifyRequest): Problem {
 /** What to send instead of a content type that is not taken. */
 function unsupportedType(request: FastifyRequest): Problem {
   const found = request.headers['content-type'];
-  const expected = request.method === 'PATCH' ? 'application/merge-patch+json' : 'application/json';
+  const expected = request.method === 'PATCH' ? Object.keys(PATCH_TYPES).join(', ') : 'application/json';
   return createProblem(
     'unsupported-type',
     `${found ? `The content type "${found}" is not taken here` : 'The content type is missing'}; send ${expected}.`,
@@ -73,18 +74,25 @@ function unsupportedType(request: FastifyRequest): Problem {
   );
 }
 
-/** Turns the first issue that a Zod declaration raised into a problem. */
-function validationProblem(error: FastifyError): Problem {
-  const first = error.validation![0] as unknown as { instancePath: string; message?: string };
-  const message = first.message ?? error.message;
-  const name = first.instancePath.slice(1);
-  switch (error.validationContext) {
+/** Checks a part of a request against its Zod declaration; what is wrong becomes a problem with its place. */
+export function compileCheck({ schema, httpPart = 'body' }: { schema: z.ZodType; httpPart?: string }) {
+  return (value: unknown) => {
+    const checked = schema.safeParse(value);
+    if (checked.success) return { value: checked.data };
+    return { error: new ProblemError(validationProblem(checked.error.issues, httpPart)) };
+  };
+}
+
+function validationProblem(issues: readonly $ZodIssue[], part: string): Problem {
+  const { detail, pointer } = describeIssue(issues);
+  const name = pointer.slice(1);
+  switch (part) {
     case 'params':
-      return createProblem(name === 'collection' ? 'bad-collection' : 'bad-id', message, { parameter: name });
+      return createProblem(name === 'collection' ? 'bad-collection' : 'bad-id', detail, { parameter: name });
     case 'querystring':
-      return createProblem('bad-request', message, { parameter: name || undefined });
+      return createProblem('bad-request', detail, { parameter: name || undefined });
     default:
-      return createProblem('bad-request', message, { pointer: first.instancePath });
+      return createProblem('bad-request', detail, { pointer });
   }
 }
 
@@ -94,10 +102,19 @@ export function describeIssue(issues: readonly $ZodIssue[]): { detail: string; p
   return { detail: issue.message, pointer: issue.path.map((key) => `/${String(key)}`).join('') };
 }
 
-/** Of a union's branches, the one that came furthest tells best what was meant. */
+/**
+ * Of a union's branches, the one that knows all members given tells best what was meant; if none does, the union itself
+ * may say what it takes; else the branch that came furthest.
+ */
 function deepest(issue: $ZodIssue): $ZodIssue {
   if (issue.code !== 'invalid_union') return issue;
-  const candidates = issue.errors.flatMap((branch) => branch.map((inner) => deepest(inner)));
+  const meant = issue.errors.filter(
+    (branch) => !branch.some(({ code, path }) => code === 'unrecognized_keys' && path.length === 0),
+  );
+  if (meant.length === 0 && issue.message !== 'Invalid input') return issue;
+  const candidates = (meant.length > 0 ? meant : issue.errors).flatMap((branch) =>
+    branch.map((inner) => deepest(inner)),
+  );
   const best = candidates.sort((a, b) => b.path.length - a.path.length)[0];
   return best ? { ...best, path: [...issue.path, ...best.path] } : issue;
 }

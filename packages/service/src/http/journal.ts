@@ -3,16 +3,17 @@ import {
   formatAddress,
   formatTime,
   isCollectionName,
+  splitAddress,
   type Document,
   type DocumentChange,
   type Query,
 } from '@uproar/core';
-import { createProblem, Problem, ProblemError, Seq } from '@uproar/protocol';
+import { createProblem, DocumentAddress, Problem, ProblemError, Seq } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
-import type { JournalEntry } from '../store/index.js';
+import type { JournalChange, JournalEntry } from '../store/index.js';
 import type { Context } from './context.js';
 import { prepareWireQuery } from './query-form.js';
 
@@ -40,7 +41,7 @@ export type JournalEvent = z.infer<typeof JournalEvent>;
 const Page = z
   .object({
     events: z.array(JournalEvent),
-    seq: Seq.describe('Where this page ends: `after` for the next one.'),
+    seq: Seq.describe('Where this page ends: `after` (or `before`) for the next one.'),
     more: z.boolean(),
     first: Seq.describe('The oldest seq that the journal still holds.'),
   })
@@ -54,6 +55,11 @@ const Parameters = z.strictObject(
       .nonnegative()
       .optional()
       .describe('Events after this seq; live, from now on if not given.'),
+    before: z
+      .union([z.literal('now'), z.coerce.number().int().positive()], { error: '"before" is a seq, or "now".' })
+      .optional()
+      .describe('Instead of `after`: events before this seq, newest first; `now` begins at the newest. JSON only.'),
+    doc: DocumentAddress.optional().describe('Only changes of this document.'),
     collection: z.string().refine(isCollectionName, { error: 'This cannot be the name of a collection.' }).optional(),
     where: z.string().optional().describe('A condition that the document before or after must meet.'),
     limit: z.coerce
@@ -67,7 +73,7 @@ const Parameters = z.strictObject(
   {
     error: (issue) =>
       issue.code === 'unrecognized_keys'
-        ? `There is no parameter ${String(issue.keys)}; there are: after, collection, where, limit.`
+        ? `There is no parameter ${String(issue.keys)}; there are: after, before, doc, collection, where, limit.`
         : undefined,
   },
 );
@@ -109,57 +115,59 @@ async function answer(
       { parameter: 'Accept' },
     );
   }
-  const select = selection(parameters);
+  const { before } = parameters;
+  if (before !== undefined && (parameters.after !== undefined || format !== 'application/json')) {
+    throw ProblemError.of('bad-request', '"before" goes with neither "after" nor a stream; it is answered as JSON.', {
+      parameter: 'before',
+    });
+  }
+  const source = new Source(context, parameters);
   const { first, last } = store.journal.bounds();
+  if (before !== undefined) {
+    const start = before === 'now' ? last + 1 : before;
+    const entries = source.before(start, parameters.limit);
+    const seq = entries.at(-1)?.seq ?? start;
+    return { events: source.events(entries), seq, more: source.hasBefore(seq), first } as never;
+  }
   const lastEvent = /^\d{1,15}$/.exec(String(request.headers['last-event-id'] ?? ''))?.[0];
   const after =
     lastEvent !== undefined
       ? Number(lastEvent)
-      : (parameters.after ?? (format === 'text/event-stream' ? last : first - 1));
+      : (parameters.after ?? (format === 'text/event-stream' ? last : Math.max(0, first - 1)));
   if (after < first - 1) {
     throw ProblemError.of(
       'journal-cut',
       `The journal holds what came after seq ${first - 1}; what was before has been cut. Begin with after=${first - 1}.`,
-      {
-        parameter: 'after',
-      },
+      { parameter: 'after' },
     );
   }
-  const events = (entries: readonly JournalEntry[]) =>
-    entries.flatMap((entry) => select(entry).map((change) => describe(store.id, entry, change)));
   if (format === 'application/json') {
-    const entries = store.journal.after(after, parameters.limit);
+    const entries = source.after(after, parameters.limit);
     const seq = entries.at(-1)?.seq ?? after;
-    return { events: events(entries), seq, more: seq < last, first: Math.max(0, first) } as never;
+    return { events: source.events(entries), seq, more: source.hasAfter(seq), first } as never;
   }
   if (format === 'application/x-ndjson') {
-    return reply.type('application/x-ndjson').send(Readable.from(lines(context, after, last, events)));
+    return reply.type('application/x-ndjson').send(Readable.from(lines(source, after, last)));
   }
-  follow(context, reply, after, events);
+  follow(context, reply, after, source);
   return reply;
 }
 
-async function* lines(
-  { store }: Context,
-  after: number,
-  last: number,
-  events: (entries: readonly JournalEntry[]) => JournalEvent[],
-) {
+async function* lines(source: Source, after: number, last: number) {
   for (let at = after; at < last;) {
-    const entries = store.journal.after(at, COMMITS_AT_ONCE).filter(({ seq }) => seq <= last);
+    const entries = source.after(at, COMMITS_AT_ONCE).filter(({ seq }) => seq <= last);
     if (entries.length === 0) return;
     at = entries.at(-1)!.seq;
-    for (const event of events(entries)) yield JSON.stringify(event) + '\n';
+    yield source
+      .events(entries)
+      .map((event) => JSON.stringify(event) + '\n')
+      .join('');
+    await new Promise((resolve) => setImmediate(resolve));
   }
 }
 
 /** Sends what is there and then what comes. The seq sent last is all that is kept of a reader, however slow it is. */
-function follow(
-  context: Context,
-  reply: FastifyReply,
-  after: number,
-  events: (entries: readonly JournalEntry[]) => JournalEvent[],
-): void {
+function follow(context: Context, reply: FastifyReply, after: number, source: Source): void {
   const { store } = context;
   reply.hijack();
   const response = reply.raw;
@@ -175,13 +183,13 @@ function follow(
   const pump = () => {
     scheduled = false;
     while (sent < store.log.seq && response.writableLength < context.maxUnreadBytes && !response.destroyed) {
-      const entries = store.journal.after(sent, COMMITS_AT_ONCE);
-      if (entries.length === 0) return;
+      const entries = source.after(sent, COMMITS_AT_ONCE);
       for (const entry of entries) {
-        for (const event of events([entry]))
+        for (const event of source.events([entry]))
           response.write(`event: ${event.type}\nid: ${entry.seq}\ndata: ${JSON.stringify(event)}\n\n`);
       }
-      sent = entries.at(-1)!.seq;
+      // The changes of one document may have ended long before the newest commit.
+      sent = entries.at(-1)?.seq ?? store.log.seq;
     }
   };
   const wake = () => {
@@ -205,24 +213,68 @@ function follow(
   pump();
 }
 
-/** Chooses the changes of a commit that are asked for. */
-function selection({ collection, where }: z.infer<typeof Parameters>): (entry: JournalEntry) => DocumentChange[] {
-  const query: Query | undefined =
-    where === undefined ? undefined : prepareWireQuery({ from: collection ?? 'any', where, limit: 'none' }, true);
-  const meets = (document: Document | undefined) =>
-    document !== undefined && (!query || query.matches({ document }) === true);
-  return ({ changes }) =>
-    changes.filter(
-      (change) =>
-        (collection === undefined || change.collection === collection) && (meets(change.before) || meets(change.after)),
+/** The part of the journal that is asked for. */
+class Source {
+  readonly #context: Context;
+  readonly #parameters: z.infer<typeof Parameters>;
+  readonly #query: Query | undefined;
+  readonly #document: { collection: string; id: string } | undefined;
+
+  constructor(context: Context, parameters: z.infer<typeof Parameters>) {
+    this.#context = context;
+    this.#parameters = parameters;
+    const { where, collection, doc } = parameters;
+    if (where !== undefined) {
+      this.#query = prepareWireQuery({ from: collection ?? 'any', where, limit: 'none' }, true);
+    }
+    this.#document = doc === undefined ? undefined : splitAddress(doc);
+  }
+
+  after(seq: number, limit: number): JournalEntry[] {
+    return this.#document ? this.#ofDocument({ after: seq }, limit) : this.#context.store.journal.after(seq, limit);
+  }
+
+  before(seq: number, limit: number): JournalEntry[] {
+    return this.#document ? this.#ofDocument({ before: seq }, limit) : this.#context.store.journal.before(seq, limit);
+  }
+
+  hasAfter(seq: number): boolean {
+    return this.#document ? this.after(seq, 1).length > 0 : seq < this.#context.store.journal.bounds().last;
+  }
+
+  hasBefore(seq: number): boolean {
+    return this.#document ? this.before(seq, 1).length > 0 : seq > this.#context.store.journal.bounds().first;
+  }
+
+  events(entries: readonly JournalEntry[]): JournalEvent[] {
+    return entries.flatMap((entry) =>
+      entry.changes
+        .filter((change) => this.#isMeant(change))
+        .map((change) => describe(this.#context.store.id, entry, change)),
     );
+  }
+
+  #ofDocument(place: { before: number } | { after: number }, limit: number): JournalEntry[] {
+    const { store } = this.#context;
+    const info = store.collections.get(this.#document!.collection);
+    return info ? store.journal.ofDocument(info.number, this.#document!.id, place, limit) : [];
+  }
+
+  #isMeant({ collection, before, after }: DocumentChange): boolean {
+    if (this.#parameters.collection !== undefined && collection !== this.#parameters.collection) return false;
+    return this.#meets(before) || this.#meets(after);
+  }
+
+  #meets(document: Document | undefined): boolean {
+    return document !== undefined && (!this.#query || this.#query.matches({ document }) === true);
+  }
 }
 
-function describe(storeId: string, entry: JournalEntry, change: DocumentChange): JournalEvent {
+function describe(storeId: string, entry: JournalEntry, change: JournalChange): JournalEvent {
   const kind = !change.before ? 'created' : !change.after ? 'deleted' : 'updated';
   return {
     specversion: '1.0',
-    id: `${entry.seq}.${entry.changes.indexOf(change)}`,
+    id: `${entry.seq}.${change.place}`,
     source: `/stores/${storeId}`,
     type: `uproar.document.${kind}`,
     subject: formatAddress(change.collection, change.id),

@@ -11,16 +11,17 @@ import { SocketSession } from './socket-session.js';
 /** The address of the WebSocket. */
 export const LIVE_PATH = '/v1/live';
 
-/** The largest message a connection may send, in bytes. */
-const MAX_MESSAGE_BYTES = 16 * 1024 * 1024;
-
 /**
  * Takes WebSocket connections (RFC 6455) at {@link LIVE_PATH}.
  *
  * @returns asks all connections to close, and returns what cuts off those that do not
  */
 export function serveSockets(server: Server, context: Context): () => () => void {
-  const sockets = new WebSocketServer({ noServer: true, maxPayload: MAX_MESSAGE_BYTES, perMessageDeflate: false });
+  const sockets = new WebSocketServer({
+    noServer: true,
+    maxPayload: context.commitLimits.sizeBytes,
+    perMessageDeflate: false,
+  });
   const sessions = new Map<WebSocket, SocketSession>();
   const answered = new WeakSet<WebSocket>();
 

@@ -16,6 +16,7 @@ import { parseBody } from '../http/body-parser.js';
 import type { Context } from '../http/context.js';
 import { describeIssue } from '../http/errors.js';
 import { prepareWireQuery } from '../http/query-form.js';
+import { readDocumentAt } from '../http/read-document.js';
 import { writeListing } from '../http/send-query.js';
 import type { Identity } from '../identity/keys.js';
 import { stringifyStored } from '../store/index.js';
@@ -129,7 +130,7 @@ export class SocketSession implements Sink {
     try {
       const call = this.#readCall(message);
       id = call.id;
-      const result = this.#call(call);
+      const result = this.#call(call, message.length);
       if (typeof result === 'string') this.#answer(id, result);
       else if (result)
         result.then(
@@ -158,7 +159,7 @@ export class SocketSession implements Sink {
   }
 
   /** Runs a call. The result is JSON text; undefined when the answer has been sent already. */
-  #call({ id, method, params }: RpcCall): string | Promise<string> | undefined {
+  #call({ id, method, params }: RpcCall, sizeBytes: number): string | Promise<string> | undefined {
     if (!Object.hasOwn(LIVE_PARAMS, method)) {
       const known = Object.keys(LIVE_PARAMS).join(', ');
       const problem = createProblem('bad-request', `There is no call "${method}". There are: ${known}.`);
@@ -187,7 +188,7 @@ export class SocketSession implements Sink {
       case 'get':
         return this.#get(checked.data as LiveParams['get']);
       case 'commit':
-        return this.#commit(checked.data as LiveParams['commit']);
+        return this.#commit(checked.data as LiveParams['commit'], sizeBytes);
     }
   }
 
@@ -230,9 +231,10 @@ export class SocketSession implements Sink {
     return '{}';
   }
 
-  #get({ doc }: LiveParams['get']): string {
+  #get({ doc, at }: LiveParams['get']): string {
     const { collection, id } = splitAddress(doc);
     const { store } = this.#context;
+    if (at !== undefined) return JSON.stringify(readDocumentAt(store, collection, id, at));
     const info = store.collections.get(collection);
     const stored = info && store.documents.get(info.number, id);
     if (!stored) throw ProblemError.of('no-such-document', `There is no document ${doc}.`, { document: doc });
@@ -252,8 +254,9 @@ export class SocketSession implements Sink {
   }
 
   /** The answer waits until one's own watches show what the commit did. */
-  async #commit(commit: LiveParams['commit']): Promise<string> {
-    const receipt = await this.#context.committer.commit(commit, this.#identity!);
+  async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
+    const sender = { author: this.#identity!, lane: this, sizeBytes };
+    const receipt = await this.#context.committer.commit(commit, sender);
     if (!this.full) await new Promise<void>((resolve) => this.#whenCaughtUp(resolve));
     return JSON.stringify(receipt);
   }

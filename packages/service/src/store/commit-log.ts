@@ -1,24 +1,31 @@
-import type { Commit, DataFault, DocumentChange, Refusal } from '@uproar/core';
+import type { Commit, DocumentChange, Refusal } from '@uproar/core';
 import type { JournalEntry } from './journal.js';
 
 /** A commit that was applied and is on disk. */
 export interface AppliedCommit {
   seq: number;
   commit: Commit;
-  /** One for each write, in order. */
+  /** One for each write, in order, but none for documents that were kept as they were. */
   changes: DocumentChange[];
+  /** The documents of the writes, in order, and their versions now; 0 for a deleted one. */
+  documents: { collection: string; id: string; version: number }[];
 }
 
-/** A fault of the data that a write would leave behind. */
-export interface DataRefusal {
-  kind: 'bad-document';
-  fault: DataFault;
-  collection: string;
-  id: string;
-}
+/**
+ * How a commit came out. Of a refused one nothing was applied; `write` or `read` is the index of what it was refused
+ * for. `repeated`: it had been applied before, under the same id. `idReused`: the id belongs to another content.
+ */
+export type CommitOutcome =
+  | { applied: AppliedCommit }
+  | { refused: Refusal; write?: number; read?: number }
+  | { repeated: { seq: number; documents: { collection: string; id: string; version: number }[] } }
+  | { idReused: string };
 
-/** How a commit came out. `write` is the index of the write that was refused; then nothing was applied. */
-export type CommitOutcome = { applied: AppliedCommit } | { refused: Refusal | DataRefusal; write: number };
+/** Where a commit comes from: who sends commits one after the other, and how many bytes it came in. */
+export interface CommitOrigin {
+  lane: object;
+  sizeBytes: number;
+}
 
 /**
  * The one narrow interface every commit passes: it gives the commits their one order. The store's own journal
@@ -30,12 +37,12 @@ export interface CommitLog {
   readonly seq: number;
 
   /**
-   * Appends a commit.
+   * Appends a commit. Those of one lane are applied in the order in which they were appended.
    *
    * @returns how it came out, once it is on disk and the listeners have heard of it
    * @throws {ProblemError} `overloaded`, `storage-failed` or `stopping`; then nothing was applied
    */
-  append(commit: Commit): Promise<CommitOutcome>;
+  append(commit: Commit, origin?: CommitOrigin): Promise<CommitOutcome>;
 
   /** Up to `limit` commits after `seq`, oldest first. */
   after(seq: number, limit: number): JournalEntry[];

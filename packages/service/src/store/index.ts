@@ -5,21 +5,27 @@ import { Collections } from './collections.js';
 import { Documents } from './documents.js';
 import { Indexes } from './indexes.js';
 import { Journal } from './journal.js';
+import { Outcomes } from './outcomes.js';
 import { claimDirectory } from './lock.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
-import { keepJournalWithin, type RetentionLimits } from './retention.js';
-import { SqliteCommitLog } from './sqlite-commit-log.js';
+import { JournalCutter, type RetentionLimits } from './retention.js';
+import { careFor } from './store-care.js';
+import { SqliteCommitLog, type WaitingLimits } from './sqlite-commit-log.js';
 
 export { StoreError } from './store-error.js';
-export type { AppliedCommit, CommitLog, CommitOutcome } from './commit-log.js';
+export type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome } from './commit-log.js';
 export type { CollectionInfo } from './collections.js';
 export { readStored, stringifyStored, type StoredDocument } from './documents.js';
 export type { IndexInfo } from './indexes.js';
-export type { JournalEntry } from './journal.js';
+export type { JournalChange, JournalEntry } from './journal.js';
 export { adviseIndex, type Plan } from './plan.js';
 export { type Found, type Reading } from './reader.js';
+export type { WaitingLimits } from './sqlite-commit-log.js';
 export { JournalCutter, type RetentionLimits } from './retention.js';
+
+/** 10,000 commits, and 64 MiB of them. */
+const DEFAULT_WAITING_LIMITS: WaitingLimits = { commits: 10_000, sizeBytes: 64 * 1024 * 1024 };
 
 /** An open store: one data directory, claimed by this process. */
 export interface Store {
@@ -40,8 +46,8 @@ export interface Store {
 /** How a store is opened. */
 export interface StoreOptions {
   limits?: DocumentLimits;
-  /** Commits that may wait for their turn before more are turned away. */
-  maxWaitingCommits?: number;
+  /** How much may wait for its turn before more is turned away. */
+  waiting?: Partial<WaitingLimits>;
   /** How much of the journal is kept; all of it unless told otherwise. */
   journal?: RetentionLimits;
 }
@@ -61,14 +67,22 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
     const documents = new Documents(database);
     const journal = new Journal(database, collections);
     const indexes = new Indexes(database, collections, documents);
+    const outcomes = new Outcomes(database);
     const log = new SqliteCommitLog(
-      { database, collections, documents, journal, indexes },
-      { limits, maxWaiting: options.maxWaitingCommits ?? 10_000 },
+      { database, collections, documents, journal, indexes, outcomes },
+      { limits, maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting } },
     );
-    const reader = new Reader({ database, file: databaseFile(directory), collections, indexes, seq: () => log.seq });
-    const stopCutting = keepJournalWithin(database, journal, options.journal ?? {}, Date.now);
+    const file = databaseFile(directory);
+    const reader = new Reader({ database, file, collections, indexes, seq: () => log.seq });
+    const stopCare = careFor({
+      file,
+      database,
+      reader,
+      outcomes,
+      cutter: new JournalCutter(database, journal, options.journal ?? {}),
+    });
     const close = () => {
-      stopCutting();
+      stopCare();
       reader.close();
       log.close();
       database.close();

@@ -1,5 +1,5 @@
 import type Database from 'better-sqlite3';
-import type { Author, DocumentChange } from '@uproar/core';
+import type { Author, Document, DocumentChange } from '@uproar/core';
 import type { Collections } from './collections.js';
 import { readStored, type StoredDocument } from './documents.js';
 
@@ -9,7 +9,12 @@ export interface JournalEntry {
   id: string | undefined;
   timeMs: number;
   author: Author;
-  changes: DocumentChange[];
+  changes: JournalChange[];
+}
+
+/** A change of one document, and its place among the changes of its commit, from 0. */
+export interface JournalChange extends DocumentChange {
+  place: number;
 }
 
 type Row = Omit<StoredDocument, 'number'>;
@@ -19,9 +24,17 @@ interface CommitRow {
   id: string | null;
   time: number;
   author: string;
+  firstChange: number;
+}
+
+/** The first and the last of a document's changes. */
+interface Ends {
+  first: number;
+  last: number;
 }
 
 interface ChangeRow {
+  number: number;
   seq: number;
   time: number;
   collection: number;
@@ -35,66 +48,99 @@ interface ChangeRow {
 }
 
 const CHANGE_COLUMNS = `
-  changes.seq, commits.time, changes.collection, changes.document,
+  changes.number, changes.seq, commits.time, changes.collection, changes.document,
   changes.version_before AS versionBefore, changes.created_before AS createdBefore,
   changes.updated_before AS updatedBefore, changes.before,
   changes.created_after AS createdAfter, changes.after`;
-const INSERT_COMMIT = 'INSERT INTO commits (seq, id, time, author) VALUES (?, ?, ?, ?)';
+const FROM_CHANGES = `SELECT ${CHANGE_COLUMNS} FROM changes JOIN commits USING (seq)`;
+const INSERT_COMMIT = 'INSERT INTO commits (seq, id, time, author, first_change) VALUES (?, ?, ?, ?, ?)';
 const INSERT_CHANGE = `
-  INSERT INTO changes (seq, collection, document, version_before, created_before, updated_before, before,
+  INSERT INTO changes (number, seq, collection, document, version_before, created_before, updated_before, before,
                        created_after, after)
-  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`;
+  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`;
 const BOUNDS = 'SELECT MIN(seq) AS first, MAX(seq) AS last FROM commits';
-const COMMITS_AFTER = 'SELECT seq, id, time, author FROM commits WHERE seq > ? ORDER BY seq LIMIT ?';
-const CHANGES_BETWEEN = `
-  SELECT ${CHANGE_COLUMNS} FROM changes JOIN commits USING (seq)
-  WHERE changes.seq BETWEEN ? AND ? ORDER BY changes.number`;
+const NEXT_CHANGE = `
+  SELECT MAX(COALESCE((SELECT MAX(number) + 1 FROM changes), 1),
+             COALESCE((SELECT first_change FROM commits ORDER BY seq DESC LIMIT 1), 1))`;
+const COMMITS_AFTER =
+  'SELECT seq, id, time, author, first_change AS firstChange FROM commits WHERE seq > ? ORDER BY seq LIMIT ?';
+const COMMITS_BEFORE = `
+  SELECT seq, id, time, author, first_change AS firstChange FROM commits WHERE seq < ? ORDER BY seq DESC LIMIT ?`;
+const COMMIT = 'SELECT seq, id, time, author, first_change AS firstChange FROM commits WHERE seq = ?';
+const FIRST_CHANGE_AFTER = 'SELECT first_change FROM commits WHERE seq > ? ORDER BY seq LIMIT 1';
+const CHANGES_BETWEEN = `${FROM_CHANGES} WHERE changes.number >= ? AND changes.number < ? ORDER BY changes.number`;
 const ENDS_BY_COLLECTION = `
-  SELECT MIN(number) AS first, MAX(number) AS last FROM changes
+  SELECT MIN(number) AS first, MAX(number) AS last FROM changes INDEXED BY changes_by_collection
   WHERE collection = ? AND seq > ? GROUP BY document ORDER BY last`;
 const ENDS_BY_DOCUMENT = `
-  SELECT MIN(number) AS first, MAX(number) AS last FROM changes
+  SELECT MIN(number) AS first, MAX(number) AS last FROM changes INDEXED BY changes_by_document
   WHERE collection = ? AND document = ? AND seq > ? HAVING first IS NOT NULL`;
-const CHANGE = `
-  SELECT ${CHANGE_COLUMNS} FROM changes JOIN commits USING (seq) WHERE changes.number = ?`;
+const CHANGE = `${FROM_CHANGES} WHERE changes.number = ?`;
+const LAST_CHANGE_TO = `
+  ${FROM_CHANGES} WHERE changes.collection = ? AND changes.document = ? AND changes.seq <= ?
+  ORDER BY changes.seq DESC, changes.number DESC LIMIT 1`;
+const FIRST_CHANGE_OF = `
+  ${FROM_CHANGES} WHERE changes.collection = ? AND changes.document = ? AND changes.seq > ?
+  ORDER BY changes.seq, changes.number LIMIT 1`;
+const SEQS_BEFORE = `
+  SELECT DISTINCT seq FROM changes JOIN commits USING (seq)
+  WHERE collection = ? AND document = ? AND seq < ? ORDER BY seq DESC LIMIT ?`;
+const SEQS_AFTER = `
+  SELECT DISTINCT seq FROM changes JOIN commits USING (seq)
+  WHERE collection = ? AND document = ? AND seq > ? ORDER BY seq LIMIT ?`;
+const CHANGES_OF = `
+  ${FROM_CHANGES} WHERE changes.collection = ? AND changes.document = ? AND changes.seq = ? ORDER BY changes.number`;
+const SIZE_BEFORE = `
+  SELECT COALESCE(SUM(OCTET_LENGTH(COALESCE(before, '')) + OCTET_LENGTH(COALESCE(after, ''))), 0)
+  FROM changes WHERE number < ?`;
+const SIZE = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'journal-bytes'";
+const SET_SIZE = "UPDATE store SET value = ? WHERE name = 'journal-bytes'";
+
+/** Changes taken into memory at a time, however many commits they belong to; one commit is never taken in part. */
+const CHANGES_AT_ONCE = 5000;
 
 /** The journal of a store: every commit in order, each with its documents before and after. */
 export class Journal {
+  readonly #database: Database.Database;
   readonly #collections: Collections;
-  readonly #insertCommit: Database.Statement<[number, string | null, number, string]>;
+  readonly #insertCommit: Database.Statement<[number, string | null, number, string, number]>;
   readonly #insertChange: Database.Statement;
-  readonly #commitsAfter: Database.Statement<[number, number], CommitRow>;
-  readonly #changesBetween: Database.Statement<[number, number], ChangeRow>;
-  readonly #endsByCollection: Database.Statement<[number, number], { first: number; last: number }>;
-  readonly #endsByDocument: Database.Statement<[number, string, number], { first: number; last: number }>;
-  readonly #change: Database.Statement<[number], ChangeRow>;
-  /** The oldest and newest seq that the journal holds; 0 and 0 when it is empty. */
-  readonly bounds: () => { first: number; last: number };
+  readonly #setSize: Database.Statement<[string]>;
+  readonly #bounds: Database.Statement<[], { first: number | null; last: number | null }>;
+  #nextChange = 1;
+  #sizeBytes = 0;
+  #sizeWritten = 0;
 
   constructor(database: Database.Database, collections: Collections) {
+    this.#database = database;
     this.#collections = collections;
     this.#insertCommit = database.prepare(INSERT_COMMIT);
     this.#insertChange = database.prepare(INSERT_CHANGE);
-    this.#commitsAfter = database.prepare(COMMITS_AFTER);
-    this.#changesBetween = database.prepare(CHANGES_BETWEEN);
-    this.#endsByCollection = database.prepare(ENDS_BY_COLLECTION);
-    this.#endsByDocument = database.prepare(ENDS_BY_DOCUMENT);
-    this.#change = database.prepare(CHANGE);
-    const bounds = database.prepare<[], { first: number | null; last: number | null }>(BOUNDS);
-    this.bounds = () => {
-      const { first, last } = bounds.get()!;
-      return { first: first ?? 0, last: last ?? 0 };
-    };
+    this.#setSize = database.prepare(SET_SIZE);
+    this.#bounds = database.prepare(BOUNDS);
+    this.reload();
   }
 
-  /** Adds a commit. Belongs inside the transaction that writes its documents. */
+  /** The oldest and newest seq that the journal holds; 0 and 0 when it is empty. */
+  bounds(): { first: number; last: number } {
+    const { first, last } = this.#bounds.get()!;
+    return { first: first ?? 0, last: last ?? 0 };
+  }
+
+  /** The bytes of all documents in the journal, before and after. */
+  get sizeBytes(): number {
+    return this.#sizeBytes;
+  }
+
+  /** Adds a commit; its changes follow. Belongs inside the transaction that writes its documents. */
   addCommit(seq: number, id: string | undefined, timeMs: number, author: Author): void {
-    this.#insertCommit.run(seq, id ?? null, timeMs, JSON.stringify(author));
+    this.#insertCommit.run(seq, id ?? null, timeMs, JSON.stringify(author), this.#nextChange);
   }
 
-  /** Adds one document of a commit, as it was and as it is. */
-  addChange(seq: number, collection: number, before: Row | undefined, after: Row | undefined): void {
+  /** Adds one document of the commit added last, as it was and as it is, and the bytes of both. */
+  addChange(seq: number, collection: number, before: Row | undefined, after: Row | undefined, sizeBytes: number): void {
     this.#insertChange.run(
+      this.#nextChange++,
       seq,
       collection,
       (before ?? after)!.id,
@@ -105,22 +151,140 @@ export class Journal {
       after?.created ?? null,
       after?.data ?? null,
     );
+    this.#sizeBytes += sizeBytes;
   }
 
-  /** Up to `limit` commits after `seq`, oldest first. */
+  /** Writes how large the journal is now. Belongs inside the same transaction. */
+  writeSize(): void {
+    if (this.#sizeBytes !== this.#sizeWritten) this.#setSize.run(String(this.#sizeBytes));
+    this.#sizeWritten = this.#sizeBytes;
+  }
+
+  /** Takes up again what is on disk, after a transaction that failed. */
+  reload(): void {
+    this.#nextChange = this.#database.prepare<[], number>(NEXT_CHANGE).pluck().get()!;
+    this.#sizeBytes = this.#sizeWritten = this.#database.prepare<[], number>(SIZE).pluck().get() ?? 0;
+  }
+
+  /** Commits after `seq`, oldest first: up to `limit`, fewer where they are large; at least one if there is one. */
   after(seq: number, limit: number): JournalEntry[] {
-    const commits = this.#commitsAfter.all(seq, limit);
-    const entries = new Map<number, JournalEntry>();
-    for (const { seq, id, time, author } of commits) {
-      entries.set(seq, { seq, id: id ?? undefined, timeMs: time, author: JSON.parse(author) as Author, changes: [] });
+    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_AFTER).all(seq, limit));
+  }
+
+  /** Commits before `seq`, newest first. As {@link after}. */
+  before(seq: number, limit: number): JournalEntry[] {
+    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_BEFORE).all(seq, limit));
+  }
+
+  /**
+   * The commits that touched one document, each with its changes of that document only: up to `limit` of those before
+   * a seq, newest first, or of those after one, oldest first.
+   */
+  ofDocument(
+    collection: number,
+    id: string,
+    place: { before: number } | { after: number },
+    limit: number,
+  ): JournalEntry[] {
+    const seqs =
+      'before' in place
+        ? this.#prepare<[number, string, number, number], number>(SEQS_BEFORE)
+            .pluck()
+            .all(collection, id, place.before, limit)
+        : this.#prepare<[number, string, number, number], number>(SEQS_AFTER)
+            .pluck()
+            .all(collection, id, place.after, limit);
+    return seqs.map((seq) => {
+      const rows = this.#prepare<[number, string, number], ChangeRow>(CHANGES_OF).all(collection, id, seq);
+      const commit = this.#prepare<[number], CommitRow>(COMMIT).get(seq)!;
+      return { ...readCommit(commit), changes: this.#readAll(rows, commit) };
+    });
+  }
+
+  /** The change of a document by the commit `seq`; the last, where there are several. */
+  changeAt(collection: number, id: string, seq: number): DocumentChange | undefined {
+    const row = this.#prepare<[number, string, number], ChangeRow>(LAST_CHANGE_TO).get(collection, id, seq);
+    return row?.seq === seq ? this.#read(row) : undefined;
+  }
+
+  /**
+   * A document as it was when the store was at `seq`, which the journal must reach back to.
+   *
+   * @param now the document as it is
+   */
+  documentAt(collection: number, id: string, seq: number, now: () => Document | undefined): Document | undefined {
+    const last = this.#prepare<[number, string, number], ChangeRow>(LAST_CHANGE_TO).get(collection, id, seq);
+    if (last) return this.#read(last).after;
+    const next = this.#prepare<[number, string, number], ChangeRow>(FIRST_CHANGE_OF).get(collection, id, seq);
+    return next ? this.#read(next).before : now();
+  }
+
+  /** Where the changes behind the commit `seq` begin. */
+  #firstChangeAfter(seq: number): number {
+    return this.#prepare<[number], number>(FIRST_CHANGE_AFTER).pluck().get(seq) ?? this.#nextChange;
+  }
+
+  /** The bytes of the documents in the commits up to `seq`. */
+  sizeUpTo(seq: number): number {
+    return this.#prepare<[number], number>(SIZE_BEFORE).pluck().get(this.#firstChangeAfter(seq))!;
+  }
+
+  /** The last seq, counted on from `first`, up to which there are at most so many changes; `first` if it has more. */
+  reachingOver(first: number, changes: number): number {
+    const start = this.#firstChangeAfter(first - 1);
+    const seq = this.#prepare<[number], number>('SELECT seq FROM changes WHERE number = ?')
+      .pluck()
+      .get(start + changes);
+    return seq === undefined ? Number.MAX_SAFE_INTEGER : Math.max(first, seq - 1);
+  }
+
+  /** Removes the commits up to `seq`. Their documents stay on disk, unseen, until they are swept out. */
+  cut(seq: number): void {
+    this.#prepare<[number]>('DELETE FROM commits WHERE seq <= ?').run(seq);
+  }
+
+  /** Removes documents of commits that were cut, up to so many. Returns true when there were any. */
+  sweep(limit: number): boolean {
+    const { first } = this.bounds();
+    const end = first === 0 ? this.#nextChange : this.#firstChangeAfter(first - 1);
+    const start = this.#prepare<[], number | null>('SELECT MIN(number) FROM changes').pluck().get() ?? end;
+    if (start >= end) return false;
+    const upTo = Math.min(start + limit, end);
+    try {
+      this.#database.transaction(() => {
+        this.#sizeBytes -= this.#prepare<[number], number>(SIZE_BEFORE).pluck().get(upTo)!;
+        this.#prepare<[number]>('DELETE FROM changes WHERE number < ?').run(upTo);
+        this.writeSize();
+      })();
+    } catch (error) {
+      this.reload();
+      throw error;
     }
-    const last = commits.at(-1);
-    if (last) {
-      for (const row of this.#changesBetween.iterate(commits[0]!.seq, last.seq)) {
-        entries.get(row.seq)!.changes.push(this.#read(row));
-      }
+    return true;
+  }
+
+  /** The commits with their changes, as many as may be in memory at once. All rows must stand in one direction. */
+  #entries(commits: CommitRow[]): JournalEntry[] {
+    const entries: JournalEntry[] = [];
+    let changes = 0;
+    for (const commit of commits) {
+      if (changes >= CHANGES_AT_ONCE) break;
+      const rows = this.#prepare<[number, number], ChangeRow>(CHANGES_BETWEEN).all(
+        commit.firstChange,
+        this.#firstChangeAfter(commit.seq),
+      );
+      changes += rows.length;
+      entries.push({ ...readCommit(commit), changes: this.#readAll(rows, commit) });
     }
-    return [...entries.values()];
+    return entries;
+  }
+
+  readonly #statements = new Map<string, Database.Statement>();
+
+  #prepare<Parameters extends unknown[], Result = unknown>(sql: string): Database.Statement<Parameters, Result> {
+    let statement = this.#statements.get(sql);
+    if (!statement) this.#statements.set(sql, (statement = this.#database.prepare(sql)));
+    return statement as unknown as Database.Statement<Parameters, Result>;
   }
 
   /** Tells whether the journal holds every commit after `seq`. */
@@ -136,14 +300,20 @@ export class Journal {
   netChangesAfter(seq: number, collection: number, document?: string): DocumentChange[] {
     const ends =
       document === undefined
-        ? this.#endsByCollection.all(collection, seq)
-        : this.#endsByDocument.all(collection, document, seq);
+        ? this.#prepare<[number, number], Ends>(ENDS_BY_COLLECTION).all(collection, seq)
+        : this.#prepare<[number, string, number], Ends>(ENDS_BY_DOCUMENT).all(collection, document, seq);
     return ends
       .map(({ first, last }) => {
-        const change = this.#read(this.#change.get(last)!);
-        return first === last ? change : { ...change, before: this.#read(this.#change.get(first)!).before };
+        const change = this.#read(this.#prepare<[number], ChangeRow>(CHANGE).get(last)!);
+        return first === last
+          ? change
+          : { ...change, before: this.#read(this.#prepare<[number], ChangeRow>(CHANGE).get(first)!).before };
       })
       .filter((change) => change.before || change.after);
+  }
+
+  #readAll(rows: ChangeRow[], { firstChange }: CommitRow): JournalChange[] {
+    return rows.map((row) => ({ ...this.#read(row), place: row.number - firstChange }));
   }
 
   #read(row: ChangeRow): DocumentChange {
@@ -169,4 +339,8 @@ export class Journal {
           });
     return { collection: this.#collections.nameOf(row.collection), id: row.document, before, after };
   }
+}
+
+function readCommit({ seq, id, time, author }: CommitRow): Omit<JournalEntry, 'changes'> {
+  return { seq, id: id ?? undefined, timeMs: time, author: JSON.parse(author) as Author };
 }

@@ -9,6 +9,7 @@ import {
   type JsonValue,
   type Query,
 } from '@uproar/core';
+import { ProblemError } from '@uproar/protocol';
 import type { Collections } from './collections.js';
 import type { StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
@@ -96,6 +97,8 @@ export class Reader {
   readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
   readonly #plans = new WeakMap<Query, { plan: Plan; indexes: readonly IndexInfo[] }>();
   readonly #idle: Snapshot[] = [];
+  readonly #active = new Set<Snapshot>();
+  #paused = false;
   readonly #waiting: ((snapshot: Snapshot) => void)[] = [];
   #snapshots = 0;
   #closed = false;
@@ -242,20 +245,44 @@ export class Reader {
     }
   }
 
+  /**
+   * Lets long reads come to an end, so that the write-ahead log can begin anew, and then runs `whenNoneRuns`. New ones wait
+   * meanwhile; those that have run for longer than `graceMs` are broken off.
+   */
+  async interrupt(graceMs: number, whenNoneRuns: () => void): Promise<void> {
+    if (this.#paused) return;
+    this.#paused = true;
+    while (this.#active.size > 0 && !this.#closed) {
+      for (const snapshot of this.#active) if (snapshot.ageMs > graceMs) snapshot.breakOff();
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+    this.#paused = false;
+    if (this.#closed) return;
+    whenNoneRuns();
+    for (const next of this.#waiting.splice(0)) void this.#take().then(next);
+  }
+
   #take(): Promise<Snapshot> {
+    if (this.#paused) return new Promise((resolve) => this.#waiting.push(resolve));
     const idle = this.#idle.pop();
-    if (idle) return Promise.resolve(idle);
+    if (idle) return Promise.resolve(this.#activate(idle));
     if (this.#snapshots < MAX_SNAPSHOTS) {
       this.#snapshots++;
-      return Promise.resolve(new Snapshot(this.#options.file));
+      return Promise.resolve(this.#activate(new Snapshot(this.#options.file)));
     }
     return new Promise((resolve) => this.#waiting.push(resolve));
   }
 
+  #activate(snapshot: Snapshot): Snapshot {
+    this.#active.add(snapshot);
+    return snapshot;
+  }
+
   #release(snapshot: Snapshot): void {
     snapshot.end();
-    const next = this.#waiting.shift();
-    if (next) next(snapshot);
+    this.#active.delete(snapshot);
+    const next = this.#paused ? undefined : this.#waiting.shift();
+    if (next) next(this.#activate(snapshot));
     else if (this.#closed) snapshot.close();
     else this.#idle.push(snapshot);
   }
@@ -291,6 +318,9 @@ class Snapshot {
   readonly #database: Database.Database;
   readonly #seq: Database.Statement<[], number>;
   readonly #get: Database.Statement<[number, string], StoredDocument>;
+  #rows: IterableIterator<StoredDocument> | undefined;
+  #begun = 0;
+  #brokenOff = false;
 
   constructor(file: string) {
     this.#database = new Database(file, { readonly: true });
@@ -300,17 +330,54 @@ class Snapshot {
     );
   }
 
+  /** How long the view has been held, in milliseconds. */
+  get ageMs(): number {
+    return performance.now() - this.#begun;
+  }
+
   /** Fixes the view. Returns the seq it shows. */
   begin(): number {
+    this.#begun = performance.now();
+    this.#brokenOff = false;
     this.#database.exec('BEGIN');
     return this.#seq.get()!;
   }
 
-  iterate({ sql, parameters }: Plan): IterableIterator<StoredDocument> {
-    return this.#database.prepare<unknown[], StoredDocument>(sql).iterate(...parameters);
+  /** @throws {ProblemError} `read-broken-off` at the next document, once the view was given up */
+  *iterate({ sql, parameters }: Plan): IterableIterator<StoredDocument> {
+    this.#rows = this.#database.prepare<unknown[], StoredDocument>(sql).iterate(...parameters);
+    try {
+      for (let row = this.#next(); !row.done; row = this.#next()) yield row.value;
+    } finally {
+      this.#rows?.return?.();
+      this.#rows = undefined;
+    }
+  }
+
+  #next(): IteratorResult<StoredDocument> {
+    const row = this.#rows?.next();
+    this.#check();
+    return row!;
+  }
+
+  /** Gives the view up although somebody reads it, who hears of it at the next document. */
+  breakOff(): void {
+    this.#brokenOff = true;
+    this.#rows?.return?.();
+    this.#rows = undefined;
+    this.end();
+  }
+
+  #check(): void {
+    if (!this.#brokenOff) return;
+    throw ProblemError.of(
+      'read-broken-off',
+      'This read held on to an old state of the store for too long while much was written. Read it in parts, with limit and after, or read faster.',
+    );
   }
 
   get(collection: number, id: string): StoredDocument | undefined {
+    this.#check();
     return this.#get.get(collection, id);
   }
 

@@ -9,44 +9,16 @@ export interface RetentionLimits {
   maxSizeBytes?: number | undefined;
 }
 
-/** Commits cut in one transaction, so that nobody waits long. */
-const CUT_AT_ONCE = 200;
-
-/** How often the journal is looked at, in milliseconds. */
-const INTERVAL_MS = 30_000;
+/** Commits cut, and changes swept out, in one transaction, so that nobody waits long. */
+const COMMITS_AT_ONCE = 200;
+const CHANGES_AT_ONCE = 1000;
 
 const OLDEST = 'SELECT seq FROM commits WHERE seq < ? AND time < ? ORDER BY seq LIMIT 1 OFFSET ?';
-const SIZE = 'SELECT COALESCE(SUM(LENGTH(before)), 0) + COALESCE(SUM(LENGTH(after)), 0) FROM changes';
-const SIZE_TO = 'SELECT COALESCE(SUM(LENGTH(before)), 0) + COALESCE(SUM(LENGTH(after)), 0) FROM changes WHERE seq <= ?';
-const CUT_CHANGES = 'DELETE FROM changes WHERE seq <= ?';
-const CUT_COMMITS = 'DELETE FROM commits WHERE seq <= ?';
 
 /**
- * Cuts the old end of the journal, in small steps. The newest commit always stays.
- *
- * @returns stops it
+ * Cuts the old end of the journal step by step. Commits go first, from then on nobody sees them; their documents are
+ * swept out afterwards, so that a step stays small however large a commit was. The newest commit always stays.
  */
-export function keepJournalWithin(
-  database: Database.Database,
-  journal: Journal,
-  limits: RetentionLimits,
-  now: () => number,
-): () => void {
-  if (limits.maxAgeMs === undefined && limits.maxSizeBytes === undefined) return () => undefined;
-  const cutter = new JournalCutter(database, journal, limits);
-  let pause: NodeJS.Immediate | undefined;
-  const turn = () => {
-    if (cutter.step(now())) pause = setImmediate(turn);
-  };
-  const timer = setInterval(turn, INTERVAL_MS).unref();
-  turn();
-  return () => {
-    clearInterval(timer);
-    if (pause) clearImmediate(pause);
-  };
-}
-
-/** Decides what is to be cut, and cuts it step by step. */
 export class JournalCutter {
   readonly #database: Database.Database;
   readonly #journal: Journal;
@@ -58,16 +30,14 @@ export class JournalCutter {
     this.#limits = limits;
   }
 
-  /** Cuts up to two hundred commits. Returns true when there may be more to cut. */
+  /** Does one step. Returns true when there may be more to do. */
   step(nowMs: number): boolean {
+    if (this.#journal.sweep(CHANGES_AT_ONCE)) return true;
     const { first, last } = this.#journal.bounds();
     if (last === 0 || first >= last) return false;
     const upTo = Math.max(this.#tooOld(nowMs, last), this.#tooMuch(first, last));
     if (upTo < first) return false;
-    this.#database.transaction(() => {
-      this.#database.prepare(CUT_CHANGES).run(upTo);
-      this.#database.prepare(CUT_COMMITS).run(upTo);
-    })();
+    this.#journal.cut(upTo);
     return true;
   }
 
@@ -75,24 +45,25 @@ export class JournalCutter {
     if (this.#limits.maxAgeMs === undefined) return 0;
     const before = nowMs - this.#limits.maxAgeMs;
     const find = this.#database.prepare<[number, number, number], number>(OLDEST).pluck();
-    for (const offset of [CUT_AT_ONCE - 1, 0]) {
+    for (const offset of [COMMITS_AT_ONCE - 1, 0]) {
       const seq = find.get(last, before, offset);
       if (seq !== undefined) return seq;
     }
     return 0;
   }
 
+  /** Up to where the oldest commits are too much; not further than about as many changes as are swept out at once. */
   #tooMuch(first: number, last: number): number {
     const { maxSizeBytes } = this.#limits;
     if (maxSizeBytes === undefined) return 0;
-    const size = this.#database.prepare<[], number>(SIZE).pluck().get()!;
-    if (size <= maxSizeBytes) return 0;
-    const sizeTo = this.#database.prepare<[number], number>(SIZE_TO).pluck();
+    const excess = this.#journal.sizeBytes - maxSizeBytes;
+    if (excess <= 0) return 0;
+    const farthest = this.#journal.reachingOver(first, CHANGES_AT_ONCE);
     // The first seq up to which cutting is enough, or as far as one step goes.
-    let [low, upTo] = [first, Math.min(first + CUT_AT_ONCE - 1, last - 1)];
+    let [low, upTo] = [first, Math.min(first + COMMITS_AT_ONCE - 1, farthest, last - 1)];
     while (low < upTo) {
       const middle = Math.floor((low + upTo) / 2);
-      if (size - sizeTo.get(middle)! <= maxSizeBytes) upTo = middle;
+      if (this.#journal.sizeUpTo(middle) >= excess) upTo = middle;
       else low = middle + 1;
     }
     return upTo;

@@ -1,26 +1,25 @@
 import type Database from 'better-sqlite3';
 import {
   applyWrite,
+  findStaleRead,
   formatAddress,
   formatTime,
   sizeFault,
   type Commit,
   type Document,
-  type DocumentChange,
   type DocumentLimits,
   type Write,
 } from '@uproar/core';
 import { ProblemError } from '@uproar/protocol';
-import type { AppliedCommit, CommitLog, CommitOutcome } from './commit-log.js';
+import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome } from './commit-log.js';
+import { CommitQueue, type Queued } from './commit-queue.js';
 import type { Collections } from './collections.js';
 import { readStored, type Documents, type StoredDocument } from './documents.js';
 import type { Indexes } from './indexes.js';
 import type { Journal, JournalEntry } from './journal.js';
+import type { Outcomes } from './outcomes.js';
 
-/** At most so many commits are written in one transaction, so that none waits long for its neighbours. */
-const MAX_GROUP_COMMITS = 512;
-
-interface Waiting {
+interface Waiting extends Queued {
   commit: Commit;
   resolve(outcome: CommitOutcome): void;
   reject(error: Error): void;
@@ -30,6 +29,7 @@ interface Waiting {
 interface Held {
   stored: StoredDocument;
   document: Document;
+  sizeBytes: number;
 }
 
 /** One write of a commit, judged and ready to be written. */
@@ -46,6 +46,13 @@ export interface CommitTables {
   documents: Documents;
   journal: Journal;
   indexes: Indexes;
+  outcomes: Outcomes;
+}
+
+/** How much may wait for its turn before more is turned away. */
+export interface WaitingLimits {
+  commits: number;
+  sizeBytes: number;
 }
 
 /**
@@ -56,17 +63,17 @@ export interface CommitTables {
 export class SqliteCommitLog implements CommitLog {
   readonly #tables: CommitTables;
   readonly #limits: DocumentLimits;
-  readonly #maxWaiting: number;
+  readonly #maxWaiting: WaitingLimits;
   readonly #listeners = new Set<(group: readonly AppliedCommit[]) => void>();
   readonly #begin: Database.Statement;
   readonly #commit: Database.Statement;
   readonly #rollback: Database.Statement;
-  #queue: Waiting[] = [];
+  readonly #queue = new CommitQueue<Waiting>();
   #scheduled = false;
   #closed = false;
   #seq: number;
 
-  constructor(tables: CommitTables, options: { limits: DocumentLimits; maxWaiting: number }) {
+  constructor(tables: CommitTables, options: { limits: DocumentLimits; maxWaiting: WaitingLimits }) {
     this.#tables = tables;
     this.#limits = options.limits;
     this.#maxWaiting = options.maxWaiting;
@@ -80,19 +87,28 @@ export class SqliteCommitLog implements CommitLog {
     return this.#seq;
   }
 
-  append(commit: Commit): Promise<CommitOutcome> {
+  append(commit: Commit, { lane, sizeBytes }: CommitOrigin = { lane: commit, sizeBytes: 0 }): Promise<CommitOutcome> {
+    if (this.#closed) {
+      return Promise.reject(
+        ProblemError.of('stopping', 'The service is stopping; send the commit again when it is back.'),
+      );
+    }
+    const { length } = this.#queue;
+    const full = length >= this.#maxWaiting.commits || this.#queue.sizeBytes + sizeBytes > this.#maxWaiting.sizeBytes;
+    if (full && length > 0) {
+      return Promise.reject(
+        ProblemError.of('overloaded', `${length} commits are waiting already. Try again in a second.`),
+      );
+    }
     return new Promise((resolve, reject) => {
-      if (this.#closed) {
-        reject(ProblemError.of('stopping', 'The service is stopping; send the commit again when it is back.'));
-      } else if (this.#queue.length >= this.#maxWaiting) {
-        reject(
-          ProblemError.of('overloaded', `${this.#queue.length} commits are waiting already. Try again in a second.`),
-        );
-      } else {
-        this.#queue.push({ commit, resolve, reject });
-        this.#schedule();
-      }
+      this.#queue.push({ commit, resolve, reject, weight: commit.writes.length, sizeBytes }, lane);
+      this.#schedule();
     });
+  }
+
+  /** How many commits wait for their turn. */
+  get waiting(): number {
+    return this.#queue.length;
   }
 
   after(seq: number, limit: number): JournalEntry[] {
@@ -122,7 +138,7 @@ export class SqliteCommitLog implements CommitLog {
   }
 
   #writeGroup(): void {
-    const waiting = this.#queue.splice(0, MAX_GROUP_COMMITS);
+    const waiting = this.#queue.take();
     let outcomes: CommitOutcome[];
     try {
       outcomes = this.#applyAll(waiting.map(({ commit }) => commit));
@@ -144,48 +160,79 @@ export class SqliteCommitLog implements CommitLog {
       const held = new Map<string, Held | undefined>();
       const outcomes = commits.map((commit) => this.#apply(commit, held));
       this.#tables.collections.write();
+      this.#tables.journal.writeSize();
       this.#commit.run();
       return outcomes;
     } catch (error) {
       if (this.#tables.database.inTransaction) this.#rollback.run();
       this.#seq = seqBefore;
       this.#tables.collections.reload();
+      this.#tables.journal.reload();
       throw error;
     }
   }
 
+  /** Applies a commit, unless one of its author's had this id before; then that one's outcome is the answer. */
   #apply(commit: Commit, held: Map<string, Held | undefined>): CommitOutcome {
+    const { id, author, digest = '' } = commit;
+    if (id === undefined) return this.#judge(commit, held);
+    const earlier = this.#tables.outcomes.get(author, id);
+    if (earlier && earlier.digest !== digest) return { idReused: id };
+    if (earlier) return 'seq' in earlier.outcome ? { repeated: earlier.outcome } : earlier.outcome;
+    const outcome = this.#judge(commit, held);
+    if ('applied' in outcome) {
+      const { seq, documents } = outcome.applied;
+      this.#tables.outcomes.add(author, id, commit.timeMs, digest, { seq, documents });
+    } else if ('refused' in outcome) {
+      this.#tables.outcomes.add(author, id, commit.timeMs, digest, outcome);
+    }
+    return outcome;
+  }
+
+  #judge(commit: Commit, held: Map<string, Held | undefined>): CommitOutcome {
     const seq = this.#seq + 1;
     const stamp = { seq, timeMs: commit.timeMs };
     const altered = new Map<string, Held | undefined>();
-    const changes: DocumentChange[] = [];
+    const applied: AppliedCommit = { seq, commit, changes: [], documents: [] };
     const rows: Row[] = [];
+    const stale = findStaleRead(commit.reads ?? [], (collection, id) => this.#hold(collection, id, held)?.document);
+    if (stale) return { refused: stale.refusal, read: stale.read };
     for (const [index, write] of commit.writes.entries()) {
-      const address = formatAddress(write.collection, write.id);
-      const before = altered.has(address) ? altered.get(address) : this.#hold(write, address, held);
-      const outcome = applyWrite(before?.document, write, stamp);
+      const { collection, id } = write;
+      const address = formatAddress(collection, id);
+      const before = altered.has(address) ? altered.get(address) : this.#hold(collection, id, held);
+      const outcome = applyWrite(before?.document, write, stamp, this.#limits);
       if ('refusal' in outcome) return { refused: outcome.refusal, write: index };
+      applied.documents.push({ collection, id, version: outcome.after?.version ?? 0 });
+      if (outcome.kept) continue;
       const after = outcome.after && hold(outcome.after, before, stamp.timeMs);
-      const fault = after && sizeFault(Buffer.byteLength(after.stored.data), this.#limits.sizeBytes);
+      const fault = after && sizeFault(after.sizeBytes, this.#limits.sizeBytes);
       if (fault) {
-        return { refused: { kind: 'bad-document', fault, collection: write.collection, id: write.id }, write: index };
+        const { detail, pointer } = fault;
+        const currentVersion = before?.document.version ?? 0;
+        return { refused: { kind: 'too-large', collection, id, currentVersion, detail, pointer }, write: index };
       }
       altered.set(address, after);
-      changes.push({ collection: write.collection, id: write.id, before: before?.document, after: after?.document });
+      applied.changes.push({ collection, id, before: before?.document, after: after?.document });
       rows.push({ write, before, after });
     }
     this.#seq = seq;
     this.#tables.journal.addCommit(seq, commit.id, commit.timeMs, commit.author);
     for (const row of rows) this.#writeRow(row, stamp);
     for (const [address, document] of altered) held.set(address, document);
-    return { applied: { seq, commit, changes } };
+    return { applied };
   }
 
-  #hold(write: Write, address: string, held: Map<string, Held | undefined>): Held | undefined {
+  #hold(collection: string, id: string, held: Map<string, Held | undefined>): Held | undefined {
+    const address = formatAddress(collection, id);
     if (held.has(address)) return held.get(address);
-    const collection = this.#tables.collections.get(write.collection);
-    const stored = collection && this.#tables.documents.get(collection.number, write.id);
-    const found = stored && { stored, document: readStored(stored) };
+    const info = this.#tables.collections.get(collection);
+    const stored = info && this.#tables.documents.get(info.number, id);
+    const found = stored && {
+      stored,
+      document: readStored(stored),
+      sizeBytes: Buffer.byteLength(stored.data),
+    };
     held.set(address, found);
     return found;
   }
@@ -195,7 +242,7 @@ export class SqliteCommitLog implements CommitLog {
     const { number } = collections.count(write.collection, {
       ...stamp,
       documents: Number(Boolean(after)) - Number(Boolean(before)),
-      sizeBytes: sizeOf(after?.stored) - sizeOf(before?.stored),
+      sizeBytes: (after?.sizeBytes ?? 0) - (before?.sizeBytes ?? 0),
     });
     if (!after) documents.delete(number, write.id);
     else if (before) {
@@ -203,13 +250,10 @@ export class SqliteCommitLog implements CommitLog {
       after.stored.number = before.stored.number;
       documents.update(number, after.stored);
     } else after.stored.number = documents.insert(number, after.stored);
-    journal.addChange(stamp.seq, number, before?.stored, after?.stored);
+    const sizeBytes = (after?.sizeBytes ?? 0) + (before?.sizeBytes ?? 0);
+    journal.addChange(stamp.seq, number, before?.stored, after?.stored, sizeBytes);
     indexes.update(number, before?.document, after?.document, (after ?? before)!.stored.number);
   }
-}
-
-function sizeOf(stored: StoredDocument | undefined): number {
-  return stored ? Buffer.byteLength(stored.data) : 0;
 }
 
 function hold(document: Document, before: Held | undefined, timeMs: number): Held {
@@ -226,6 +270,7 @@ function hold(document: Document, before: Held | undefined, timeMs: number): Hel
       data,
     },
     document: { ...document, created: formatTime(created) },
+    sizeBytes: Buffer.byteLength(data),
   };
 }
 

@@ -1,5 +1,6 @@
 import { SQL as documentsAndJournal } from './0001-documents-and-journal.js';
 import { SQL as indexes } from './0002-indexes.js';
+import { SQL as outcomes } from './0003-outcomes.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
-export const MIGRATIONS: readonly string[] = [documentsAndJournal, indexes];
+export const MIGRATIONS: readonly string[] = [documentsAndJournal, indexes, outcomes];

@@ -1,0 +1,33 @@
+import { formatAddress, type Document } from '@uproar/core';
+import { ProblemError } from '@uproar/protocol';
+import { readStored, type Store } from '../store/index.js';
+
+/**
+ * Reads a document as it was when the store was at `seq`.
+ *
+ * @throws {ProblemError} `seq-ahead`, `journal-cut`, or `no-such-document` when there was none then
+ */
+export function readDocumentAt(store: Store, collection: string, id: string, seq: number): Document {
+  if (seq > store.log.seq) {
+    throw ProblemError.of('seq-ahead', `The store is at seq ${store.log.seq}; there is no ${seq} yet.`, {
+      parameter: 'at',
+    });
+  }
+  if (!store.journal.reachesBackTo(seq)) {
+    throw ProblemError.of(
+      'journal-cut',
+      `The journal holds what came after seq ${store.journal.bounds().first - 1}; how things were at ${seq} is not known any more.`,
+      { parameter: 'at' },
+    );
+  }
+  const info = store.collections.get(collection);
+  const document =
+    info &&
+    store.journal.documentAt(info.number, id, seq, () => {
+      const stored = store.documents.get(info.number, id);
+      return stored && readStored(stored);
+    });
+  if (document) return document;
+  const address = formatAddress(collection, id);
+  throw ProblemError.of('no-such-document', `There was no document ${address} at seq ${seq}.`, { document: address });
+}

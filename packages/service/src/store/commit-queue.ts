@@ -1,0 +1,71 @@
+/** What waits for its turn to be written. */
+export interface Queued {
+  /** How much work it is: its writes. */
+  weight: number;
+  /** What it takes in memory. */
+  sizeBytes: number;
+}
+
+/** Whoever sends commits one after the other, such as a connection. Their commits keep their order. */
+export type Lane = object;
+
+/** At most so many commits are written in one transaction, so that none waits long for its neighbours. */
+const MAX_GROUP_COMMITS = 512;
+
+/** A group is closed when it has so many writes; a commit that is larger is written by itself. */
+const MAX_GROUP_WEIGHT = 1000;
+
+/**
+ * Commits that wait to be written. Each sender has a lane; lanes take turns, so that one who sends a lot, or large
+ * commits, holds up the others for one group at most.
+ */
+export class CommitQueue<Item extends Queued> {
+  readonly #lanes = new Map<Lane, Item[]>();
+  #length = 0;
+  #sizeBytes = 0;
+
+  get length(): number {
+    return this.#length;
+  }
+
+  /** What waits takes in memory. */
+  get sizeBytes(): number {
+    return this.#sizeBytes;
+  }
+
+  /** Adds an item behind the others of its lane. */
+  push(item: Item, lane: Lane): void {
+    const waiting = this.#lanes.get(lane);
+    if (waiting) waiting.push(item);
+    else this.#lanes.set(lane, [item]);
+    this.#length++;
+    this.#sizeBytes += item.sizeBytes;
+  }
+
+  /** Takes out the items to be written next: one from each lane in turn, until the group is full. */
+  take(): Item[] {
+    const group: Item[] = [];
+    let weight = 0;
+    // Lanes whose next item does not fit keep their place at the front, and go first next time.
+    const passed = new Set<Lane>();
+    while (group.length < MAX_GROUP_COMMITS && weight < MAX_GROUP_WEIGHT && passed.size < this.#lanes.size) {
+      for (const [lane, waiting] of [...this.#lanes]) {
+        if (group.length >= MAX_GROUP_COMMITS || weight >= MAX_GROUP_WEIGHT) break;
+        if (passed.has(lane)) continue;
+        const next = waiting[0]!;
+        if (group.length > 0 && weight + next.weight > MAX_GROUP_WEIGHT) {
+          passed.add(lane);
+          continue;
+        }
+        waiting.shift();
+        this.#lanes.delete(lane);
+        if (waiting.length > 0) this.#lanes.set(lane, waiting);
+        group.push(next);
+        weight += next.weight;
+        this.#length--;
+        this.#sizeBytes -= next.sizeBytes;
+      }
+    }
+    return group;
+  }
+}
