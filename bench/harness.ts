@@ -33,7 +33,7 @@ export class BenchServer {
     readonly directory: string,
   ) {}
 
-  static async start(mode: 'uproar' | 'bare'): Promise<BenchServer> {
+  static async start(mode: 'uproar' | 'bare' | 'checking'): Promise<BenchServer> {
     const directory = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
     const child = fork(new URL('./server.ts', import.meta.url), [mode, directory], {
       execArgv: ['--import', 'tsx', '--expose-gc'],

@@ -2,6 +2,9 @@
 import { writeFileSync } from 'node:fs';
 import { cpus } from 'node:os';
 import Table from 'cli-table3';
+import { benchBulk } from './bulk.js';
+import { benchCold } from './cold.js';
+import { benchContention } from './contention.js';
 import { benchFanOut } from './fan-out.js';
 import type { Row } from './harness.js';
 import { benchLatency } from './latency.js';
@@ -9,6 +12,7 @@ import { benchMatch } from './match.js';
 import { benchMemory } from './memory.js';
 import { benchQuery } from './query.js';
 import { benchResume } from './resume.js';
+import { benchWrite } from './write.js';
 
 const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   match: benchMatch,
@@ -17,6 +21,10 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   memory: benchMemory,
   resume: benchResume,
   query: benchQuery,
+  write: benchWrite,
+  bulk: benchBulk,
+  cold: benchCold,
+  contention: benchContention,
 };
 
 const wanted = process.argv.slice(2);

@@ -1,7 +1,16 @@
 /** A server process for the benchmarks: ours, or a bare one to compare with. Tells its CPU time and memory when asked. */
 import { createServer } from 'node:http';
 import { WebSocketServer } from 'ws';
+import { findDataFault } from '@uproar/core';
+import { CollectionName, Data, DocumentId } from '@uproar/protocol';
 import { startService } from '@uproar/service';
+import Database from 'better-sqlite3';
+import Fastify from 'fastify';
+import { z } from 'zod';
+import { requireKey } from '../packages/service/dist/http/authenticate.js';
+import { parseJsonBodies } from '../packages/service/dist/http/body-parser.js';
+import { compileCheck } from '../packages/service/dist/http/errors.js';
+import { Keys } from '../packages/service/dist/identity/keys.js';
 
 const [mode, directory] = process.argv.slice(2) as [string, string];
 
@@ -10,6 +19,7 @@ async function start(): Promise<string> {
     const { address } = await startService({ directory, host: '127.0.0.1', port: 0, adminKey: 'bench-key-0123456789' });
     return address;
   }
+  if (mode === 'checking') return startChecking();
   // The bare server keeps a set of sockets and sends each message it is told to, or that it gets, to all of them.
   const server = createServer();
   const sockets = new WebSocketServer({ server, perMessageDeflate: false });
@@ -25,6 +35,30 @@ async function start(): Promise<string> {
   });
   await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
   return `http://127.0.0.1:${(server.address() as { port: number }).port}`;
+}
+
+/** The same app as ours with one route, which checks what it gets and answers as ours does, but keeps nothing. */
+async function startChecking(): Promise<string> {
+  const app = Fastify({ logger: false });
+  app.setValidatorCompiler<z.ZodType>(compileCheck);
+  app.setSerializerCompiler(() => (data) => JSON.stringify(data));
+  const database = new Database(':memory:');
+  database.exec('CREATE TABLE keys (id TEXT, name TEXT, hash BLOB, created INTEGER)');
+  requireKey(app, new Keys(database, 'bench-key-0123456789'));
+  parseJsonBodies(app);
+  app.put(
+    '/v1/data/:collection/:id',
+    { schema: { params: z.object({ collection: CollectionName, id: DocumentId }), body: Data } },
+    async (request, reply) => {
+      const fault = findDataFault(request.body);
+      if (fault) throw new Error(fault.detail);
+      const now = new Date().toISOString();
+      const { id } = request.params as { id: string };
+      const document = { id, version: 1, created: now, updated: now, data: request.body };
+      return reply.header('etag', '"1"').type('application/json; charset=utf-8').send(JSON.stringify(document));
+    },
+  );
+  return app.listen({ host: '127.0.0.1', port: 0 });
 }
 
 process.on('message', ({ ask }: { ask?: string }) => {

@@ -40,6 +40,13 @@ const pages = {
     await page.locator('.cm-content').waitFor();
     await sleep(1500);
   },
+  async 'console-history'(page) {
+    await signIn(page, 'data/balloons/bl-17');
+    await sleep(9000);
+    await page.getByText('History', { exact: true }).click();
+    await page.getByText('as it is now').waitFor();
+    await sleep(4000);
+  },
   async 'console-query'(page) {
     await signIn(
       page,
@@ -69,6 +76,19 @@ const terminals = {
     seconds: 9,
   },
   'terminal-journal': { lines: ['uproar journal --last 25', 'uproar journal --collection pads --follow'], seconds: 12 },
+  'terminal-undo': {
+    lines: [
+      `uproar merge notices/n-007 '{"text":"Cancelled","level":"warning"}'`,
+      `uproar adjust gates/g-1 visitors+=25`,
+      'uproar journal notices/n-007',
+      'uproar revert notices/n-007 --to 20',
+      'uproar backup /tmp/festival.sqlite --force',
+      'uproar check /tmp/festival.sqlite',
+      'uproar export stations --out /tmp/stations.ndjson --force',
+      'uproar import stations /tmp/stations.ndjson --on-conflict keep',
+    ],
+    seconds: 14,
+  },
   'terminal-status': { lines: ['uproar status', 'uproar get stations --limit 8'], seconds: 5 },
 };
 

@@ -37,3 +37,9 @@ export function parseDocumentAddress(text: string): Required<Address> {
   }
   return { collection, id };
 }
+
+/** Reads a seq. */
+export function parseSeq(text: string): number {
+  if (/^\d{1,15}$/.test(text)) return Number(text);
+  throw new CommandError(`"${text}" is no seq.`, EXIT.usage, 'A seq is a whole number; journal prints it.');
+}

@@ -1,16 +1,21 @@
 #!/usr/bin/env node
 import { VERSION } from '@uproar/service/settings';
 import { Command, CommanderError } from 'commander';
+import { addBackup } from './commands/backup.js';
+import { addCheck } from './commands/check.js';
 import { addDemo } from './commands/demo.js';
+import { addExport } from './commands/export.js';
 import { addGet } from './commands/get.js';
 import { addImport } from './commands/import.js';
 import { addIndex } from './commands/index-commands.js';
 import { addJournal } from './commands/journal.js';
 import { addQuery } from './commands/query.js';
+import { addRestore } from './commands/restore.js';
+import { addRevert } from './commands/revert.js';
 import { addServe } from './commands/serve.js';
 import { addStatus } from './commands/status.js';
 import { addWatch } from './commands/watch.js';
-import { addDelete, addMerge, addPut } from './commands/write.js';
+import { addAdjust, addDelete, addMerge, addPut } from './commands/write.js';
 import { EXIT } from './exit-codes.js';
 import { reportError } from './report-error.js';
 
@@ -28,10 +33,16 @@ for (const add of [
   addQuery,
   addPut,
   addMerge,
+  addAdjust,
   addDelete,
   addWatch,
   addJournal,
+  addRevert,
   addImport,
+  addExport,
+  addBackup,
+  addRestore,
+  addCheck,
   addIndex,
 ])
   add(program);

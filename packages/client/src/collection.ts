@@ -1,4 +1,4 @@
-import { formatAddress, type Document, type JsonObject } from '@uproar/core';
+import { formatAddress, type Adjustments, type Document, type JsonObject, type JsonPatch } from '@uproar/core';
 import type { Listing, WireCommit, WireQuery } from '@uproar/protocol';
 import { isProblem } from './connection.js';
 import type { Store } from './store.js';
@@ -20,10 +20,14 @@ export class Collection {
     readonly name: string,
   ) {}
 
-  /** Reads one document; undefined where there is none. */
-  async get(id: string): Promise<Document | undefined> {
+  /**
+   * Reads one document; undefined where there is none.
+   *
+   * @param options `at`: a seq, to read it as it was then. The journal must reach back so far.
+   */
+  async get(id: string, options: { at?: number } = {}): Promise<Document | undefined> {
     try {
-      return (await this.store.call('get', { doc: formatAddress(this.name, id) })) as Document;
+      return (await this.store.call('get', { doc: formatAddress(this.name, id), ...options })) as Document;
     } catch (error) {
       if (isProblem(error, 'no-such-document')) return undefined;
       throw error;
@@ -59,6 +63,19 @@ export class Collection {
   /** Changes fields of a document by JSON Merge Patch (RFC 7396): null removes a field. Returns its version. */
   merge(id: string, data: JsonObject, options: WriteOptions = {}): Promise<number> {
     return this.#write({ merge: formatAddress(this.name, id), data, ...options });
+  }
+
+  /** Changes a document by JSON Patch (RFC 6902), whose `test` is a condition on a field. Returns its version. */
+  patch(id: string, ops: JsonPatch, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ patch: formatAddress(this.name, id), ops, ...options });
+  }
+
+  /**
+   * Changes fields from the value they have in the store, whoever else writes: `{ '/headcount': { add: 1 } }`. Returns its
+   * version.
+   */
+  adjust(id: string, by: Adjustments, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ adjust: formatAddress(this.name, id), by, ...options });
   }
 
   /** Deletes a document. */

@@ -193,6 +193,36 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
+  it("shows a document's past with what each commit altered, live, and puts it back", async () => {
+    const pads = store.collection('history');
+    await pads.put('p-1', { name: 'Meadow', claimedBy: null, size: { width: 20 } });
+    await pads.merge('p-1', { claimedBy: 'c-4', size: { width: 25 } });
+    const page = await signedIn('data/history/p-1');
+    await page.getByText('History', { exact: true }).click();
+    const entries = page.getByRole('list', { name: 'Changes of p-1, newest first' }).getByRole('listitem');
+    await entries.nth(1).waitFor();
+    expect(await entries.nth(0).innerText())
+      .to.include('updated')
+      .and.include('size.width')
+      .and.include('as it is now');
+    expect((await entries.nth(0).innerText()).replace(/\s+/g, ' ')).to.include('claimedBy null → c-4');
+    expect(await entries.nth(1).innerText())
+      .to.include('created')
+      .and.include('Meadow');
+    await pads.merge('p-1', { name: 'Hill' });
+    await page.waitForFunction(() => document.querySelectorAll('ol li').length === 3);
+    await entries.nth(2).getByRole('button', { name: 'Put back' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Put back' }).click();
+    await page.getByText(/^p-1 is as it was at seq/).waitFor();
+    expect((await pads.get('p-1'))!.data).to.deep.equal({ name: 'Meadow', claimedBy: null, size: { width: 20 } });
+    await pads.delete('p-1');
+    await page.waitForFunction(() => document.querySelector('ol li')?.textContent?.includes('deleted'));
+    await entries.nth(1).getByRole('button', { name: 'Put back' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Put back' }).click();
+    await until('it is back', async () => (await pads.get('p-1')) !== undefined);
+    await page.context().close();
+  });
+
   it('creates a document, and deletes one with a way back', async () => {
     const page = await signedIn('data/balloons');
     await page.getByRole('button', { name: 'New document' }).click();

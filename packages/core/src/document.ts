@@ -45,8 +45,12 @@ export function isCollectionName(name: string): boolean {
 
 /** Writes a time given in milliseconds since 1970 as RFC 3339 in UTC with milliseconds. */
 export function formatTime(timeMs: number): string {
-  return new Date(timeMs).toISOString();
+  // The documents of a commit share their times, so the same one is mostly asked for again and again.
+  if (timeMs !== lastTime.timeMs) lastTime = { timeMs, text: new Date(timeMs).toISOString() };
+  return lastTime.text;
 }
+
+let lastTime = { timeMs: 0, text: '1970-01-01T00:00:00.000Z' };
 
 /**
  * Looks for the first thing that makes `value` unfit as a document's data (I-JSON, RFC 7493).

@@ -8,6 +8,7 @@ export * from './adjust.js';
 export * from './canonical-text.js';
 export * from './commit.js';
 export * from './diff.js';
+export * from './field-changes.js';
 export * from './document.js';
 export * from './json.js';
 export * from './json-patch.js';

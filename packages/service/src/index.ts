@@ -5,4 +5,12 @@
  */
 export { startService, type Service } from './service.js';
 export { DEFAULT_HOST, DEFAULT_PORT, VERSION, type ServiceOptions } from './settings.js';
-export { openStore, StoreError, type Store } from './store/index.js';
+export {
+  checkStore,
+  databaseFile,
+  openStore,
+  restoreBackup,
+  StoreError,
+  type CheckReport,
+  type Store,
+} from './store/index.js';

@@ -3,6 +3,7 @@ import Fastify, { type FastifyInstance } from 'fastify';
 import type { z } from 'zod';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { requireKey } from './http/authenticate.js';
+import { serveBackups } from './http/backups.js';
 import { parseJsonBodies } from './http/body-parser.js';
 import { serveCommits } from './http/commits.js';
 import { serveCollections } from './http/collections.js';
@@ -118,6 +119,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveQuery(app, context);
   serveIndexes(app, context);
   serveJournal(app, context);
+  serveBackups(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   await app.ready();
   return app;

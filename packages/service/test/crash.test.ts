@@ -1,107 +1,65 @@
 import { expect } from 'chai';
-import { spawn, type ChildProcess } from 'node:child_process';
 import { chmodSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { connect, type Document, type Store } from '@uproar/client';
-import { openStore, StoreError } from '@uproar/service';
+import { connect, ProblemError } from '@uproar/client';
+import { checkStore, databaseFile, openStore, StoreError } from '@uproar/service';
+import { crashRounds } from '../../../test/crash-rounds.js';
+import { StreamReader } from '../../../test/event-stream.js';
+import { ServedProcess } from '../../../test/served-process.js';
 import { KEY, temporaryDirectory, until } from '../../../test/service.js';
-import { Random } from '../../../test/random.js';
-
-const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
-
-async function serve(directory: string, port = 0): Promise<{ process: ChildProcess; url: string }> {
-  const child = spawn(process.execPath, [MAIN, 'serve', '--data', directory, '--port', String(port)], {
-    env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1' },
-    stdio: ['ignore', 'pipe', 'inherit'],
-  });
-  let said = '';
-  child.stdout.on('data', (text) => (said += String(text)));
-  await until('the service is up', () => said.includes('/console/'));
-  return { process: child, url: /http:\/\/[\d.:]+/.exec(said)![0] };
-}
-
-const killed = (child: ChildProcess, signal: NodeJS.Signals) =>
-  new Promise<number | null>((resolve) => {
-    child.once('exit', (code) => resolve(code));
-    child.kill(signal);
-  });
 
 describe('a service that is killed while it writes', () => {
-  it('has every acknowledged write afterwards, none by half, and its watchers end in the right state', async function () {
-    this.timeout(60_000);
+  it('has every acknowledged write afterwards, once and whole, and its watchers end in the right state', async function () {
+    this.timeout(180_000);
+    const rounds = Number(process.env.CRASH_ROUNDS ?? 20);
+    const report = await crashRounds(41, rounds, () => undefined);
+    expect(report.acknowledged, 'writers got through').to.be.above(rounds * 10);
+    expect(report.sentAgain, 'answers were lost').to.be.above(rounds);
+    expect(report.seq, 'each commit has one seq').to.equal(report.acknowledged + report.sentAgain + 1);
+  });
+});
+
+describe('a service that is asked to stop while it writes', () => {
+  it('finishes what it took, tells watchers to come back, refuses the rest, and ends with 0', async function () {
+    this.timeout(30_000);
     const { path, remove } = temporaryDirectory();
-    const random = new Random(41);
-    const stores: Store[] = [];
-    let running = await serve(path);
-    const { url } = running;
-    const port = Number(new URL(url).port);
-    try {
-      const watcher = connect(url, { token: KEY, backoffMs: () => 50 });
-      stores.push(watcher);
-      const watch = watcher.collection('pairs').watch();
-      const acknowledged = new Map<string, number>();
-      for (let round = 0; round < 4; round++) {
-        let stop = false;
-        const writers = Array.from({ length: 8 }, async (_, writer) => {
-          const store = connect(url, { token: KEY, backoffMs: () => 50 });
-          stores.push(store);
-          for (let n = 0; !stop; n++) {
-            const value = round * 1_000_000 + n;
-            try {
-              await store.commit({
-                writes: ['left', 'right'].map((side) => ({ put: `pairs/${writer}-${side}`, data: { value } })),
-              });
-              acknowledged.set(String(writer), value);
-            } catch {
-              // Cut off: whether it was applied is not known, and need not be.
-              return;
-            }
-          }
-        });
-        await new Promise((resolve) => setTimeout(resolve, random.integer(150, 500)));
-        await killed(running.process, 'SIGKILL');
-        stop = true;
-        running = await serve(path, port);
-        for (const store of stores.splice(1)) store.close();
-        await Promise.all(writers);
-        const reader = connect(url, { token: KEY });
-        const { documents: listed, seq } = await reader.collection('pairs').list({ limit: 100 });
-        const documents = listed as Document[];
-        reader.close();
-        for (const [writer, value] of acknowledged) {
-          const [left, right] = ['left', 'right'].map((side) =>
-            documents.find(({ id }) => id === `${writer}-${side}`)!,
-          );
-          expect(left!.data.value, 'a commit is whole').to.equal(right!.data.value);
-          expect(Number(left!.data.value), 'an acknowledged write is there').to.be.at.least(value);
+    const served = await ServedProcess.start(path);
+    const stores = Array.from({ length: 8 }, () => connect(served.url, { token: KEY, backoffMs: () => 60_000 }));
+    await Promise.all(stores.map((store) => store.ready()));
+    const stream = await StreamReader.open(`${served.url}/v1/data/load?limit=none`);
+    const watching = stores[0]!.collection('load').watch();
+    let acknowledged = 0;
+    const refusals = new Set<string>();
+    const writers = stores.map(async (store, writer) => {
+      for (let n = 0; ; n++) {
+        try {
+          await store.commit({
+            writes: Array.from({ length: 50 }, (_, i) => ({ put: `load/${writer}-${n}-${i}`, data: { n } })),
+          });
+          acknowledged++;
+        } catch (error) {
+          refusals.add(error instanceof ProblemError ? error.problem.type : (error as Error).name);
+          return;
         }
-        await until(
-          'the watcher has caught up',
-          () =>
-            watch.current.state === 'live' && watch.current.seq >= Math.max(...documents.map(({ version }) => version)),
-        );
-        expect(watch.current.documents).to.deep.equal(documents);
-        expect(seq).to.be.at.least(watch.current.seq);
       }
-      expect(
-        [...acknowledged.values()].every((value) => value >= 3_000_000),
-        'writers got through in each round',
-      ).to.equal(true);
-      for (const store of stores) store.close();
-      expect(await killed(running.process, 'SIGTERM'), 'it stops in good order when asked').to.equal(0);
-      const store = openStore(path);
-      const entries = store.log.after(0, 1_000_000);
-      expect(
-        entries.map(({ seq }) => seq),
-        'the journal has no gap',
-      ).to.deep.equal(entries.map((_, index) => index + 1));
-      expect(entries.every(({ changes }) => changes.length === 2)).to.equal(true);
-      store.close();
-    } finally {
-      running.process.kill('SIGKILL');
-      for (const store of stores) store.close();
-      remove();
-    }
+    });
+    await until('there is load', () => acknowledged > 40);
+    expect(await served.stop('SIGTERM')).to.equal(0);
+    await Promise.all(writers);
+    expect(
+      [...refusals].every((name) => ['/problems/stopping', 'ConnectionError'].includes(name)),
+      [...refusals].join(),
+    ).to.equal(true);
+    await until('the stream has ended', () => stream.ended);
+    expect(stream.events.at(-1)).to.deep.include({ event: 'end' });
+    expect((stream.events.at(-1)!.data as { type: string }).type).to.equal('/problems/stopping');
+    expect(watching.current.state).to.equal('stale');
+    expect(stores[0]!.state).to.include({ name: 'offline' });
+    const report = checkStore(databaseFile(path));
+    expect(report.results.flatMap(({ faults }) => faults)).to.deep.equal([]);
+    expect(report.documents).to.be.at.least(acknowledged * 50);
+    for (const store of stores) store.close();
+    remove();
   });
 });
 

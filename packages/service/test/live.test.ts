@@ -113,6 +113,29 @@ describe('a watch over an event stream', () => {
     second.close();
   });
 
+  it('goes on when nothing happened while it was away, also with a limit and after a restart', async () => {
+    for (let n = 0; n < 9; n++) await service.request('PUT', `/v1/data/quiet/q-${n}`, { n });
+    for (const parameters of ['?order=-n&limit=3', '?limit=3', '']) {
+      const first = await StreamReader.open(`${service.url}/v1/data/quiet${parameters}`);
+      await until('the first state', () => first.events.length > 0);
+      first.close();
+      await service.restart();
+      const second = await StreamReader.open(`${service.url}/v1/data/quiet${parameters}`, first);
+      await until('the empty change', () => second.events.length > 0);
+      expect(second.events[0]).to.deep.include({ event: 'change' });
+      await service.request('PATCH', '/v1/data/quiet/q-0', { n: 100 });
+      await service.request('PATCH', '/v1/data/quiet/q-1', { n: 99 });
+      const { json } = await service.request('GET', `/v1/data/quiet${parameters}`);
+      await until('the changes after it', () => second.seq === json.seq);
+      expect(Object.keys(second.state).sort()).to.deep.equal(
+        (json.documents as { id: string }[]).map(({ id }) => id).sort(),
+      );
+      second.close();
+      await service.request('PATCH', '/v1/data/quiet/q-0', { n: 0 });
+      await service.request('PATCH', '/v1/data/quiet/q-1', { n: 1 });
+    }
+  });
+
   it('is reset when the resume point is of something else, or of the future', async () => {
     await service.request('PUT', '/v1/data/reset/a', {});
     for (const lastEventId of ['nonsense', '1.aaaaaaaaaa', 'zzzzz.aaaaaaaaaa']) {

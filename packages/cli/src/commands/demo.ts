@@ -78,7 +78,10 @@ async function bringInFestival(url: string, key: string): Promise<void> {
     const { documents: collections } = await store.fetch<CollectionListing>('/v1/collections');
     if (collections.some(({ id }) => id === 'balloons')) return;
     for (const collection of COLLECTIONS)
-      await importFile(store, collection, join(DATA_DIRECTORY, `${collection}.ndjson`), {});
+      await importFile(store, collection, join(DATA_DIRECTORY, `${collection}.ndjson`), {
+        onConflict: 'replace',
+        resume: false,
+      });
   } finally {
     store.close();
   }

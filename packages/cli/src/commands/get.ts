@@ -1,7 +1,7 @@
 import type { Document, Store } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
+import { parseAddress, parseSeq } from '../address.js';
 import { CommandError, EXIT } from '../exit-codes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { printDocument, printDocuments, printJson } from '../output.js';
@@ -9,6 +9,7 @@ import { printDocument, printDocuments, printJson } from '../output.js';
 interface Options extends StoreOptions {
   limit: string;
   after?: string;
+  at?: string;
   json?: boolean;
 }
 
@@ -20,10 +21,11 @@ export function addGet(program: Command): void {
     .argument('<address>', 'balloons/bl-17, or balloons')
     .option('--limit <number>', 'the most documents to print', '20')
     .option('--after <cursor>', 'go on where the listing before ended')
+    .option('--at <seq>', 'the document as it was when the store was at this seq')
     .option('--json', 'print documents as NDJSON')
     .addHelpText(
       'after',
-      '\nExamples:\n  uproar get balloons/bl-17\n  uproar get crews --limit 5\n  uproar get flights --json | jq .data.status',
+      '\nExamples:\n  uproar get balloons/bl-17\n  uproar get balloons/bl-17 --at 120\n  uproar get crews --limit 5\n  uproar get flights --json | jq .data.status',
     )
     .action((address: string, options: Options) => useStore(options, (store) => get(store, address, options)));
 }
@@ -31,12 +33,17 @@ export function addGet(program: Command): void {
 async function get(store: Store, text: string, options: Options): Promise<void> {
   const { collection, id } = parseAddress(text);
   if (id !== undefined) {
-    const document = await store.collection(collection).get(id);
-    if (!document) throw new CommandError(`There is no document ${text}.`, EXIT.notFound);
+    const at = options.at === undefined ? undefined : parseSeq(options.at);
+    const document = await store.collection(collection).get(id, at === undefined ? {} : { at });
+    if (!document) {
+      const what = at === undefined ? `There is no document ${text}.` : `There was no document ${text} at seq ${at}.`;
+      throw new CommandError(what, EXIT.notFound);
+    }
     if (options.json) printJson(document);
     else printDocument(text, document);
     return;
   }
+  if (options.at !== undefined) throw new CommandError('--at is about one document.', EXIT.usage);
   const { documents, next, notes } = await store
     .collection(collection)
     .list({ limit: Number(options.limit), after: options.after });

@@ -1,15 +1,20 @@
-import { SingleBar } from 'cli-progress';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { CommandError, EXIT } from '../exit-codes.js';
-import { importFile, type ImportFormat } from '../import/import-file.js';
+import { importFile, type ImportFormat, type ImportResult, type OnConflict } from '../import/import-file.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatBytes } from '../output.js';
+import { formatBytes, printJson } from '../output.js';
+import { ProgressBar } from '../progress-bar.js';
 
 interface Options extends StoreOptions {
   format?: ImportFormat;
   idField?: string;
+  onConflict: OnConflict;
+  skipBad?: boolean;
+  dryRun?: boolean;
+  resume?: boolean;
+  json?: boolean;
 }
 
 /** `uproar import`: brings a file into a collection. */
@@ -24,9 +29,19 @@ export function addImport(program: Command): void {
     .argument('<file>', 'a file, or - for standard input')
     .addOption(new Option('--format <format>', "told by the file's ending").choices(['ndjson', 'json', 'csv']))
     .option('--id-field <name>', 'the field that holds the id')
+    .addOption(
+      new Option('--on-conflict <way>', 'what becomes of a document that is there already')
+        .choices(['replace', 'keep', 'fail'])
+        .default('replace'),
+    )
+    .option('--skip-bad', 'leave bad rows out and name their lines, instead of stopping at the first')
+    .option('--dry-run', 'only look: name all bad rows, and write nothing')
+    .option('--resume', 'go on where an earlier import of the file stopped')
+    .option('--no-resume', 'begin anew although an earlier import stopped')
+    .option('--json', 'print the outcome as JSON')
     .addHelpText(
       'after',
-      '\nExamples:\n  uproar import balloons balloons.ndjson\n  uproar import crews crews.csv --id-field number\n  gzip -dc flights.ndjson.gz | uproar import flights - --format ndjson',
+      '\nExamples:\n  uproar import balloons balloons.ndjson\n  uproar import crews crews.csv --id-field number --dry-run\n  uproar import flights flights.ndjson --on-conflict keep --resume\n  gzip -dc flights.ndjson.gz | uproar import flights - --format ndjson',
     )
     .action((address: string, file: string, options: Options) => {
       const { collection, id } = parseAddress(address);
@@ -34,42 +49,38 @@ export function addImport(program: Command): void {
         throw new CommandError('A file is brought into a collection, not into a document.', EXIT.usage);
       return useStore(options, async (store) => {
         const started = performance.now();
-        const bar = progressBar();
-        let count: number;
+        const bar = new ProgressBar('{done} of {size}  {documents} documents');
+        let result: ImportResult;
         try {
-          count = await importFile(store, collection, file, { ...options, onProgress: bar.update });
+          result = await importFile(store, collection, file, {
+            ...options,
+            onProgress: (read, total, documents) =>
+              bar.update(read, total, { done: formatBytes(read), size: formatBytes(total), documents }),
+          });
         } finally {
           bar.stop();
         }
-        const seconds = (performance.now() - started) / 1000;
-        const rate = Math.round(count / Math.max(seconds, 0.001));
-        process.stdout.write(
-          `${pc.green('imported')} ${count} ${count === 1 ? 'document' : 'documents'} into ${collection}  ${pc.dim(`${seconds.toFixed(1)} s, ${rate} a second`)}\n`,
-        );
+        report(result, collection, options, (performance.now() - started) / 1000);
       });
     });
 }
 
-/** A progress bar on standard error, where that is a terminal. */
-function progressBar() {
-  const bar = new SingleBar({
-    format: `{bar} {percentage}%  {done} of {size}  {documents} documents  {eta_formatted} left`,
-    stream: process.stderr,
-    hideCursor: true,
-    clearOnComplete: true,
-    barsize: 30,
-  });
-  let started = false;
-  return {
-    update: (readBytes: number, totalBytes: number, documents: number) => {
-      if (totalBytes === 0) return;
-      const payload = { done: formatBytes(readBytes), size: formatBytes(totalBytes), documents };
-      if (started) bar.update(readBytes, payload);
-      else bar.start(totalBytes, readBytes, payload);
-      started = true;
-    },
-    stop: () => {
-      if (started) bar.stop();
-    },
-  };
+function report(result: ImportResult, collection: string, options: Options, seconds: number): void {
+  const { written, kept, bad, badCount } = result;
+  if (badCount > 0) process.exitCode = EXIT.usage;
+  if (options.json) {
+    printJson({ collection, ...result, dryRun: options.dryRun ?? false });
+    return;
+  }
+  for (const { line, reason } of bad) process.stderr.write(`${pc.yellow(`line ${line}`)} ${reason}\n`);
+  if (badCount > bad.length) process.stderr.write(pc.dim(`and ${badCount - bad.length} more bad rows\n`));
+  const parts = [
+    `${written} ${written === 1 ? 'document' : 'documents'} into ${collection}`,
+    ...(kept > 0 ? [`${kept} kept as they were`] : []),
+    ...(badCount > 0 ? [`${badCount} bad ${badCount === 1 ? 'row' : 'rows'} left out`] : []),
+  ];
+  const verb = options.dryRun ? pc.cyan('would import') : pc.green('imported');
+  const rate = `${seconds.toFixed(1)} s, ${Math.round(written / Math.max(seconds, 0.001))} a second`;
+  const showRate = !options.dryRun && written > 0;
+  process.stdout.write(`${verb} ${parts.join(', ')}${showRate ? `  ${pc.dim(rate)}` : ''}\n`);
 }

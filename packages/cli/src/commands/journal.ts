@@ -1,6 +1,7 @@
 import type { Document, JsonObject, Store } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
+import { parseAddress } from '../address.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { cutLine } from '../output.js';
 import { describeFields } from '../describe-change.js';
@@ -28,26 +29,35 @@ interface JournalEvent {
 export function addJournal(program: Command): void {
   withStoreOptions(program.command('journal'))
     .summary('print what was changed, by whom, from what to what')
-    .description('Prints the changes that the journal holds, and with --follow those to come.')
+    .description(
+      'Prints the changes that the journal holds, and with --follow those to come. With an address, the past of that document.',
+    )
+    .argument('[address]', 'balloons/bl-17')
     .option('--after <seq>', 'only what came after this seq')
-    .option('--last <number>', 'without --after: the last so many commits', '20')
+    .option('--last <number>', 'without --after: the last so many commits (of the document)', '20')
     .option('--collection <name>', 'only this collection')
     .option('--where <condition>', 'only documents that meet this before or after')
     .option('--follow', 'go on with what comes')
     .option('--json', 'print each change as a CloudEvent, a line each')
     .addHelpText(
       'after',
-      `\nExamples:\n  uproar journal\n  uproar journal --collection pads --follow\n  uproar journal --after 1200 --where "status = 'aloft'" --json`,
+      `\nExamples:\n  uproar journal\n  uproar journal balloons/bl-17\n  uproar journal --collection pads --follow\n  uproar journal --after 1200 --where "status = 'aloft'" --json`,
     )
-    .action((options: Options) =>
-      useStore(options, (store) => showMistakes(options.where, () => journal(store, options))),
-    );
+    .action((address: string | undefined, options: Options) => {
+      const { collection, id } = address === undefined ? {} : parseAddress(address);
+      const doc = id === undefined ? undefined : address;
+      return useStore(options, (store) =>
+        showMistakes(options.where, () =>
+          journal(store, doc, id === undefined && collection ? { ...options, collection } : options),
+        ),
+      );
+    });
 }
 
-async function journal(store: Store, options: Options): Promise<void> {
-  const { seq } = await store.fetch<{ seq: number }>('/v1/collections');
-  const after = options.after ?? String(Math.max(0, seq - Number(options.last)));
+async function journal(store: Store, doc: string | undefined, options: Options): Promise<void> {
+  const after = options.after ?? String(await startOf(store, doc, Number(options.last)));
   const parameters = new URLSearchParams({ after });
+  if (doc !== undefined) parameters.set('doc', doc);
   if (options.collection) parameters.set('collection', options.collection);
   if (options.where) parameters.set('where', options.where);
   const accept = options.follow ? 'text/event-stream' : 'application/x-ndjson';
@@ -55,14 +65,27 @@ async function journal(store: Store, options: Options): Promise<void> {
   process.once('SIGINT', stop);
   process.stdout.once('error', stop);
   let rest = '';
+  let printed = 0;
   for await (const text of store.stream(`/v1/journal?${parameters}`, undefined, accept)) {
     const lines = (rest + text).split('\n');
     rest = lines.pop()!;
     for (const line of lines) {
       const json = options.follow ? /^data: (\{.*"specversion".*)$/.exec(line)?.[1] : line;
-      if (json) print(json, options.json ?? false);
+      if (!json) continue;
+      print(json, options.json ?? false);
+      printed++;
     }
   }
+  if (printed === 0 && !options.json)
+    process.stderr.write(pc.dim(`the journal holds no change ${doc ? `of ${doc}` : 'like that'}\n`));
+}
+
+/** The seq behind which the last so many commits (of the document) begin. */
+async function startOf(store: Store, doc: string | undefined, last: number): Promise<number> {
+  const limit = doc === undefined ? 1 : Math.min(10_000, Math.max(1, last));
+  const query = new URLSearchParams({ before: 'now', limit: String(limit), ...(doc === undefined ? {} : { doc }) });
+  const { seq, first } = await store.fetch<{ seq: number; first: number }>(`/v1/journal?${query}`);
+  return Math.max(doc === undefined ? seq - last : seq - 1, first - 1, 0);
 }
 
 function print(line: string, json: boolean): void {

@@ -1,3 +1,4 @@
+import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
 import type { Service, ServiceOptions } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { Command } from 'commander';
@@ -12,6 +13,9 @@ interface Options {
   logLevel: 'silent' | 'warn' | 'info' | 'debug';
   journalAge?: string;
   journalSize?: string;
+  documentSize?: string;
+  commitSize?: string;
+  commitWrites?: string;
 }
 
 /** `uproar serve`: runs a store. */
@@ -32,6 +36,9 @@ export function addServe(program: Command): void {
     .option('--log-level <level>', 'silent, warn, info or debug', 'warn')
     .option('--journal-age <time>', 'cut what is older from the journal: 12h, 30d')
     .option('--journal-size <size>', 'cut the oldest while the journal holds more: 500MB, 2GB')
+    .option('--document-size <size>', 'the largest document: 1MB unless told otherwise')
+    .option('--commit-size <size>', 'the largest commit: 16MB unless told otherwise')
+    .option('--commit-writes <number>', 'the most writes of a commit: 10000 unless told otherwise')
     .addHelpText(
       'after',
       '\nUPROAR_ADMIN_KEY sets the key of the store; without it the first start makes one and prints it once.\n\nExamples:\n  uproar serve\n  UPROAR_ADMIN_KEY=a-key-of-your-own uproar serve --data /srv/uproar --port 8000',
@@ -49,6 +56,7 @@ async function serve(options: Options): Promise<void> {
       maxAgeMs: parseAmount(options.journalAge, TIMES),
       maxSizeBytes: parseAmount(options.journalSize, SIZES),
     },
+    ...limitsFrom(options),
   });
   process.stdout.write(
     `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${options.data}`)}\n`,
@@ -96,6 +104,24 @@ export async function start(
     }
     throw error;
   }
+}
+
+/** The limits that the options set; the others are the usual ones. */
+function limitsFrom({ documentSize, commitSize, commitWrites }: Options): Partial<ServiceOptions> {
+  if (commitWrites !== undefined && !/^[1-9]\d{0,5}$/.test(commitWrites)) {
+    throw new CommandError(`"${commitWrites}" is no number of writes.`, EXIT.usage, 'Write a number from 1 to 999999.');
+  }
+  const documentBytes = parseAmount(documentSize, SIZES);
+  const commitBytes = parseAmount(commitSize, SIZES);
+  return {
+    ...(documentBytes === undefined
+      ? {}
+      : { documentLimits: { ...DEFAULT_DOCUMENT_LIMITS, sizeBytes: documentBytes } }),
+    commitLimits: {
+      ...(commitBytes === undefined ? {} : { sizeBytes: commitBytes }),
+      ...(commitWrites === undefined ? {} : { writes: Number(commitWrites) }),
+    },
+  };
 }
 
 const TIMES = { m: 60_000, h: 3_600_000, d: 86_400_000 };

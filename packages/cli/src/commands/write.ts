@@ -1,4 +1,5 @@
 import { createInterface } from 'node:readline/promises';
+import { formatPointer, type Adjustments } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress, parseDocumentAddress } from '../address.js';
@@ -56,6 +57,35 @@ export function addMerge(program: Command): void {
         report(options, address, await store.collection(collection).merge(id, data, condition(options))),
       );
     });
+}
+
+/** `uproar adjust`: changes fields from the value they have in the store. */
+export function addAdjust(program: Command): void {
+  writeCommand(program, 'adjust', 'add, count, put into lists, from what is in the store')
+    .description(
+      'Changes fields from the value they have in the store, whoever writes at the same time: FIELD+=N and FIELD-=N add, and an object of ' +
+        'JSON Pointers says anything else: add, max, min, append, with, without, now, clear.',
+    )
+    .argument('<address>', 'gates/g-1')
+    .argument('<change...>', 'count+=1, or a JSON object such as \'{"/crew":{"with":["c-2"]}}\'')
+    .addHelpText(
+      'after',
+      `\nExamples:\n  uproar adjust gates/g-1 spectators+=1\n  uproar adjust crews/c-2 '{"/members":{"with":["Ines"]},"/seen":{"now":true}}'`,
+    )
+    .action((address: string, changes: string[], options: Options) => {
+      const { collection, id } = parseDocumentAddress(address);
+      const by = Object.assign({}, ...changes.map(readAdjustment)) as Adjustments;
+      return useStore(options, async (store) =>
+        report(options, address, await store.collection(collection).adjust(id, by, condition(options))),
+      );
+    });
+}
+
+/** Reads `pilot.flights+=1`, or a JSON object. */
+function readAdjustment(text: string): Adjustments {
+  const [, field, sign, amount] = /^([^+=]+)([+-])=(\d+(?:\.\d+)?)$/.exec(text) ?? [];
+  if (field === undefined) return readData(text) as unknown as Adjustments;
+  return { [formatPointer(field.split('.'))]: { add: Number(`${sign}${amount}`) } };
 }
 
 /** `uproar delete`: deletes a document. */

@@ -19,9 +19,10 @@ export async function* readCsv(path: string): AsyncGenerator<Row> {
   }
   for await (const { line, cells } of readCells(path)) {
     const value: JsonObject = {};
+    let error: string | undefined;
     for (const [name, cell] of cells)
-      if (cell !== '') place(value, name.split('.'), convert(cell, types.get(name)!), line);
-    yield { line, value };
+      if (cell !== '') error ??= place(value, name.split('.'), convert(cell, types.get(name)!));
+    yield error === undefined ? { line, value } : { line, error };
   }
 }
 
@@ -79,18 +80,17 @@ function convert(cell: string, type: ColumnType): JsonValue {
   return type === 'json' ? (JSON.parse(cell) as JsonValue) : cell;
 }
 
-function place(object: JsonObject, names: string[], value: JsonValue, line: number): void {
+/** Puts a value in. Returns why that cannot be, where it cannot. */
+function place(object: JsonObject, names: string[], value: JsonValue): string | undefined {
   let target = object;
   for (const name of names.slice(0, -1)) {
     if (!Object.hasOwn(target, name)) setMember(target, name, {});
     const inner = target[name]!;
     if (typeof inner !== 'object' || inner === null || Array.isArray(inner)) {
-      throw new RowError(
-        line,
-        `The column "${names.join('.')}" needs "${name}" to be an object, but it is a column too.`,
-      );
+      return `The column "${names.join('.')}" needs "${name}" to be an object, but it is a column too.`;
     }
     target = inner;
   }
   setMember(target, names.at(-1)!, value);
+  return undefined;
 }

@@ -1,18 +1,23 @@
+import { randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream, mkdtempSync, rmSync, statSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { extname, join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { ProblemError, type Store } from '@uproar/client';
-import { formatAddress, isDocumentId, isObject, type JsonObject } from '@uproar/core';
+import { ProblemError, type Receipt, type Store } from '@uproar/client';
+import { findDataFault, formatAddress, isDocumentId, isObject, type JsonObject } from '@uproar/core';
 import type { WireWrite } from '@uproar/protocol';
 import { CommandError, EXIT } from '../exit-codes.js';
 import { readCsv } from './csv-rows.js';
 import { readJsonArray, readNdjson } from './json-rows.js';
+import { ProgressFile } from './progress-file.js';
 import { RowError, type Row } from './rows.js';
 
 /** The kinds of files that can be brought in. */
 export type ImportFormat = 'ndjson' | 'json' | 'csv';
+
+/** What becomes of a document that is in the store already. */
+export type OnConflict = 'replace' | 'keep' | 'fail';
 
 /** How a file is brought in. */
 export interface ImportOptions {
@@ -20,23 +25,42 @@ export interface ImportOptions {
   format?: ImportFormat | undefined;
   /** The field that holds the id; it does not become part of the data. */
   idField?: string | undefined;
+  onConflict: OnConflict;
+  /** Leave bad rows out instead of stopping at the first. */
+  skipBad?: boolean | undefined;
+  /** Only look: which rows are bad, and with `fail` and `keep` which documents are there already. */
+  dryRun?: boolean | undefined;
+  /** True: go on where an earlier import of the file stopped. False: begin anew. Undefined: refuse when there is one. */
+  resume?: boolean | undefined;
   /** Hears after each commit how many bytes of how many were read, and how many documents were written. */
   onProgress?: (readBytes: number, totalBytes: number, documents: number) => void;
 }
 
+/** What an import came to. */
+export interface ImportResult {
+  /** Documents written, or, in a dry run, that would be. */
+  written: number;
+  /** Documents that were there and were left as they are. */
+  kept: number;
+  /** Rows that were left out, by line; the first few of them. */
+  bad: { line: number; reason: string }[];
+  badCount: number;
+}
+
 /** A commit is sent when it has so many documents or so many characters, whichever comes first. */
-const BATCH_DOCUMENTS = 250;
+const BATCH_DOCUMENTS = 500;
 const BATCH_CHARACTERS = 1024 * 1024;
 
 /** Commits that may be under way at the same time. */
-const MAX_IN_FLIGHT = 4;
+const MAX_IN_FLIGHT = 8;
+
+/** Bad rows whose reasons are kept. */
+const MAX_REASONS = 20;
 
 /**
- * Brings the documents of a file into a collection. Documents with an id replace those that have it already; the
- * others get generated ids.
+ * Brings the documents of a file into a collection.
  *
  * @param path the file; `-` for standard input
- * @returns how many documents were written
  * @throws {CommandError} that names the line at fault; what stood before it is in the store then
  */
 export async function importFile(
@@ -44,14 +68,17 @@ export async function importFile(
   collection: string,
   path: string,
   options: ImportOptions,
-): Promise<number> {
+): Promise<ImportResult> {
   const format = options.format ?? formatOf(path);
-  if (path !== '-' || format !== 'csv') return importFrom(store, collection, path, format, options);
+  if (path === '-' && options.resume !== undefined) {
+    throw new CommandError('An import from standard input cannot be gone on with.', EXIT.usage);
+  }
+  if (path !== '-' || format !== 'csv') return new Import(store, collection, path, format, options).run();
   const directory = mkdtempSync(join(tmpdir(), 'uproar-import-'));
   try {
     const copy = join(directory, 'input.csv');
     await pipeline(process.stdin, createWriteStream(copy));
-    return await importFrom(store, collection, copy, format, options);
+    return await new Import(store, collection, copy, format, { ...options, resume: false }).run();
   } finally {
     rmSync(directory, { recursive: true, force: true });
   }
@@ -69,80 +96,235 @@ function formatOf(path: string): ImportFormat {
   );
 }
 
-async function importFrom(
-  store: Store,
-  collection: string,
-  path: string,
-  format: ImportFormat,
-  options: ImportOptions,
-): Promise<number> {
-  const totalBytes = path === '-' ? 0 : sizeOf(path);
-  let readBytes = 0;
-  let written = 0;
-  const input = path === '-' ? process.stdin : createReadStream(path);
-  if (format !== 'csv') input.on('data', (chunk: string | Buffer) => (readBytes += chunk.length));
+/** One run over a file. */
+class Import {
+  readonly #store: Store;
+  readonly #collection: string;
+  readonly #path: string;
+  readonly #format: ImportFormat;
+  readonly #options: ImportOptions;
+  readonly #result: ImportResult = { written: 0, kept: 0, bad: [], badCount: 0 };
+  readonly #totalBytes: number;
+  #readBytes = 0;
+  readonly #inFlight = new Map<Batch, Promise<void>>();
+  #failure: unknown;
+  #progress: ProgressFile | undefined;
 
-  const inFlight = new Set<Promise<void>>();
-  let failure: unknown;
-  const send = async (batch: Batch) => {
-    const sent = store
-      .commit({ writes: batch.writes })
-      .then(() => {
-        written += batch.writes.length;
-        options.onProgress?.(format === 'csv' ? totalBytes : readBytes, totalBytes, written);
-      })
-      .catch((error: unknown) => void (failure ??= explain(error, batch)))
-      .finally(() => inFlight.delete(sent));
-    inFlight.add(sent);
-    if (inFlight.size >= MAX_IN_FLIGHT) await Promise.race(inFlight);
-    if (failure) throw failure;
-  };
+  constructor(store: Store, collection: string, path: string, format: ImportFormat, options: ImportOptions) {
+    this.#store = store;
+    this.#collection = collection;
+    this.#path = path;
+    this.#format = format;
+    this.#options = options;
+    this.#totalBytes = path === '-' ? 0 : sizeOf(path);
+  }
 
-  let batch = new Batch();
-  try {
-    for await (const row of readRows(format, path, input)) {
-      batch.add(writeFor(collection, row, options.idField), row);
-      if (!batch.full) continue;
-      await send(batch);
-      batch = new Batch();
+  async run(): Promise<ImportResult> {
+    const { dryRun, onConflict, resume } = this.#options;
+    const run = randomUUID();
+    if (this.#path !== '-' && !dryRun) {
+      const what = { run, collection: this.#collection, onConflict };
+      this.#progress = ProgressFile.open(this.#path, what, resume);
     }
-    if (batch.writes.length > 0) await send(batch);
-    await Promise.all(inFlight);
-    if (failure) throw failure;
-    return written;
-  } catch (error) {
-    await Promise.all(inFlight);
-    const rowError = failure ?? error;
-    if (!(rowError instanceof RowError)) throw rowError;
-    throw new CommandError(
-      `Line ${rowError.line}: ${rowError.message}`,
-      EXIT.usage,
-      `${written} documents before it are in the store. Mend the line and run it again: documents with an id are replaced, not doubled.`,
+    const { progress } = this.#progress ?? {};
+    this.#result.written = progress?.written ?? 0;
+    this.#result.kept = progress?.kept ?? 0;
+    const input = this.#path === '-' ? process.stdin : createReadStream(this.#path);
+    if (this.#format !== 'csv') input.on('data', (chunk: string | Buffer) => (this.#readBytes += chunk.length));
+    try {
+      await this.#bringIn(this.#rows(input), progress?.run ?? run, progress?.rows ?? 0);
+      this.#progress?.finish();
+      return this.#result;
+    } catch (error) {
+      await Promise.all(this.#inFlight.values());
+      if (this.#progress?.progress.rows === 0) this.#progress.finish();
+      else this.#progress?.write();
+      throw this.#explain(this.#failure ?? error);
+    } finally {
+      input.destroy();
+    }
+  }
+
+  async #bringIn(rows: AsyncGenerator<Row>, run: string, skip: number): Promise<void> {
+    let number = 0;
+    let batch = new Batch(run, skip);
+    for await (const row of rows) {
+      if (number++ < skip) continue;
+      try {
+        if ('error' in row) throw new RowError(row.line, row.error);
+        batch.add(this.#writeFor(row), row.line, number);
+      } catch (error) {
+        if (!(error instanceof RowError)) throw error;
+        this.#leaveOut(error);
+        batch.endRow = number;
+      }
+      if (!batch.full) continue;
+      await this.#send(batch);
+      batch = new Batch(run, number);
+    }
+    if (batch.endRow > batch.startRow) await this.#send(batch);
+    await Promise.all(this.#inFlight.values());
+    if (this.#failure) throw this.#failure;
+  }
+
+  /** Notes a bad row, or stops at it. */
+  #leaveOut(error: RowError): void {
+    if (!this.#options.skipBad && !this.#options.dryRun) throw error;
+    this.#result.badCount++;
+    if (this.#result.bad.length < MAX_REASONS) this.#result.bad.push({ line: error.line, reason: error.message });
+  }
+
+  async #send(batch: Batch): Promise<void> {
+    const sent = (this.#options.dryRun ? this.#look(batch) : this.#commit(batch))
+      .catch((error: unknown) => void (this.#failure ??= error))
+      .finally(() => {
+        this.#inFlight.delete(batch);
+        if (!this.#failure) this.#note(batch);
+      });
+    this.#inFlight.set(batch, sent);
+    if (this.#inFlight.size >= MAX_IN_FLIGHT) await Promise.race(this.#inFlight.values());
+    if (this.#failure) throw this.#failure;
+  }
+
+  /** Commits a batch; without the rows that the store finds bad, where they are to be left out. */
+  async #commit(batch: Batch): Promise<void> {
+    for (let attempt = 0; batch.writes.length > 0; attempt++) {
+      try {
+        const id = `import-${batch.run}-${batch.startRow}-${attempt}`;
+        this.#count(await this.#store.commit({ id, writes: batch.writes }));
+        return;
+      } catch (error) {
+        const rowError = batch.rowError(error);
+        if (!rowError) throw error;
+        this.#leaveOut(rowError.error);
+        batch.remove(rowError.index);
+      }
+    }
+  }
+
+  #count({ seq, documents }: Receipt): void {
+    const written = documents.filter(({ version }) => version === seq).length;
+    this.#result.written += written;
+    this.#result.kept += documents.length - written;
+  }
+
+  /** What a commit of the batch would do. */
+  async #look(batch: Batch): Promise<void> {
+    batch.writes.forEach((write, index) => {
+      const fault = 'data' in write ? findDataFault(write.data) : undefined;
+      if (fault) this.#leaveOut(new RowError(batch.lines[index]!, `${fault.detail} (at ${fault.pointer})`));
+      else this.#result.written++;
+    });
+    if (this.#options.onConflict === 'replace') return;
+    const ids = batch.writes.flatMap((write, index) =>
+      'create' in write && write.id !== undefined ? [[write.id, batch.lines[index]!] as const] : [],
     );
-  } finally {
-    input.destroy();
+    if (ids.length === 0) return;
+    const where = `meta('id') IN (${ids.map(([id]) => `'${id}'`).join(',')})`;
+    const query = { where, limit: ids.length, fields: 'id' };
+    const { documents } = await this.#store.collection(this.#collection).list(query);
+    const there = new Set(documents.map(({ id }) => id));
+    for (const [id, line] of ids) {
+      if (!there.has(id)) continue;
+      this.#result.written--;
+      if (this.#options.onConflict === 'keep') this.#result.kept++;
+      else this.#leaveOut(new RowError(line, `${formatAddress(this.#collection, id)} exists already.`));
+    }
+  }
+
+  /** Notes how far everything is done without a gap, and tells. */
+  #note(batch: Batch): void {
+    const underWay = [...this.#inFlight.keys()].map(({ startRow }) => startRow);
+    const rows = underWay.length > 0 ? Math.min(...underWay) : batch.endRow;
+    const { written, kept } = this.#result;
+    this.#progress?.note({ rows: Math.max(rows, this.#progress.progress.rows), written, kept });
+    const readBytes = this.#format === 'csv' ? this.#totalBytes : this.#readBytes;
+    this.#options.onProgress?.(readBytes, this.#totalBytes, written);
+  }
+
+  #rows(input: Readable): AsyncGenerator<Row> {
+    if (this.#format === 'csv') return readCsv(this.#path);
+    return this.#format === 'json' ? readJsonArray(input) : readNdjson(input);
+  }
+
+  /** The write for one row. A row in the form in which documents are read (`id` and `data`) is taken apart as such. */
+  #writeFor({ line, value }: { line: number; value: JsonObject }): WireWrite {
+    const { idField, onConflict } = this.#options;
+    const isDocument =
+      idField === undefined &&
+      typeof value.id === 'string' &&
+      typeof value.version === 'number' &&
+      isObject(value.data);
+    const { [idField ?? 'id']: idValue, ...rest } = value;
+    const data = isDocument ? (value.data as JsonObject) : (rest as JsonObject);
+    if (idValue === undefined) {
+      if (idField === undefined) return { create: this.#collection, data };
+      throw new RowError(line, `There is no field "${idField}" to take the id from.`);
+    }
+    const id = String(idValue as string | number);
+    if (!isDocumentId(id))
+      throw new RowError(line, `"${id}" cannot be an id: 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~".`);
+    if (onConflict === 'replace') return { put: formatAddress(this.#collection, id), data };
+    return { create: this.#collection, id, data, ...(onConflict === 'keep' ? { keepExisting: true } : {}) };
+  }
+
+  #explain(error: unknown): unknown {
+    const { written } = this.#result;
+    const goOn =
+      this.#progress && this.#progress.progress.rows > 0
+        ? `${written} documents are in the store. Go on with --resume`
+        : `${written} documents are in the store`;
+    if (error instanceof RowError) {
+      return new CommandError(
+        `Line ${error.line}: ${error.message}`,
+        EXIT.usage,
+        `${goOn}${goOn.endsWith('--resume') ? ' and --skip-bad, or mend the line and begin anew with --no-resume' : '. Mend the line, or leave bad rows out with --skip-bad'}.`,
+      );
+    }
+    if (written > 0) process.stderr.write(`${goOn}.\n`);
+    return error;
   }
 }
 
+/** Rows that are committed together. */
 class Batch {
   readonly writes: WireWrite[] = [];
   readonly lines: number[] = [];
+  /** The batch holds the rows behind this one, up to and with `endRow`. */
+  endRow: number;
   #characters = 0;
 
-  add(write: WireWrite, { line, value }: Row): void {
+  constructor(
+    readonly run: string,
+    readonly startRow: number,
+  ) {
+    this.endRow = startRow;
+  }
+
+  add(write: WireWrite, line: number, row: number): void {
     this.writes.push(write);
     this.lines.push(line);
-    this.#characters += JSON.stringify(value).length;
+    this.endRow = row;
+    this.#characters += JSON.stringify(write).length;
+  }
+
+  remove(index: number): void {
+    this.writes.splice(index, 1);
+    this.lines.splice(index, 1);
   }
 
   get full(): boolean {
-    return this.writes.length >= BATCH_DOCUMENTS || this.#characters >= BATCH_CHARACTERS;
+    return this.endRow - this.startRow >= BATCH_DOCUMENTS || this.#characters >= BATCH_CHARACTERS;
   }
-}
 
-function readRows(format: ImportFormat, path: string, input: Readable): AsyncGenerator<Row> {
-  if (format === 'csv') return readCsv(path);
-  return format === 'json' ? readJsonArray(input) : readNdjson(input);
+  /** The row that a refusal is about; undefined when it is about none, or no refusal at all. */
+  rowError(error: unknown): { error: RowError; index: number } | undefined {
+    if (!(error instanceof ProblemError) || error.problem.status >= 500) return undefined;
+    const { write, detail, pointer } = error.problem;
+    const index = write ?? (this.writes.length === 1 ? 0 : undefined);
+    if (index === undefined) return undefined;
+    return { index, error: new RowError(this.lines[index]!, pointer ? `${detail} (at ${pointer})` : detail) };
+  }
 }
 
 function sizeOf(path: string): number {
@@ -151,29 +333,4 @@ function sizeOf(path: string): number {
   } catch (error) {
     throw new CommandError(`${path} cannot be read (${(error as NodeJS.ErrnoException).code}).`, EXIT.usage);
   }
-}
-
-/** The write for one row. A row in the form in which documents are read (`id` and `data`) is taken apart as such. */
-function writeFor(collection: string, { line, value }: Row, idField: string | undefined): WireWrite {
-  const isDocument =
-    idField === undefined && typeof value.id === 'string' && typeof value.version === 'number' && isObject(value.data);
-  const { [idField ?? 'id']: idValue, ...rest } = value;
-  const data = isDocument ? (value.data as JsonObject) : (rest as JsonObject);
-  if (idValue === undefined) {
-    if (idField === undefined) return { create: collection, data };
-    throw new RowError(line, `There is no field "${idField}" to take the id from.`);
-  }
-  const id = String(idValue as string | number);
-  if (!isDocumentId(id))
-    throw new RowError(line, `"${id}" cannot be an id: 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~".`);
-  return { put: formatAddress(collection, id), data };
-}
-
-function explain(error: unknown, batch: Batch): unknown {
-  if (!(error instanceof ProblemError)) return error;
-  const { write, detail, pointer } = error.problem;
-  const line = write === undefined ? undefined : batch.lines[write];
-  return line === undefined && batch.lines.length > 1
-    ? error
-    : new RowError(line ?? batch.lines[0]!, pointer ? `${detail} (at ${pointer})` : detail);
 }

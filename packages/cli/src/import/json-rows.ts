@@ -62,10 +62,9 @@ export async function* readJsonArray(input: Readable): AsyncGenerator<Row> {
 function readRow(text: string, line: number): Row {
   try {
     const value = parseJson(text);
-    if (isObject(value)) return { line, value };
+    return isObject(value) ? { line, value } : { line, error: 'A document must be a JSON object.' };
   } catch (error) {
-    if (error instanceof JsonTextError) throw new RowError(line, error.message);
+    if (error instanceof JsonTextError) return { line, error: error.message };
     throw error;
   }
-  throw new RowError(line, 'A document must be a JSON object.');
 }

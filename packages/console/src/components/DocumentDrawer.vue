@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { isProblem, ProblemError, type Document } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Drawer, Popconfirm, Spin } from 'ant-design-vue';
+import { Alert, Button, Drawer, Popconfirm, Segmented, Spin } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref, watch } from 'vue';
 import { readData } from '../check-data';
 import { useNotices, useStore } from '../injection';
 import { deleteWithUndo } from '../undo';
 
+const HistoryPanel = defineAsyncComponent(() => import('./HistoryPanel.vue'));
 const JsonEditor = defineAsyncComponent(() => import('./JsonEditor.vue'));
 const props = defineProps<{ collection: string; id: string }>();
 const emit = defineEmits<{ close: [] }>();
@@ -20,6 +21,7 @@ const base = ref<Document>();
 const text = ref('');
 const failure = ref('');
 const busy = ref(false);
+const tab = ref<'Data' | 'History'>('Data');
 
 const dirty = computed(() => base.value !== undefined && text.value !== format(base.value));
 const overtaken = computed(() => dirty.value && now.value !== undefined && now.value.version !== base.value?.version);
@@ -75,6 +77,7 @@ async function remove(): Promise<void> {
     @close="emit('close')"
   >
     <template #extra>
+      <Segmented v-model:value="tab" :options="['Data', 'History']" class="tabs" aria-label="What to show" />
       <Popconfirm
         :title="`Delete ${id}?`"
         description="It can be put back right after."
@@ -89,6 +92,7 @@ async function remove(): Promise<void> {
 
     <Spin v-if="!view || view.state === 'loading'" />
     <Alert v-else-if="view.error" type="error" :message="view.error.detail" />
+    <HistoryPanel v-else-if="tab === 'History'" :id="id" :collection="collection" :now="now" />
     <template v-else>
       <Alert
         v-if="!now"
@@ -135,7 +139,7 @@ async function remove(): Promise<void> {
       </div>
     </template>
 
-    <template #footer>
+    <template v-if="tab === 'Data'" #footer>
       <div class="actions">
         <span class="muted">{{ dirty ? 'Edited, not saved' : base ? 'As in the store' : '' }}</span>
         <span>
@@ -197,6 +201,9 @@ dd {
 }
 .save {
   margin-left: 8px;
+}
+.tabs {
+  margin-right: 12px;
 }
 @media (max-width: 720px) {
   .columns {

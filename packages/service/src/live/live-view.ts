@@ -148,7 +148,7 @@ export class LiveView {
   /** What altered the state after `seq`, as one event; undefined when that is not known any more. */
   changeSince(seq: number): LiveEvent | undefined | Promise<LiveEvent | undefined> {
     const now = this.seq;
-    if (seq === now) return this.#event({ seq: now, patch: [] });
+    if (seq === now && this.source.ready) return this.#event({ seq: now, patch: [] });
     if (this.#changesAreOf !== now) {
       this.#changesSince.clear();
       this.#changesAreOf = now;

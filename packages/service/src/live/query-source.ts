@@ -8,6 +8,7 @@ const READ_AT_ONCE = 2000;
 
 /** A query without a limit. Who belongs to it follows from the documents before and after, so it keeps no state. */
 export class QuerySource implements Source {
+  readonly ready = true;
   readonly key: string;
   readonly collection: string;
   readonly where: Node | undefined;

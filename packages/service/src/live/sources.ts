@@ -32,6 +32,8 @@ export interface Source {
   readonly collection: string | undefined;
   /** The condition that the matcher files it under; undefined: every document of the collection concerns it. */
   readonly where: Node | undefined;
+  /** True when changes to come can be told without reading the state first. */
+  readonly ready: boolean;
   /** The state now, or soon. It may be of a seq that has been overtaken by the time it is there. */
   read(): FullState | Promise<FullState>;
   /** What net changes of its collection do to the state; a promise when that cannot be told without reading. */
@@ -54,6 +56,7 @@ export function sourceFor(target: WatchTarget, store: Store): Source {
 
 /** One document, whether it exists or not. */
 class DocumentSource implements Source {
+  readonly ready = true;
   readonly key: string;
   readonly collection: string;
   readonly where: Node;
@@ -91,6 +94,7 @@ class DocumentSource implements Source {
  * changes, and does not know what it was before.
  */
 class CollectionListSource implements Source {
+  readonly ready = true;
   readonly key = JSON.stringify({ collections: true });
   readonly collection = undefined;
   readonly where = undefined;

@@ -53,8 +53,12 @@ export class WindowSource implements Source {
     this.#reserve = Math.max(10, Math.min(200, this.#limit));
   }
 
+  get ready(): boolean {
+    return this.#held !== undefined && !this.#filling;
+  }
+
   read(): FullState | Promise<FullState> {
-    if (this.#held && !this.#filling) return this.#fullState();
+    if (this.ready) return this.#fullState();
     const filling = this.#fill();
     return filling ? filling.then(() => this.#fullState()) : this.#fullState();
   }
@@ -73,9 +77,14 @@ export class WindowSource implements Source {
   }
 
   async since(seq: number): Promise<Alteration | undefined> {
-    await this.read();
-    const before = await this.#shownAt(seq);
-    return before && this.#alteration(before, this.store.log.seq);
+    for (let attempt = 0; attempt < MAX_ATTEMPTS; attempt++) {
+      await this.read();
+      const before = await this.#shownAt(seq);
+      if (!before) return undefined;
+      // Meanwhile so much may have left that what is shown is of an earlier state until it has been read again.
+      if (this.ready) return this.#alteration(before, this.store.log.seq);
+    }
+    return undefined;
   }
 
   #fullState(): FullState {

@@ -13,7 +13,7 @@ export type Lane = object;
 const MAX_GROUP_COMMITS = 512;
 
 /** A group is closed when it has so many writes; a commit that is larger is written by itself. */
-const MAX_GROUP_WEIGHT = 1000;
+const MAX_GROUP_WEIGHT = 500;
 
 /**
  * Commits that wait to be written. Each sender has a lane; lanes take turns, so that one who sends a lot, or large

@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import type Database from 'better-sqlite3';
 import { DEFAULT_DOCUMENT_LIMITS, type DocumentLimits } from '@uproar/core';
+import { Backups } from './backups.js';
 import { Collections } from './collections.js';
 import { Documents } from './documents.js';
 import { Indexes } from './indexes.js';
@@ -13,6 +14,10 @@ import { JournalCutter, type RetentionLimits } from './retention.js';
 import { careFor } from './store-care.js';
 import { SqliteCommitLog, type WaitingLimits } from './sqlite-commit-log.js';
 
+export type { BackupInfo } from './backups.js';
+export { checkStore, type CheckReport, type CheckResult } from './check-store.js';
+export { databaseFile } from './open-database.js';
+export { restoreBackup, type RestoreOptions } from './restore.js';
 export { StoreError } from './store-error.js';
 export type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome } from './commit-log.js';
 export type { CollectionInfo } from './collections.js';
@@ -40,6 +45,7 @@ export interface Store {
   readonly indexes: Indexes;
   readonly reader: Reader;
   readonly log: SqliteCommitLog;
+  readonly backups: Backups;
   close(): void;
 }
 
@@ -81,8 +87,10 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       outcomes,
       cutter: new JournalCutter(database, journal, options.journal ?? {}),
     });
+    const backups = new Backups(database, directory);
     const close = () => {
       stopCare();
+      backups.close();
       reader.close();
       log.close();
       database.close();
@@ -99,6 +107,7 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       indexes,
       reader,
       log,
+      backups,
       close,
     };
   } catch (error) {

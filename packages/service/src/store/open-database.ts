@@ -5,7 +5,7 @@ import { MIGRATIONS } from './migrations/index.js';
 import { StoreError } from './store-error.js';
 
 /** Marks a SQLite file as a store of ours: the letters "Uprr". */
-const APPLICATION_ID = 0x55707272;
+export const APPLICATION_ID = 0x55707272;
 
 /** The SQLite file in a data directory. */
 export function databaseFile(directory: string): string {

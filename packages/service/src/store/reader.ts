@@ -253,7 +253,13 @@ export class Reader {
     if (this.#paused) return;
     this.#paused = true;
     while (this.#active.size > 0 && !this.#closed) {
-      for (const snapshot of this.#active) if (snapshot.ageMs > graceMs) snapshot.breakOff();
+      for (const snapshot of this.#active) {
+        if (snapshot.ageMs <= graceMs) continue;
+        snapshot.breakOff();
+        // Its reader may not look again for long; what it held on to is free all the same.
+        this.#active.delete(snapshot);
+      }
+      if (this.#active.size === 0) break;
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
     this.#paused = false;

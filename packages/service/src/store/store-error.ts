@@ -2,7 +2,7 @@
 export class StoreError extends Error {
   override name = 'StoreError';
   constructor(
-    readonly kind: 'in-use' | 'not-a-store' | 'newer-format' | 'no-access' | 'damaged',
+    readonly kind: 'in-use' | 'not-a-store' | 'newer-format' | 'no-access' | 'damaged' | 'exists',
     message: string,
     options?: ErrorOptions,
   ) {

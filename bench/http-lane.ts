@@ -1,0 +1,77 @@
+import { connect, type Socket } from 'node:net';
+import { KEY } from './harness.js';
+
+/** One kept-open HTTP connection that sends a request at a time, as cheaply as that can be done. */
+export class HttpLane {
+  #received: Buffer = Buffer.alloc(0);
+  #done: ((status: number) => void) | undefined;
+  #failed: ((error: Error) => void) | undefined;
+  private constructor(
+    readonly socket: Socket,
+    readonly host: string,
+  ) {
+    socket.setNoDelay(true);
+    socket.on('data', (piece: Buffer) => this.#take(piece));
+    const fail = () => this.#failed?.(new Error('The connection broke.'));
+    socket.on('error', fail);
+    socket.on('close', fail);
+  }
+
+  static async open(url: string): Promise<HttpLane> {
+    const { hostname, port, host } = new URL(url);
+    const socket = connect(Number(port), hostname);
+    await new Promise((resolve, reject) => socket.once('connect', resolve).once('error', reject));
+    return new HttpLane(socket, host);
+  }
+
+  /** Sends a request and waits for the whole answer. Returns its status. */
+  send(method: string, path: string, body: string, type = 'application/json'): Promise<number> {
+    this.socket.write(
+      `${method} ${path} HTTP/1.1\r\nHost: ${this.host}\r\nAuthorization: Bearer ${KEY}\r\n` +
+        `Content-Type: ${type}\r\nContent-Length: ${Buffer.byteLength(body)}\r\n\r\n${body}`,
+    );
+    return new Promise((resolve, reject) => {
+      this.#done = resolve;
+      this.#failed = reject;
+    });
+  }
+
+  close(): void {
+    this.#failed = undefined;
+    this.socket.destroy();
+  }
+
+  #take(piece: Buffer): void {
+    this.#received = this.#received.length === 0 ? piece : Buffer.concat([this.#received, piece]);
+    const head = this.#received.indexOf('\r\n\r\n');
+    if (head === -1) return;
+    const text = this.#received.toString('latin1', 0, head);
+    const length = Number(/^content-length: (\d+)/im.exec(text)?.[1] ?? 0);
+    if (this.#received.length < head + 4 + length) return;
+    this.#received = this.#received.subarray(head + 4 + length);
+    this.#done?.(Number(text.slice(9, 12)));
+  }
+}
+
+/** Keeps every lane busy for a time. Returns the latencies in milliseconds and how long it took. */
+export async function drive(
+  lanes: HttpLane[],
+  forMs: number,
+  act: (lane: HttpLane, n: number) => Promise<number>,
+): Promise<{ latencies: number[]; seconds: number; statuses: Map<number, number> }> {
+  const latencies: number[] = [];
+  const statuses = new Map<number, number>();
+  const start = performance.now();
+  let n = 0;
+  await Promise.all(
+    lanes.map(async (lane) => {
+      while (performance.now() - start < forMs) {
+        const begun = performance.now();
+        const status = await act(lane, n++);
+        latencies.push(performance.now() - begun);
+        statuses.set(status, (statuses.get(status) ?? 0) + 1);
+      }
+    }),
+  );
+  return { latencies, seconds: (performance.now() - start) / 1000, statuses };
+}

@@ -1,0 +1,60 @@
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { printReport } from './check.js';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { formatBytes, printJson } from '../output.js';
+import { ProgressBar } from '../progress-bar.js';
+
+interface Options {
+  data: string;
+  replace?: boolean;
+  json?: boolean;
+}
+
+/** `uproar restore`: makes a store of a backup. */
+export function addRestore(program: Command): void {
+  program
+    .command('restore')
+    .summary('make a store of a backup')
+    .description(
+      'Checks a backup and makes a store of it, in a data directory that no service has open. The store gets a new name, so that ' +
+        'devices which watched the old one begin anew.',
+    )
+    .argument('<file>', 'a backup')
+    .option('--data <directory>', 'the data directory (or UPROAR_DATA)', process.env.UPROAR_DATA ?? 'uproar-data')
+    .option('--replace', 'put a store that is there already aside')
+    .option('--json', 'print the outcome as JSON')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar restore festival.sqlite --data festival-again\n  uproar restore festival.sqlite --data my-data --replace',
+    )
+    .action(restore);
+}
+
+async function restore(file: string, options: Options): Promise<void> {
+  const { checkStore, restoreBackup } = await import('@uproar/service');
+  const report = checkStore(file);
+  if (!report.sound) {
+    printReport(file, report, options.json ?? false);
+    throw new CommandError('The backup is not sound; nothing was restored.', EXIT.unsound, 'Use an earlier one.');
+  }
+  const bar = new ProgressBar('{done} of {size} copied');
+  let aside: string | undefined;
+  try {
+    aside = await restoreBackup(file, options.data, {
+      replace: options.replace,
+      onProgress: (done, size) => bar.update(done, size, { done: formatBytes(done), size: formatBytes(size) }),
+    });
+  } finally {
+    bar.stop();
+  }
+  if (options.json) {
+    printJson({ data: options.data, seq: report.seq, documents: report.documents, aside: aside ?? null });
+    return;
+  }
+  process.stdout.write(
+    `${pc.green('restored')} ${report.documents} documents at seq ${report.seq} into ${options.data}\n` +
+      (aside ? pc.dim(`what was there before is in ${aside}\n`) : '') +
+      pc.dim(`uproar serve --data ${options.data} starts it\n`),
+  );
+}

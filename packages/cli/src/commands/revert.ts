@@ -1,0 +1,56 @@
+import type { Document } from '@uproar/client';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseDocumentAddress, parseSeq } from '../address.js';
+import { describeFields } from '../describe-change.js';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { printJson } from '../output.js';
+
+interface Options extends StoreOptions {
+  to: string;
+  json?: boolean;
+}
+
+/** `uproar revert`: puts a document back as it was. */
+export function addRevert(program: Command): void {
+  withStoreOptions(program.command('revert'))
+    .summary('put a document back as it was at an earlier seq')
+    .description(
+      'Puts a document back as it was when the store was at a seq, as a new commit; deletes it if it did not exist then. ' +
+        'Whatever is written in between makes it stop rather than be lost. "uproar journal balloons/bl-17" shows the seqs.',
+    )
+    .argument('<address>', 'balloons/bl-17')
+    .requiredOption('--to <seq>', 'the seq')
+    .option('--json', 'print the outcome as JSON')
+    .addHelpText('after', '\nExamples:\n  uproar journal balloons/bl-17\n  uproar revert balloons/bl-17 --to 1842')
+    .action((address: string, options: Options) => {
+      const { collection, id } = parseDocumentAddress(address);
+      const at = parseSeq(options.to);
+      return useStore(options, async (store) => {
+        const documents = store.collection(collection);
+        const now = await documents.get(id);
+        const then = await documents.get(id, { at });
+        if (!now && !then) throw new CommandError(`${address} existed neither then nor now.`, EXIT.notFound);
+        const same = now && then && JSON.stringify(now.data) === JSON.stringify(then.data);
+        let version = now?.version ?? 0;
+        if (!then) {
+          await documents.delete(id, { ifVersion: version });
+          version = 0;
+        } else if (!same) {
+          version = await documents.put(id, then.data, { ifVersion: version });
+        }
+        if (options.json) printJson({ address, version, altered: !same });
+        else report(address, now, then, version);
+      });
+    });
+}
+
+function report(address: string, now: Document | undefined, then: Document | undefined, version: number): void {
+  if (!then) process.stdout.write(`${pc.green('deleted')} ${address}  ${pc.dim('it did not exist then')}\n`);
+  else if (now?.version === version) process.stdout.write(`${address} is as it was then; nothing was written\n`);
+  else {
+    const what = describeFields(now, { ...then, version });
+    process.stdout.write(`${pc.green('put back')} ${address}  ${pc.dim(`version ${version}`)}  ${what}\n`);
+  }
+}

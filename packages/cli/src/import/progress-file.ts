@@ -1,0 +1,106 @@
+import { existsSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { CommandError, EXIT } from '../exit-codes.js';
+
+/** How far an import came: enough to go on with it. */
+export interface Progress {
+  /** Names the import; the ids of its commits are made of it, so that none is applied twice. */
+  run: string;
+  collection: string;
+  onConflict: string;
+  /** The file as it was. */
+  sizeBytes: number;
+  modifiedMs: number;
+  /** So many rows from the beginning are dealt with. */
+  rows: number;
+  written: number;
+  kept: number;
+}
+
+/** How often progress is written down, in milliseconds. */
+const INTERVAL_MS = 200;
+
+/** Keeps the progress of an import in a file beside the one that is brought in, until the import is complete. */
+export class ProgressFile {
+  readonly #file: string;
+  #progress: Progress;
+  #writtenAt = performance.now();
+
+  private constructor(file: string, progress: Progress) {
+    this.#file = file;
+    this.#progress = progress;
+  }
+
+  /**
+   * Begins, or goes on with what an earlier import of the file left.
+   *
+   * @throws {CommandError} when there is an earlier import and `resume` was not said, or it does not fit
+   */
+  static open(
+    path: string,
+    what: Pick<Progress, 'run' | 'collection' | 'onConflict'>,
+    resume: boolean | undefined,
+  ): ProgressFile {
+    const file = `${path}.import-progress`;
+    const { size, mtimeMs } = statSync(path);
+    const fresh: Progress = { ...what, sizeBytes: size, modifiedMs: mtimeMs, rows: 0, written: 0, kept: 0 };
+    if (resume === false || (resume === undefined && !existsSync(file))) return new ProgressFile(file, fresh);
+    if (!existsSync(file)) {
+      throw new CommandError(`There is no import of ${path} to go on with.`, EXIT.usage, 'Leave --resume out.');
+    }
+    const earlier = JSON.parse(readFileSync(file, 'utf8')) as Progress;
+    if (resume === undefined) {
+      throw new CommandError(
+        `An earlier import of ${path} stopped behind row ${earlier.rows}.`,
+        EXIT.usage,
+        'Go on with --resume, or begin anew with --no-resume.',
+      );
+    }
+    for (const [name, was, is] of [
+      ['collection', earlier.collection, what.collection],
+      ['--on-conflict', earlier.onConflict, what.onConflict],
+    ]) {
+      if (was !== is) {
+        throw new CommandError(
+          `The earlier import of ${path} had another ${name}: ${was}.`,
+          EXIT.usage,
+          'Say the same again, or begin anew with --no-resume.',
+        );
+      }
+    }
+    if (earlier.sizeBytes !== size || earlier.modifiedMs !== mtimeMs) {
+      throw new CommandError(
+        `${path} has been altered since its import stopped behind row ${earlier.rows}.`,
+        EXIT.usage,
+        'Begin anew with --no-resume.',
+      );
+    }
+    return new ProgressFile(file, earlier);
+  }
+
+  get progress(): Readonly<Progress> {
+    return this.#progress;
+  }
+
+  /** Notes how far the import is. */
+  note(progress: Pick<Progress, 'rows' | 'written' | 'kept'>): void {
+    this.#progress = { ...this.#progress, ...progress };
+    if (performance.now() - this.#writtenAt >= INTERVAL_MS) this.write();
+  }
+
+  /** Writes the progress down. */
+  write(): void {
+    this.#writtenAt = performance.now();
+    try {
+      writeFileSync(`${this.#file}.part`, JSON.stringify(this.#progress) + '\n');
+      renameSync(`${this.#file}.part`, this.#file);
+    } catch (error) {
+      // Where nothing can be written beside the file, the import goes on, and cannot be resumed.
+      if (!['EACCES', 'EROFS', 'EPERM', 'ENOSPC'].includes(String((error as NodeJS.ErrnoException).code))) throw error;
+    }
+  }
+
+  /** Removes the file: the import is complete. */
+  finish(): void {
+    rmSync(this.#file, { force: true });
+  }
+}

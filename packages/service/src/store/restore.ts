@@ -1,0 +1,93 @@
+import { randomBytes } from 'node:crypto';
+import {
+  closeSync,
+  createReadStream,
+  createWriteStream,
+  existsSync,
+  fsyncSync,
+  openSync,
+  renameSync,
+  rmSync,
+  statSync,
+} from 'node:fs';
+import { join } from 'node:path';
+import { pipeline } from 'node:stream/promises';
+import Database from 'better-sqlite3';
+import { claimDirectory } from './lock.js';
+import { databaseFile, prepareDirectory } from './open-database.js';
+import { StoreError } from './store-error.js';
+
+/** How a backup is brought back. */
+export interface RestoreOptions {
+  /** Put a store that is there already aside. */
+  replace?: boolean | undefined;
+  onProgress?: (copiedBytes: number, totalBytes: number) => void;
+}
+
+/**
+ * Makes a store of a backup in a data directory that no service has open. The store gets a new name, so that whoever
+ * watched the old one begins anew instead of resuming in a past that is not theirs.
+ *
+ * @returns where the store that was there before lies now, if there was one
+ * @throws {StoreError} `in-use`, `no-access`, or `exists` when there is a store and it is not to be replaced
+ */
+export async function restoreBackup(
+  backup: string,
+  directory: string,
+  options: RestoreOptions = {},
+): Promise<string | undefined> {
+  prepareDirectory(directory);
+  const release = claimDirectory(directory);
+  const file = databaseFile(directory);
+  const part = join(directory, 'restore.part');
+  try {
+    if (existsSync(file) && !options.replace) {
+      throw new StoreError(
+        'exists',
+        `There is a store in ${directory} already. Restore beside it, or replace it with --replace.`,
+      );
+    }
+    const totalBytes = statSync(backup).size;
+    let copiedBytes = 0;
+    const input = createReadStream(backup);
+    input.on('data', (piece) => options.onProgress?.((copiedBytes += piece.length), totalBytes));
+    await pipeline(input, createWriteStream(part));
+    rename(part);
+    sync(part);
+    const before = existsSync(file) ? putAside(file) : undefined;
+    renameSync(part, file);
+    sync(directory);
+    return before;
+  } finally {
+    rmSync(part, { force: true });
+    release();
+  }
+}
+
+/** Gives a store another name. */
+function rename(file: string): void {
+  const database = new Database(file);
+  database.pragma('synchronous = FULL');
+  database.prepare("UPDATE store SET value = ? WHERE name = 'id'").run(randomBytes(12).toString('base64url'));
+  database.close();
+}
+
+/** Brings a store that is closed into one file, under a name that nothing opens. */
+function putAside(file: string): string {
+  const database = new Database(file);
+  try {
+    database.pragma('wal_checkpoint(TRUNCATE)');
+    database.pragma('journal_mode = DELETE');
+  } finally {
+    database.close();
+  }
+  const aside = `${file}.before-${new Date().toISOString().replace(/[:.]/g, '-')}`;
+  renameSync(file, aside);
+  return aside;
+}
+
+function sync(path: string): void {
+  const descriptor = openSync(path, 'r');
+  fsyncSync(descriptor);
+  closeSync(descriptor);
+}

@@ -1,0 +1,285 @@
+import { expect } from 'chai';
+import { prepareQuery, type Commit, type Document, type Write } from '@uproar/core';
+import { openStore, type Store } from '@uproar/service';
+import { CommitQueue } from '../dist/store/commit-queue.js';
+import { JournalCutter } from '../dist/store/index.js';
+import { Outcomes, REMEMBERED_MS } from '../dist/store/outcomes.js';
+import { logSize } from '../dist/store/store-care.js';
+import { ProblemError } from '@uproar/protocol';
+import { Random } from '../../../test/random.js';
+import { temporaryDirectory } from '../../../test/service.js';
+
+const author = { kind: 'key' as const, name: 'test' };
+
+/** A store in a directory of its own, closed and removed after the test. */
+function useStores(): () => Store {
+  const open: (() => void)[] = [];
+  afterEach(() => {
+    for (const close of open.splice(0)) close();
+  });
+  return () => {
+    const { path, remove } = temporaryDirectory();
+    const store = openStore(path);
+    open.push(() => {
+      store.close();
+      remove();
+    });
+    return store;
+  };
+}
+
+/** A random commit, of writes of every kind; many of them cannot be applied. */
+function randomCommit(random: Random, number: number): Commit {
+  const writes = Array.from({ length: random.integer(1, 4) }, (): Write => {
+    const base = { collection: random.pick(['a', 'b']), id: `d-${random.integer(0, 9)}` };
+    const condition = random.chance(0.2) ? { versionIn: [random.integer(0, number)] } : undefined;
+    switch (random.integer(0, 6)) {
+      case 0:
+      case 1:
+        return { ...base, condition, kind: 'put', data: { ...random.object(2), n: number, list: [1] } };
+      case 2:
+        return { ...base, kind: 'create', data: { n: 0 }, keepExisting: random.chance(0.5) };
+      case 3:
+        return { ...base, condition, kind: 'merge', data: random.object(2) };
+      case 4:
+        return { ...base, kind: 'patch', ops: [{ op: 'add', path: '/patched', value: random.value(2) }] };
+      case 5: {
+        const by = { '/n': { add: 1 }, '/seen': { now: true as const }, '/list': { with: [random.value(1)] } };
+        return { ...base, kind: 'adjust', by };
+      }
+      default:
+        return { ...base, condition, kind: 'delete' };
+    }
+  });
+  const id = random.chance(0.3) ? `commit-${random.integer(0, 40)}` : undefined;
+  const reads = random.chance(0.2) ? [{ collection: 'a', id: 'd-1', version: random.integer(0, number) }] : undefined;
+  return { id, digest: id && JSON.stringify(writes), reads, timeMs: 1_000_000 + number * 7, author, writes };
+}
+
+function dump(store: Store): string {
+  const tables = ['documents', 'commits', 'changes', 'outcomes', 'collections'];
+  return JSON.stringify(
+    tables.map((table) => store.database.prepare(`SELECT * FROM ${table}`).all()),
+    null,
+    1,
+  );
+}
+
+describe('applying commits', () => {
+  const newStore = useStores();
+
+  it('depends on the commits and the store alone: replayed elsewhere, every byte is the same (seeds 1 to 5)', async () => {
+    for (let seed = 1; seed <= 5; seed++) {
+      const random = new Random(seed);
+      const original = newStore();
+      const sent: string[] = [];
+      const outcomes: unknown[] = [];
+      for (let n = 0; n < 200; n++) {
+        const group = Array.from({ length: random.integer(1, 4) }, () => randomCommit(random, n));
+        sent.push(...group.map((commit) => JSON.stringify(commit)));
+        outcomes.push(...(await Promise.all(group.map((commit) => original.log.append(commit)))));
+      }
+      const applied = outcomes.filter((outcome) => 'applied' in (outcome as object)).length;
+      expect(applied, 'commits that were applied').to.be.within(100, sent.length - 100);
+
+      const replayed = newStore();
+      for (const text of sent) await replayed.log.append(JSON.parse(text) as Commit);
+      expect(dump(replayed) === dump(original), `every commit sent, seed ${seed}`).to.equal(true);
+
+      const fromJournal = newStore();
+      for (const { id, timeMs, author, changes } of original.log.after(0, 100_000)) {
+        const writes = changes.map(({ collection, id, after }): Write =>
+          after ? { kind: 'put', collection, id, data: after.data } : { kind: 'delete', collection, id },
+        );
+        await fromJournal.log.append({ timeMs, author, writes, ...(id === undefined ? {} : { digest: id }) });
+      }
+      const documents = (store: Store) =>
+        store.collections
+          .list()
+          .map(({ name, number }) => [
+            name,
+            store.documents.list(number, '', 1000).map(({ number: _, ...rest }) => rest),
+          ]);
+      expect(documents(fromJournal), `the journal, seed ${seed}`).to.deep.equal(documents(original));
+    }
+  });
+
+  it('tells every document as it was at every seq, as a plain model does, also when the journal was cut', async () => {
+    const random = new Random(77);
+    const store = newStore();
+    const model = new Map<string, Document>();
+    const states: Map<string, Document>[] = [new Map()];
+    while (states.length < 150) {
+      const outcome = await store.log.append(randomCommit(random, states.length));
+      if (!('applied' in outcome)) continue;
+      for (const { collection, id, after } of outcome.applied.changes) {
+        if (after) model.set(`${collection}/${id}`, after);
+        else model.delete(`${collection}/${id}`);
+      }
+      states.push(new Map(model));
+    }
+    const compare = (from: number) => {
+      for (let seq = from; seq < states.length; seq++) {
+        for (const { name, number } of store.collections.list()) {
+          for (let n = 0; n < 10; n++) {
+            const found = store.journal.documentAt(number, `d-${n}`, seq, () => states.at(-1)!.get(`${name}/d-${n}`));
+            expect(found, `${name}/d-${n} at ${seq}`).to.deep.equal(states[seq]!.get(`${name}/d-${n}`));
+          }
+        }
+      }
+    };
+    compare(0);
+    const cutter = new JournalCutter(store.database, store.journal, { maxAgeMs: 50 * 7 });
+    let steps = 0;
+    while (cutter.step(1_000_000 + 150 * 7)) steps++;
+    expect(steps).to.be.above(1);
+    const { first } = store.journal.bounds();
+    expect(first).to.be.within(90, 130);
+    compare(first - 1);
+    const past = store.journal.ofDocument(store.collections.get('a')!.number, 'd-1', { before: 1e9 }, 500);
+    expect(Math.min(...past.map(({ seq }) => seq))).to.be.at.least(first);
+  });
+
+  it('goes on in order when the clock steps back', async () => {
+    const store = newStore();
+    const put = (timeMs: number, id: string) =>
+      store.log.append({
+        timeMs,
+        author,
+        id: `c-${id}`,
+        digest: id,
+        writes: [{ kind: 'put', collection: 'a', id, data: {} }],
+      });
+    await put(5_000_000, 'x');
+    await put(1_000_000, 'y');
+    await put(1_000_000, 'x');
+    expect(store.log.seq).to.equal(3 - 1);
+    expect(store.log.after(0, 9).map(({ seq, timeMs }) => [seq, timeMs])).to.deep.equal([
+      [1, 5_000_000],
+      [2, 1_000_000],
+    ]);
+    const cutter = new JournalCutter(store.database, store.journal, { maxAgeMs: 10 });
+    while (cutter.step(1_000_100));
+    expect(store.journal.bounds()).to.deep.equal({ first: 1, last: 2 });
+  });
+});
+
+describe('the care of a store', () => {
+  const newStore = useStores();
+  const put = (id: string, data: Document['data']): Write => ({ kind: 'put', collection: 'a', id, data });
+
+  it('cuts the journal in small steps, and knows its size exactly', async () => {
+    const store = newStore();
+    for (let n = 0; n < 8; n++) {
+      const writes = Array.from({ length: 700 }, (_, i) => put(`d-${i}`, { n, text: 'ß'.repeat(20) }));
+      await store.log.append({ timeMs: n, author, writes });
+    }
+    const measured = () => {
+      const rows = store.database
+        .prepare<[], { before: string | null; after: string | null }>('SELECT before, after FROM changes')
+        .all();
+      return rows.reduce(
+        (sum, { before, after }) => sum + Buffer.byteLength(before ?? '') + Buffer.byteLength(after ?? ''),
+        0,
+      );
+    };
+    expect(store.journal.sizeBytes).to.equal(measured());
+    const count = () => store.database.prepare('SELECT COUNT(*) FROM changes').pluck().get() as number;
+    const cutter = new JournalCutter(store.database, store.journal, { maxSizeBytes: store.journal.sizeBytes / 4 });
+    let before = count();
+    while (cutter.step(0)) {
+      expect(before - count(), 'swept out in one step').to.be.at.most(1000);
+      before = count();
+      expect(store.journal.sizeBytes).to.equal(measured());
+    }
+    const { first } = store.journal.bounds();
+    expect(first).to.be.within(6, 8);
+    expect(store.log.after(first - 1, 100).map(({ changes }) => changes.length)).to.deep.equal(
+      Array.from({ length: 9 - first }, () => 700),
+    );
+  });
+
+  it('forgets the outcomes of commits a day after, not before', async () => {
+    const store = newStore();
+    const commit = (timeMs: number, id: string) =>
+      store.log.append({ timeMs, author, id, digest: 'same', writes: [put('x', {})] });
+    await commit(1000, 'old');
+    await commit(REMEMBERED_MS, 'new');
+    const outcomes = new Outcomes(store.database);
+    outcomes.forgetOld(1000 + REMEMBERED_MS);
+    expect(await commit(REMEMBERED_MS + 1000, 'old'), 'a day old').to.have.property('repeated');
+    outcomes.forgetOld(1001 + REMEMBERED_MS);
+    expect(await commit(REMEMBERED_MS + 1001, 'old'), 'older').to.have.property('applied');
+    expect(await commit(REMEMBERED_MS + 1001, 'new')).to.have.property('repeated');
+  });
+
+  it('brings the write-ahead log back to nothing by breaking off a read that holds on to an old state', async function () {
+    this.timeout(30_000);
+    const store = newStore();
+    const fill = (n: number) =>
+      store.log.append({
+        timeMs: n,
+        author,
+        writes: Array.from({ length: 100 }, (_, i) => put(`d-${i}`, { n, text: 'x'.repeat(2000) })),
+      });
+    for (let n = 0; n < 3; n++) await fill(n);
+    const reading = store.reader.stream(prepareQuery({ from: 'a', limit: 'none' as never }));
+    expect((await reading.next()).done).to.equal(false);
+    for (let n = 0; n < 80; n++) await fill(n);
+    const file = `${store.directory}/uproar.sqlite`;
+    const grown = logSize(file);
+    expect(grown, 'grown while the read holds on').to.be.above(15_000_000);
+    await store.reader.interrupt(0, () => store.database.pragma('wal_checkpoint(TRUNCATE)'));
+    expect(logSize(file)).to.equal(0);
+    const error = await reading.next().catch((reason: unknown) => reason);
+    expect(error).to.be.instanceOf(ProblemError);
+    expect((error as ProblemError).problem.type).to.equal('/problems/read-broken-off');
+    const again: string[] = [];
+    for await (const { stored } of store.reader.stream(prepareQuery({ from: 'a', limit: 'none' as never })))
+      again.push(stored.id);
+    expect(again, 'the next read is whole').to.have.length(100);
+  });
+});
+
+describe('the queue of commits', () => {
+  const item = (name: string, weight = 1) => ({ name, weight, sizeBytes: weight * 10 });
+
+  it('takes from each sender in turn and keeps the order of each', () => {
+    const queue = new CommitQueue<ReturnType<typeof item>>();
+    const [one, two] = [{}, {}];
+    for (let n = 0; n < 4; n++) queue.push(item(`large-${n}`, 450), one);
+    for (let n = 0; n < 3; n++) queue.push(item(`small-${n}`), two);
+    expect(queue.length).to.equal(7);
+    const groups: string[][] = [];
+    while (queue.length > 0) groups.push(queue.take().map(({ name }) => name));
+    expect(groups).to.deep.equal([['large-0', 'small-0', 'small-1', 'small-2'], ['large-1'], ['large-2'], ['large-3']]);
+    expect(queue.sizeBytes).to.equal(0);
+    expect(queue.take()).to.deep.equal([]);
+  });
+
+  it('takes a commit larger than a group by itself, and loses none (seeds 1 to 50)', () => {
+    for (let seed = 1; seed <= 50; seed++) {
+      const random = new Random(seed);
+      const queue = new CommitQueue<ReturnType<typeof item>>();
+      const lanes = Array.from({ length: 5 }, () => ({}));
+      const taken: string[] = [];
+      let pushed = 0;
+      for (let step = 0; step < 200; step++) {
+        if (random.chance(0.6))
+          queue.push(item(`${random.integer(0, 4)}:${pushed++}`, random.pick([1, 1, 1, 300, 5000])), lanes[0]!);
+        else if (random.chance(0.5)) {
+          const lane = random.integer(0, 4);
+          queue.push(item(`${lane}:${pushed++}`, random.pick([1, 1, 400, 2000])), lanes[lane]!);
+        } else {
+          const group = queue.take();
+          const weight = group.reduce((sum, each) => sum + each.weight, 0);
+          expect(group.length <= 1 || weight <= 500, `seed ${seed}`).to.equal(true);
+          taken.push(...group.map(({ name }) => name));
+        }
+      }
+      while (queue.length > 0) taken.push(...queue.take().map(({ name }) => name));
+      expect(taken).to.have.length(pushed);
+      expect(new Set(taken).size).to.equal(pushed);
+    }
+  });
+});

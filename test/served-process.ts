@@ -1,0 +1,36 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { KEY, until } from './service.js';
+
+const MAIN = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
+
+/** The service as it is run: a process of its own, started with `uproar serve`. */
+export class ServedProcess {
+  private constructor(
+    readonly child: ChildProcess,
+    readonly url: string,
+  ) {}
+
+  static async start(directory: string, port = 0, options: string[] = []): Promise<ServedProcess> {
+    const child = spawn(process.execPath, [MAIN, 'serve', '--data', directory, '--port', String(port), ...options], {
+      env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1' },
+      stdio: ['ignore', 'pipe', 'inherit'],
+    });
+    let said = '';
+    child.stdout.on('data', (text) => (said += String(text)));
+    await until('the service is up', () => said.includes('/console/'), 15_000);
+    return new ServedProcess(child, /http:\/\/[\d.:]+/.exec(said)![0]);
+  }
+
+  get port(): number {
+    return Number(new URL(this.url).port);
+  }
+
+  /** Sends a signal and waits for the end. Returns the exit code; null when the signal ended it. */
+  stop(signal: NodeJS.Signals): Promise<number | null> {
+    if (this.child.exitCode !== null || this.child.signalCode !== null) return Promise.resolve(this.child.exitCode);
+    return new Promise((resolve) => {
+      this.child.once('exit', (code) => resolve(code));
+      this.child.kill(signal);
+    });
+  }
+}
