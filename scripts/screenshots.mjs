@@ -78,7 +78,7 @@ const terminals = {
   'terminal-journal': { lines: ['uproar journal --last 25', 'uproar journal --collection pads --follow'], seconds: 12 },
   'terminal-undo': {
     lines: [
-      `uproar merge notices/n-007 '{"text":"Cancelled","level":"warning"}'`,
+      `uproar merge notices/n-007 '{"text":"Cancelled","severity":"warning"}'`,
       `uproar adjust gates/g-1 visitors+=25`,
       'uproar journal notices/n-007',
       'uproar revert notices/n-007 --to 20',

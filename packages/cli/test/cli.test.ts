@@ -5,7 +5,8 @@ import { join } from 'node:path';
 import { Run } from '../../../test/command-run.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 
-describe('the command line', () => {
+describe('the command line', function () {
+  this.timeout(60_000);
   let service: TestService;
   let files: ReturnType<typeof temporaryDirectory>;
   before(async () => {

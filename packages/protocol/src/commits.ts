@@ -94,6 +94,12 @@ export const WireWrite = z
   .union(
     [
       z
+        .strictObject({ put: DocumentAddress, data: Data, ifVersion: IfVersion })
+        .describe('Create or replace a document.'),
+      z
+        .strictObject({ merge: DocumentAddress, data: Data, ifVersion: IfVersion })
+        .describe('Change fields of a document by JSON Merge Patch (RFC 7396).'),
+      z
         .strictObject({
           create: CollectionName,
           id: DocumentId.optional(),
@@ -101,12 +107,6 @@ export const WireWrite = z
           keepExisting: z.literal(true).optional().describe('Where the document exists, leave it as it is and go on.'),
         })
         .describe('Create a document; without an id it gets a generated one.'),
-      z
-        .strictObject({ put: DocumentAddress, data: Data, ifVersion: IfVersion })
-        .describe('Create or replace a document.'),
-      z
-        .strictObject({ merge: DocumentAddress, data: Data, ifVersion: IfVersion })
-        .describe('Change fields of a document by JSON Merge Patch (RFC 7396).'),
       z
         .strictObject({ patch: DocumentAddress, ops: PatchOperations, ifVersion: IfVersion })
         .describe('Change a document by JSON Patch (RFC 6902); its `test` is a condition on a field.'),

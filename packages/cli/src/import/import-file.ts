@@ -48,11 +48,11 @@ export interface ImportResult {
 }
 
 /** A commit is sent when it has so many documents or so many characters, whichever comes first. */
-const BATCH_DOCUMENTS = 500;
+const BATCH_DOCUMENTS = 250;
 const BATCH_CHARACTERS = 1024 * 1024;
 
 /** Commits that may be under way at the same time. */
-const MAX_IN_FLIGHT = 8;
+const MAX_IN_FLIGHT = 4;
 
 /** Bad rows whose reasons are kept. */
 const MAX_REASONS = 20;

@@ -1,6 +1,5 @@
 import { createHash } from 'node:crypto';
 import {
-  canonicalText,
   createIdGenerator,
   findDataFault,
   formatAddress,
@@ -156,9 +155,9 @@ function conditionFor(ifVersion: number | undefined): Condition | undefined {
   return ifVersion === 0 ? { exists: false } : { versionIn: [ifVersion] };
 }
 
-/** Equal contents have equal digests, in whatever order their members stand. */
+/** Tells contents apart. Whoever sends a retry sends what they sent before, with its members in the same order. */
 function digestOf(content: JsonValue): string {
-  return createHash('sha256').update(canonicalText(content)).digest('base64url');
+  return createHash('sha256').update(JSON.stringify(content)).digest('base64url');
 }
 
 function explainRefusal(

@@ -1,9 +1,12 @@
 import type Database from 'better-sqlite3';
 import type { Author, Refusal } from '@uproar/core';
 
-/** A commit as it came out the first time: applied or refused. */
+/**
+ * A commit as it came out the first time: applied or refused. The documents are kept only where they do not follow from
+ * its writes, as generated ids do not.
+ */
 export type Outcome =
-  | { seq: number; documents: { collection: string; id: string; version: number }[] }
+  | { seq: number; documents?: { collection: string; id: string; version: number }[] }
   | { refused: Refusal; write?: number; read?: number };
 
 /** How long the outcome of a commit with an id is remembered, in milliseconds. */

@@ -17,7 +17,7 @@ import type { Collections } from './collections.js';
 import { readStored, type Documents, type StoredDocument } from './documents.js';
 import type { Indexes } from './indexes.js';
 import type { Journal, JournalEntry } from './journal.js';
-import type { Outcomes } from './outcomes.js';
+import type { Outcome, Outcomes } from './outcomes.js';
 
 interface Waiting extends Queued {
   commit: Commit;
@@ -178,11 +178,13 @@ export class SqliteCommitLog implements CommitLog {
     if (id === undefined) return this.#judge(commit, held);
     const earlier = this.#tables.outcomes.get(author, id);
     if (earlier && earlier.digest !== digest) return { idReused: id };
-    if (earlier) return 'seq' in earlier.outcome ? { repeated: earlier.outcome } : earlier.outcome;
+    if (earlier)
+      return 'seq' in earlier.outcome ? { repeated: describeRepeated(commit, earlier.outcome) } : earlier.outcome;
     const outcome = this.#judge(commit, held);
     if ('applied' in outcome) {
       const { seq, documents } = outcome.applied;
-      this.#tables.outcomes.add(author, id, commit.timeMs, digest, { seq, documents });
+      const follow = commit.writes.every(({ kind }) => kind !== 'create');
+      this.#tables.outcomes.add(author, id, commit.timeMs, digest, follow ? { seq } : { seq, documents });
     } else if ('refused' in outcome) {
       this.#tables.outcomes.add(author, id, commit.timeMs, digest, outcome);
     }
@@ -254,6 +256,17 @@ export class SqliteCommitLog implements CommitLog {
     journal.addChange(stamp.seq, number, before?.stored, after?.stored, sizeBytes);
     indexes.update(number, before?.document, after?.document, (after ?? before)!.stored.number);
   }
+}
+
+/** The documents of a commit that was applied before, from what is remembered or from its writes. */
+function describeRepeated(commit: Commit, { seq, documents }: Extract<Outcome, { seq: number }>) {
+  const version = (write: Write) => (write.kind === 'delete' ? 0 : seq);
+  return {
+    seq,
+    documents:
+      documents ??
+      commit.writes.map((write) => ({ collection: write.collection, id: write.id, version: version(write) })),
+  };
 }
 
 function hold(document: Document, before: Held | undefined, timeMs: number): Held {
