@@ -26,10 +26,14 @@ export class HttpLane {
 
   /** Sends a request and waits for the whole answer. Returns its status. */
   send(method: string, path: string, body: string, type = 'application/json'): Promise<number> {
-    this.socket.write(
-      `${method} ${path} HTTP/1.1\r\nHost: ${this.host}\r\nAuthorization: Bearer ${KEY}\r\n` +
-        `Content-Type: ${type}\r\nContent-Length: ${Buffer.byteLength(body)}\r\n\r\n${body}`,
-    );
+    const head = [
+      `${method} ${path} HTTP/1.1`,
+      `Host: ${this.host}`,
+      `Authorization: Bearer ${KEY}`,
+      `Content-Type: ${type}`,
+      `Content-Length: ${Buffer.byteLength(body)}`,
+    ];
+    this.socket.write(`${head.join('\r\n')}\r\n\r\n${body}`);
     return new Promise((resolve, reject) => {
       this.#done = resolve;
       this.#failed = reject;
