@@ -150,7 +150,7 @@ export async function crashRounds(seed: number, rounds: number, log: (line: stri
 type Send = (sent: Sent) => Promise<void>;
 
 function overWebSocket(url: string, stores: Store[]): Send {
-  const store = connect(url, { token: KEY, backoffMs: () => 60_000 });
+  const store = connect(url, { token: KEY, backoffMs: () => 60_000, outbox: false });
   stores.push(store);
   return async (sent) => {
     if (store.state.name === 'offline') throw new ConnectionError('offline');

@@ -47,7 +47,8 @@ export async function useStore<Result>(options: StoreOptions, use: (store: Store
 /** Begins to connect to the store the options name. */
 export function openAt(options: StoreOptions): Store {
   try {
-    return connect(options.url, { token: keyFrom(options) });
+    // Somebody waits for the command to end, so a write that gets no answer fails instead of waiting.
+    return connect(options.url, { token: keyFrom(options), outbox: false });
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;
     throw new CommandError(

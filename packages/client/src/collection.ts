@@ -1,8 +1,12 @@
-import { formatAddress, type Adjustments, type Document, type JsonObject, type JsonPatch } from '@uproar/core';
-import type { Listing, WireCommit, WireQuery } from '@uproar/protocol';
+import { formatAddress, type Adjustments, type JsonObject, type JsonPatch } from '@uproar/core';
+import type { WireCommit } from '@uproar/protocol';
 import { isProblem } from './connection.js';
+import { Query, type QueryParts, type TypedListing } from './query.js';
+import { MisfitError, type OnMisfit, type Schema, SchemaCheck } from './schema.js';
 import type { Store } from './store.js';
+import type { TypedDocument } from './view.js';
 import type { Watch } from './watch.js';
+import type { Condition, Quotable } from './where.js';
 
 /** What must hold for a write to be done. */
 export interface WriteOptions {
@@ -10,24 +14,45 @@ export interface WriteOptions {
   ifVersion?: number;
 }
 
-/** What a query may say beside its collection; see the query language. */
-export type QueryParts = Omit<WireQuery, 'from'>;
+/** Changes of fields by JSON Merge Patch (RFC 7396): null removes a field. */
+export type Changes<Data> = {
+  [Name in keyof Data]?: Data[Name] extends readonly unknown[]
+    ? Data[Name] | null
+    : Data[Name] extends object
+      ? Changes<Data[Name]> | null
+      : Data[Name] | null;
+};
 
-/** One collection of a store. */
-export class Collection {
-  constructor(
-    readonly store: Store,
-    readonly name: string,
-  ) {}
+/** How a collection deals with its schema. */
+export interface CollectionOptions {
+  /** What becomes of documents that do not fit; they are kept unless told otherwise. */
+  onMisfit?: OnMisfit;
+}
+
+/** One collection of a store, with documents of a known type where it was given a schema. */
+export class Collection<Data = JsonObject> {
+  readonly store: Store;
+  readonly name: string;
+  readonly #check: SchemaCheck | undefined;
+
+  /** For the store. */
+  constructor(store: Store, name: string, schema?: Schema<Data>, options: CollectionOptions = {}) {
+    this.store = store;
+    this.name = name;
+    this.#check =
+      schema && new SchemaCheck(name, schema, options.onMisfit ?? 'keep', (misfit) => store.reportMisfit(misfit));
+  }
 
   /**
    * Reads one document; undefined where there is none.
    *
    * @param options `at`: a seq, to read it as it was then. The journal must reach back so far.
+   * @throws {MisfitError} when it does not fit and the collection fails on that
    */
-  async get(id: string, options: { at?: number } = {}): Promise<Document | undefined> {
+  async get(id: string, options: { at?: number } = {}): Promise<TypedDocument<Data> | undefined> {
     try {
-      return (await this.store.call('get', { doc: formatAddress(this.name, id), ...options })) as Document;
+      const document = await this.store.call('get', { doc: formatAddress(this.name, id), ...options });
+      return this.#checked([document as TypedDocument<Data>])[0];
     } catch (error) {
       if (isProblem(error, 'no-such-document')) return undefined;
       throw error;
@@ -35,34 +60,67 @@ export class Collection {
   }
 
   /** Reads the documents of a query, 500 if it has no limit; `after` is the `next` of the listing before. */
-  list(query: QueryParts & { limit?: number } = {}): Promise<Listing> {
-    return this.store.call('query', { from: this.name, ...query });
+  async list(query: QueryParts & { limit?: number } = {}): Promise<TypedListing<Data>> {
+    const listing = await this.store.call('query', { from: this.name, ...query });
+    return { ...listing, documents: this.#checked(listing.documents as TypedDocument<Data>[]) };
   }
 
   /** Keeps the documents of a query in view; without a limit, all of them. */
-  watch(query: QueryParts = {}): Watch {
-    return this.store.watch({ query: { limit: 'none', ...query, from: this.name } });
+  watch(query: QueryParts = {}): Watch<Data> {
+    return this.store.watch(
+      { query: { limit: 'none', ...query, from: this.name } },
+      this.#check,
+    ) as unknown as Watch<Data>;
   }
 
   /** Keeps one document in view, which need not exist yet. */
-  watchOne(id: string): Watch {
-    return this.store.watch({ doc: formatAddress(this.name, id) });
+  watchOne(id: string): Watch<Data> {
+    return this.store.watch({ doc: formatAddress(this.name, id) }, this.#check) as unknown as Watch<Data>;
   }
 
-  /** Creates a document with a generated id, and returns the id. */
-  async create(data: JsonObject): Promise<string> {
-    const { documents } = await this.store.commit({ writes: [{ create: this.name, data }] });
-    return documents[0]!.id;
+  /** A query with a condition; see {@link Query.where}. */
+  where(condition: TemplateStringsArray, ...values: readonly Quotable[]): Query<Data>;
+  where(condition: Condition | string | JsonObject): Query<Data>;
+  where(
+    condition: TemplateStringsArray | Condition | string | JsonObject,
+    ...values: readonly Quotable[]
+  ): Query<Data> {
+    return new Query<Data>(this).where(condition as TemplateStringsArray, ...values);
+  }
+
+  /** A query in an order; see {@link Query.order}. */
+  order(fields: string): Query<Data> {
+    return new Query<Data>(this).order(fields);
+  }
+
+  /** A query with a limit; see {@link Query.limit}. */
+  limit(count: number | 'none'): Query<Data> {
+    return new Query<Data>(this).limit(count);
+  }
+
+  /** A query for some fields; see {@link Query.fields}. */
+  fields(names: string): Query<Partial<Data>> {
+    return new Query<Data>(this).fields(names);
+  }
+
+  /**
+   * Creates a document with a generated id. The id is there at once; the promise resolves with it once the document is
+   * acknowledged.
+   */
+  create(data: Data): Promise<string> & { readonly id: string } {
+    const id = this.store.newId();
+    const done = this.#write({ create: this.name, id, data: this.#fitting(id, data) }).then(() => id);
+    return Object.assign(done, { id });
   }
 
   /** Creates or replaces a document. Returns its version. */
-  put(id: string, data: JsonObject, options: WriteOptions = {}): Promise<number> {
-    return this.#write({ put: formatAddress(this.name, id), data, ...options });
+  put(id: string, data: Data, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ put: formatAddress(this.name, id), data: this.#fitting(id, data), ...options });
   }
 
   /** Changes fields of a document by JSON Merge Patch (RFC 7396): null removes a field. Returns its version. */
-  merge(id: string, data: JsonObject, options: WriteOptions = {}): Promise<number> {
-    return this.#write({ merge: formatAddress(this.name, id), data, ...options });
+  merge(id: string, changes: Changes<Data>, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ merge: formatAddress(this.name, id), data: changes as JsonObject, ...options });
   }
 
   /** Changes a document by JSON Patch (RFC 6902), whose `test` is a condition on a field. Returns its version. */
@@ -86,5 +144,21 @@ export class Collection {
   async #write(write: WireCommit['writes'][number]): Promise<number> {
     const { documents } = await this.store.commit({ writes: [write] });
     return documents[0]!.version;
+  }
+
+  #checked(documents: TypedDocument<Data>[]): TypedDocument<Data>[] {
+    const check = this.#check;
+    if (!check) return documents;
+    return documents.filter((document) => {
+      const misfit = check.misfitOf(document as never);
+      if (misfit && check.onMisfit === 'fail') throw new MisfitError(misfit);
+      return !misfit || check.onMisfit === 'keep';
+    });
+  }
+
+  #fitting(id: string, data: Data): JsonObject {
+    const misfit = this.#check?.find(id, data);
+    if (misfit) throw new MisfitError(misfit);
+    return data as JsonObject;
   }
 }

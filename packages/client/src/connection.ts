@@ -9,20 +9,13 @@ import type {
   RpcAnswer,
   RpcNotification,
 } from '@uproar/protocol';
+import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener, type Token } from './link.js';
 import type { OpenSocket, SocketLike } from './socket.js';
-
-/** Where the connection to the store stands, and why. */
-export type ConnectionState =
-  | { name: 'connecting' }
-  | { name: 'online'; server: LiveResults['hello'] }
-  | { name: 'offline'; reason: string; retryInMs: number }
-  | { name: 'refused'; problem: Problem }
-  | { name: 'closed' };
 
 /** What a connection needs from outside. */
 export interface ConnectionOptions {
   url: string;
-  token: string;
+  token: Token;
   openSocket: OpenSocket;
   /** Waits before another try: the n-th failure in a row, from 0. In milliseconds. */
   backoffMs?: (failures: number) => number;
@@ -39,13 +32,6 @@ interface PendingCall {
   timer: ReturnType<typeof setTimeout>;
 }
 
-/** What a connection tells its owner. */
-export interface ConnectionListener {
-  /** The state is another. After `online` nothing is watched any more on the other side. */
-  stateChanged(state: ConnectionState): void;
-  notified<Name extends keyof LiveNotifications>(name: Name, params: LiveNotifications[Name]): void;
-}
-
 /** Waits a little longer after each failure, up to 15 s, and never as long as another device does. */
 export function defaultBackoffMs(failures: number): number {
   return Math.random() * Math.min(15_000, 250 * 2 ** failures) + 50;
@@ -55,18 +41,20 @@ export function defaultBackoffMs(failures: number): number {
 const SILENCE_MS = HEARTBEAT_MS * 2.5;
 
 /** One lasting connection: it speaks JSON-RPC 2.0 over a WebSocket and opens another when that breaks. */
-export class Connection {
+export class Connection implements Link {
   readonly #options: ConnectionOptions;
-  readonly #listener: ConnectionListener;
+  readonly #listener: LinkListener;
   readonly #calls = new Map<number, PendingCall>();
   #socket: SocketLike | undefined;
   #state: ConnectionState = { name: 'connecting' };
   #lastId = 0;
   #failures = 0;
+  /** Whether a socket was ever opened; where it never is, something on the way may not let them pass. */
+  everOpened = false;
   #retryTimer: ReturnType<typeof setTimeout> | undefined;
   #silenceTimer: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(options: ConnectionOptions, listener: ConnectionListener) {
+  constructor(options: ConnectionOptions, listener: LinkListener) {
     this.#options = options;
     this.#listener = listener;
     this.#open();
@@ -76,20 +64,6 @@ export class Connection {
     return this.#state;
   }
 
-  /**
-   * Calls the service. A call made while there is no connection waits for one.
-   *
-   * @throws {ProblemError} when the service refuses the call
-   * @throws {ConnectionError} when no answer came; whether a commit was applied is then not known
-   */
-  call<Method extends LiveMethod>(method: Method, params: LiveParams[Method]): Promise<LiveResults[Method]> {
-    return new Promise((resolve, reject) => this.request(method, params, resolve, reject));
-  }
-
-  /**
-   * As {@link call}, with callbacks. They run before anything that arrived behind the answer is looked at, which a
-   * promise does not promise.
-   */
   request<Method extends LiveMethod>(
     method: Method,
     params: LiveParams[Method],
@@ -113,6 +87,14 @@ export class Connection {
     if (this.#state.name === 'online' || method === 'hello') this.#transmit(call);
   }
 
+  renew(): void {
+    if (this.#state.name === 'closed') return;
+    this.#dropSocket();
+    clearTimeout(this.#retryTimer);
+    this.#rejectCalls((call) => call.sent, brokenOff());
+    this.#open();
+  }
+
   close(): void {
     this.#setState({ name: 'closed' });
     this.#dropSocket();
@@ -131,6 +113,7 @@ export class Connection {
     this.#socket = socket;
     let reason = '';
     socket.onopen = () => {
+      this.everOpened = true;
       if (this.#socket === socket) void this.#hello();
     };
     socket.onmessage = ({ data }) => {
@@ -149,7 +132,12 @@ export class Connection {
 
   async #hello(): Promise<void> {
     try {
-      const server = await this.call('hello', { token: this.#options.token });
+      const socket = this.#socket;
+      const token = await tokenOf(this.#options.token);
+      if (this.#socket !== socket) return;
+      const server = await new Promise<LiveResults['hello']>((resolve, reject) =>
+        this.request('hello', { token }, resolve, reject),
+      );
       this.#failures = 0;
       this.#setState({ name: 'online', server });
       for (const call of this.#calls.values()) if (!call.sent) this.#transmit(call);
@@ -168,12 +156,7 @@ export class Connection {
   #lost(reason: string): void {
     if (this.#state.name === 'closed' || this.#state.name === 'refused') return;
     this.#dropSocket();
-    this.#rejectCalls(
-      (call) => call.sent,
-      new ConnectionError(
-        'The connection broke before the answer came; whether the call was carried out is not known.',
-      ),
-    );
+    this.#rejectCalls((call) => call.sent, brokenOff());
     const retryInMs = (this.#options.backoffMs ?? defaultBackoffMs)(this.#failures++);
     this.#retryTimer = setTimeout(() => this.#open(), retryInMs);
     this.#setState({ name: 'offline', reason, retryInMs });
@@ -233,9 +216,10 @@ export class Connection {
   }
 }
 
-/** A call that got no answer. */
-export class ConnectionError extends Error {
-  override name = 'ConnectionError';
+function brokenOff(): ConnectionError {
+  return new ConnectionError(
+    'The connection broke before the answer came; whether the call was carried out is not known.',
+  );
 }
 
 /** Tells whether an error is the problem of that name. */

@@ -5,3 +5,4 @@
  */
 export * from './api.js';
 export { connect } from './browser.js';
+export { IndexedDbStorage } from './storage/indexed-db.js';

@@ -9,6 +9,7 @@ import type { OpenSocket, SocketLike } from './socket.js';
 import { Store } from './store.js';
 
 export * from './api.js';
+export { FileStorage } from './storage/file.js';
 
 const openSocket: OpenSocket = (url) =>
   new WebSocket(url, { perMessageDeflate: false, maxPayload: 1024 * 1024 * 1024 }) as unknown as SocketLike;

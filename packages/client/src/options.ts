@@ -1,5 +1,35 @@
-import type { ConnectionOptions } from './connection.js';
+import type { Token } from './link.js';
+import type { OnRefused } from './outbox.js';
+import type { Misfit } from './schema.js';
 import type { OpenSocket } from './socket.js';
+import type { ClientStorage } from './storage/storage.js';
 
-/** How to connect. `token` is a key of the store. */
-export type ConnectOptions = Omit<ConnectionOptions, 'url' | 'openSocket'> & { openSocket?: OpenSocket };
+/** How to connect. */
+export interface ConnectOptions {
+  /** A key or token, or what gets one: it is asked whenever a connection is made. */
+  token: Token;
+  /** Where the outbox and copies of what was watched are kept; in memory unless told otherwise. */
+  storage?: ClientStorage;
+  /**
+   * Whether writes wait in the outbox while there is no connection, and show as pending. Unless told otherwise they do; where
+   * false, a write fails when no answer comes.
+   */
+  outbox?: boolean;
+  /** Decides what becomes of a write that the store refuses. Without it, it is undone and its promise rejected. */
+  onRefused?: OnRefused;
+  /** Hears of documents that do not fit the schema of their collection. Without it they are written to the console. */
+  onMisfit?: (misfit: Misfit) => void;
+  /**
+   * How to reach the store: over a WebSocket, over plain requests and event streams, or (`auto`) over a WebSocket, and
+   * otherwise where those cannot pass.
+   */
+  transport?: 'auto' | 'socket' | 'http';
+  /** Opens sockets in place of the browser's own or of `ws`. */
+  openSocket?: OpenSocket;
+  /** Waits before another try: the n-th failure in a row, from 0. In milliseconds. */
+  backoffMs?: (failures: number) => number;
+  /** How long a read may wait for a connection or an answer, in milliseconds; 15 s unless told otherwise. */
+  callTimeoutMs?: number;
+  /** How long the service goes on with a watch after its last user has closed it, in milliseconds; 3 s unless told otherwise. */
+  graceMs?: number;
+}

@@ -1,49 +1,95 @@
+import { createIdGenerator, formatAddress, splitAddress, type Document, type JsonObject } from '@uproar/core';
 import type { LiveMethod, LiveParams, LiveResults, Problem, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-catalogue';
-import { Collection } from './collection.js';
-import { Connection, ConnectionError, type ConnectionOptions, type ConnectionState } from './connection.js';
-import { Watch } from './watch.js';
+import { Collection, type CollectionOptions } from './collection.js';
+import { Connection, defaultBackoffMs } from './connection.js';
+import { HttpLink } from './http-link.js';
+import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener } from './link.js';
+import type { ConnectOptions } from './options.js';
+import { Outbox } from './outbox.js';
+import { pendingWritesOf, type PendingWrite } from './pending.js';
+import type { DataOf, Misfit, Schema, SchemaCheck } from './schema.js';
+import type { OpenSocket } from './socket.js';
+import { MemoryStorage, type ClientStorage } from './storage/storage.js';
+import { Subscription } from './subscription.js';
+import { runTransaction, type Transaction } from './transaction.js';
+import { Watch, type WatchHost } from './watch.js';
 
 /** One step of the way to a store, and whether it can be gone. */
 export interface CheckStep {
-  step: 'address' | 'key' | 'live';
+  step: 'address' | 'key' | 'live' | 'clock';
   ok: boolean;
   detail: string;
 }
 
-/** A store somewhere else: its collections, its watches and the connection to it. */
-export class Store {
+/** Clocks that differ by more make times and tokens go wrong. */
+const MAX_CLOCK_DIFFERENCE_MS = 60_000;
+
+/** Sockets that never opened, after which it is looked whether plain requests pass. */
+const SOCKET_ATTEMPTS = 2;
+
+/** How often copies of what is watched are kept, at most, in milliseconds. */
+const KEEP_INTERVAL_MS = 1000;
+
+/** How long a view may wait after a reconnect for the outcome of writes that were cut off, in milliseconds. */
+const UNSURE_WAIT_MS = 3000;
+
+/** How long an acknowledged write is shown over an event stream that has not brought it yet, in milliseconds. */
+const ECHO_MS = 3000;
+
+/** A subscription and who uses it. */
+interface Shared {
+  subscription: Subscription;
+  watches: Set<Watch>;
+  endTimer: ReturnType<typeof setTimeout> | undefined;
+  keepTimer: ReturnType<typeof setTimeout> | undefined;
+}
+
+/** A store somewhere else: its collections, its watches, the writes on their way and the connection to it. */
+export class Store implements WatchHost {
   /** Where the store is, for example `http://127.0.0.1:4680`. */
   readonly url: string;
-  readonly #token: string;
-  readonly #connection: Connection;
-  readonly #watches = new Set<Watch>();
+  /** An id for a new document. Later ids sort behind earlier ones. */
+  readonly newId = createIdGenerator({ now: Date.now, random: (bytes) => crypto.getRandomValues(bytes) });
+  readonly #options: ConnectOptions & { openSocket: OpenSocket };
+  readonly #storage: ClientStorage;
+  readonly #outbox: Outbox | undefined;
+  readonly #shared = new Map<string, Shared>();
   readonly #subscribers = new Set<(state: ConnectionState) => void>();
+  /** Writes that were acknowledged over HTTP before the event stream brought them. */
+  #echoes: { write: PendingWrite; seq: number; until: number }[] = [];
+  #link: Link;
 
-  constructor(url: string, options: Omit<ConnectionOptions, 'url'>) {
+  /** Use `connect`. */
+  constructor(url: string, options: ConnectOptions & { openSocket: OpenSocket }) {
     const base = new URL(url);
     if (base.protocol !== 'http:' && base.protocol !== 'https:') {
       throw new TypeError(`The address of a store begins with http:// or https://, not ${base.protocol}//`);
     }
     this.url = base.origin;
-    this.#token = options.token;
-    const liveUrl = `${base.origin.replace(/^http/, 'ws')}/v1/live`;
-    this.#connection = new Connection(
-      { ...options, url: liveUrl },
-      {
-        stateChanged: (state) => this.#stateChanged(state),
-        notified: (name, params) => {
-          if (name === 'alive') return;
-          const { watch: name_ } = params as { watch: string };
-          for (const watch of this.#watches) if (watch.name === name_) this.#notify(watch, name, params);
-        },
-      },
-    );
+    this.#options = options;
+    this.#storage = options.storage ?? new MemoryStorage();
+    // Nothing is told before the constructor is through.
+    this.#link = options.transport === 'http' ? this.#openHttp() : this.#openSocket();
+    if (options.outbox === false) return;
+    this.#outbox = new Outbox({
+      storage: this.#storage,
+      newId: this.newId,
+      send: (commit) => this.call('commit', commit),
+      isOnline: () => this.state.name === 'online',
+      onRefused: options.onRefused,
+      changed: (entry, receipt) => this.#outboxChanged(entry.commit, receipt),
+    });
   }
 
   /** Where the connection stands, and why. */
   get state(): ConnectionState {
-    return this.#connection.state;
+    return this.#link.state;
+  }
+
+  /** How many writes wait to be acknowledged. */
+  get pending(): number {
+    return this.#outbox?.size ?? 0;
   }
 
   /** Calls `subscriber` with the state of the connection, at once and whenever it changes. Returns a stop function. */
@@ -73,9 +119,16 @@ export class Store {
     });
   }
 
-  /** A collection of the store, whether anything is in it or not. */
-  collection(name: string): Collection {
-    return new Collection(this, name);
+  /**
+   * A collection of the store, whether anything is in it or not.
+   *
+   * @param schema of its documents: a Zod schema, or any other that follows Standard Schema. It types the documents; those
+   * that do not fit are reported, with their id and the field, and kept, dropped, or end the view.
+   */
+  collection(name: string): Collection;
+  collection<S extends Schema<unknown>>(name: string, schema: S, options?: CollectionOptions): Collection<DataOf<S>>;
+  collection(name: string, schema?: Schema<unknown>, options?: CollectionOptions): Collection<JsonObject> {
+    return new Collection(this, name, schema as Schema<JsonObject> | undefined, options);
   }
 
   /** Keeps the list of collections in view, each in the form of a document with its counts as data. */
@@ -83,28 +136,45 @@ export class Store {
     return this.watch({ collections: true });
   }
 
-  /** Keeps something in view. */
-  watch(target: WatchTarget): Watch {
-    const watch = new Watch(this.#connection, target, (closed) => this.#watches.delete(closed));
-    this.#watches.add(watch);
-    if (this.state.name === 'online') watch.begin();
-    else if (this.state.name === 'refused') watch.fail(new ProblemError(this.state.problem));
+  /** Keeps something in view. Watches of the same thing share what the service sends. */
+  watch(target: WatchTarget, check?: SchemaCheck): Watch {
+    const key = JSON.stringify(target);
+    const shared = this.#shared.get(key) ?? this.#begin(key, target);
+    clearTimeout(shared.endTimer);
+    const watch: Watch = new Watch(this, shared.subscription, check, () => this.#leave(key, shared, watch));
+    shared.watches.add(watch);
     return watch;
   }
 
   /**
-   * Writes several documents, all or none.
+   * Writes several documents, all or none. They show in views at once, as pending; the promise resolves when they are
+   * acknowledged, however long that takes.
    *
-   * @throws {ProblemError} when the commit is refused; its `write` tells which write was at fault
-   * @throws {ConnectionError} when no answer came
+   * @throws {ProblemError} when the commit is refused; its `write` tells which write was at fault. It is undone in views then.
+   * @throws {ConnectionError} only where the outbox is off, when no answer came
    */
   commit(commit: WireCommit): Promise<Receipt> {
-    return this.call('commit', commit);
+    return this.#outbox ? this.#outbox.add(commit) : this.call('commit', commit);
   }
 
-  /** Calls the service over the live connection. */
+  /**
+   * Reads and writes that belong together. When something that was read has changed by the time the writes arrive, `act` runs
+   * again.
+   *
+   * @returns what `act` returned
+   */
+  async transaction<Result>(act: (transaction: Transaction) => Promise<Result> | Result): Promise<Result> {
+    return (await runTransaction(this, act)).result;
+  }
+
+  /**
+   * Calls the service over the live connection.
+   *
+   * @throws {ProblemError} when the service refuses the call
+   * @throws {ConnectionError} when no answer came; whether a commit was applied is then not known
+   */
   call<Method extends LiveMethod>(method: Method, params: LiveParams[Method]): Promise<LiveResults[Method]> {
-    return this.#connection.call(method, params);
+    return new Promise((resolve, reject) => this.#link.request(method, params, resolve, reject));
   }
 
   /**
@@ -137,16 +207,17 @@ export class Store {
 
   /** Makes a request over HTTP with the key. Throws as {@link fetch} does. */
   async request(method: string, path: string, body?: unknown, accept = 'application/json'): Promise<Response> {
+    const token = await tokenOf(this.#options.token);
     let response: Response;
     try {
       response = await fetch(this.url + path, {
         method,
         headers: {
-          authorization: `Bearer ${this.#token}`,
+          authorization: `Bearer ${token}`,
           accept,
           ...(body === undefined ? {} : { 'content-type': 'application/json' }),
         },
-        body: body === undefined ? undefined : JSON.stringify(body),
+        body: body === undefined ? null : JSON.stringify(body),
       });
     } catch (error) {
       throw new ConnectionError(`Nothing answers at ${this.url}${describeCause(error)}.`);
@@ -183,42 +254,235 @@ export class Store {
         await this.fetch('/v1/collections');
         return 'the key is accepted';
       }));
-    if (accepted) {
-      await attempt('live', async () => {
+    const live =
+      accepted &&
+      (await attempt('live', async () => {
         await this.ready();
-        return 'live connections pass';
-      });
-    }
+        return this.#link instanceof HttpLink
+          ? 'no WebSocket passes; requests and event streams do'
+          : 'live connections pass';
+      }));
+    if (live) await attempt('clock', () => Promise.resolve(this.#checkClock()));
     return steps;
   }
 
-  /** Closes the connection and all watches. */
+  #checkClock(): string {
+    const { state } = this;
+    if (state.name !== 'online') throw new ConnectionError('The connection broke again.');
+    const difference = this.#helloAt - Date.parse(state.server.time);
+    const seconds = Math.round(Math.abs(difference) / 1000);
+    if (Math.abs(difference) <= MAX_CLOCK_DIFFERENCE_MS) return `the clocks agree to ${seconds} s`;
+    throw new RangeError(
+      `The clock here is ${seconds} s ${difference > 0 ? 'ahead of' : 'behind'} that of the store; set it.`,
+    );
+  }
+
+  /** Makes a new connection now, with a token that is got anew. For tokens that are about to expire. */
+  renew(): void {
+    this.#link.renew();
+  }
+
+  /** Closes the connection and all watches. What waits in the outbox stays in the storage. */
   close(): void {
-    for (const watch of this.#watches) watch.close();
-    this.#connection.close();
+    for (const { subscription, watches, endTimer, keepTimer } of this.#shared.values()) {
+      clearTimeout(endTimer);
+      if (keepTimer) this.#keepNow(subscription);
+      clearTimeout(keepTimer);
+      for (const watch of [...watches]) watch.close();
+    }
+    for (const { endTimer } of this.#shared.values()) clearTimeout(endTimer);
+    this.#shared.clear();
+    this.#outbox?.close();
+    this.#link.close();
+    void this.#storage.close();
+  }
+
+  /** The writes that a watch has to show over what the store told. For watches. */
+  pendingWrites({ scope, base }: Subscription): PendingWrite[] {
+    const concerned: PendingWrite[] = [];
+    for (const { write, seq, until } of this.#echoes) {
+      if (seq > base.seq && until > Date.now() && scope.concerns(write.write)) concerned.push(write);
+    }
+    for (const write of this.#outbox?.writes() ?? []) {
+      const arrived = write.seq !== undefined && write.seq <= base.seq;
+      if (!arrived && scope.concerns(write.write)) concerned.push(write);
+    }
+    return concerned;
+  }
+
+  /** A document as the store last told it, in any view. For watches. */
+  known(address: string): Document | undefined {
+    const { collection, id } = splitAddress(address);
+    for (const { subscription } of this.#shared.values()) {
+      if (subscription.scope.collection !== collection) continue;
+      const document = subscription.base.byId.get(id);
+      if (document?.version !== undefined) return document;
+    }
+    return undefined;
+  }
+
+  /** Tells of a document that does not fit its schema. For collections. */
+  reportMisfit(misfit: Misfit): void {
+    if (this.#options.onMisfit) this.#options.onMisfit(misfit);
+    else
+      console.warn(
+        `${formatAddress(misfit.collection, misfit.id)} does not fit its schema: ${misfit.message} (at ${misfit.pointer})`,
+      );
+  }
+
+  #helloAt = 0;
+
+  #begin(key: string, target: WatchTarget): Shared {
+    const subscription = new Subscription(target, () => this.#link);
+    const shared: Shared = { subscription, watches: new Set(), endTimer: undefined, keepTimer: undefined };
+    this.#shared.set(key, shared);
+    const { state } = this;
+    const start = () => {
+      if (this.state.name === 'online') subscription.begin();
+      else if (this.state.name === 'refused') subscription.fail(new ProblemError(this.state.problem));
+    };
+    if (this.#storage instanceof MemoryStorage || state.name === 'refused') start();
+    else {
+      void this.#storage
+        .view(key)
+        .then((stored) => stored && subscription.restore(stored))
+        .catch(() => undefined)
+        .then(() => {
+          if (this.#shared.get(key) === shared && !subscription.begun) start();
+        });
+      subscription.listeners.add(() => {
+        shared.keepTimer ??= setTimeout(() => {
+          shared.keepTimer = undefined;
+          this.#keepNow(subscription);
+        }, KEEP_INTERVAL_MS);
+      });
+    }
+    return shared;
+  }
+
+  #keepNow({ target, stored }: Subscription): void {
+    if (stored) this.#storage.putView(JSON.stringify(target), stored).catch(() => undefined);
+  }
+
+  #leave(key: string, shared: Shared, watch: Watch): void {
+    shared.watches.delete(watch);
+    if (shared.watches.size > 0) return;
+    const end = () => {
+      if (this.#shared.get(key) === shared) this.#shared.delete(key);
+      shared.subscription.end();
+    };
+    if (this.state.name === 'closed') end();
+    else shared.endTimer = setTimeout(end, this.#options.graceMs ?? 3000);
+  }
+
+  #outboxChanged(commit: WireCommit, receipt: Receipt | undefined): void {
+    if (receipt && this.#link instanceof HttpLink) this.#echo(commit, receipt);
+    const writes = pendingWritesOf(commit, 0);
+    for (const { subscription, watches } of this.#shared.values()) {
+      if (writes.some(({ write }) => subscription.scope.concerns(write))) for (const watch of watches) watch.refresh();
+    }
+  }
+
+  /** Over HTTP an answer may come before the event stream has brought what it is about. */
+  #echo(commit: WireCommit, { seq }: Receipt): void {
+    const now = Date.now();
+    this.#echoes = this.#echoes.filter(({ until }) => until > now);
+    for (const write of pendingWritesOf(commit, now)) this.#echoes.push({ write, seq, until: now + ECHO_MS });
+  }
+
+  #openSocket(): Link {
+    const { url } = this;
+    let failures = 0;
+    const connection: Connection = this.#open((listener) => {
+      const noticed: LinkListener = {
+        ...listener,
+        stateChanged: (state) => {
+          listener.stateChanged(state);
+          if (state.name !== 'offline' || connection.everOpened) return;
+          if (++failures >= SOCKET_ATTEMPTS) void this.#tryHttp(connection);
+        },
+      };
+      return new Connection({ ...this.#options, url: `${url.replace(/^http/, 'ws')}/v1/live` }, noticed);
+    });
+    return connection;
+  }
+
+  #openHttp(): Link {
+    const { token, backoffMs = defaultBackoffMs } = this.#options;
+    return this.#open((listener) => new HttpLink({ url: this.url, token, backoffMs }, listener));
+  }
+
+  /** Opens a link. It is not heard before it is there, nor after another has taken its place. */
+  #open<Kind extends Link>(open: (listener: LinkListener) => Kind): Kind {
+    const current = () => link !== undefined && link === this.#link;
+    let link: Kind | undefined = undefined;
+    link = open({
+      stateChanged: (state) => {
+        if (current()) this.#stateChanged(state);
+      },
+      notified: (name, params) => {
+        if (!current() || name === 'alive') return;
+        if (name === 'accepted') {
+          const { id, seq } = params as { id: string; seq: number };
+          this.#outbox?.accepted(id, seq);
+          return;
+        }
+        const { watch } = params as { watch: string };
+        for (const { subscription } of this.#shared.values()) {
+          if (subscription.name === watch) this.#notify(subscription, name, params);
+        }
+      },
+    });
+    return link;
+  }
+
+  /** Takes the way over HTTP where WebSockets cannot pass, but requests can. */
+  async #tryHttp(socket: Connection): Promise<void> {
+    if ((this.#options.transport ?? 'auto') !== 'auto') return;
+    try {
+      await this.fetch('/healthz');
+    } catch {
+      return;
+    }
+    if (this.#link !== socket || socket.everOpened) return;
+    this.#link = this.#openHttp();
+    socket.close();
   }
 
   #stateChanged(state: ConnectionState): void {
-    for (const watch of this.#watches) {
-      if (state.name === 'online') watch.begin();
-      else if (state.name === 'refused') watch.fail(new ProblemError(state.problem));
-      else watch.setStale();
+    if (state.name === 'online') {
+      this.#helloAt = Date.now();
+      void this.#resume();
+    } else {
+      for (const { subscription } of this.#shared.values()) {
+        if (state.name === 'refused') subscription.fail(new ProblemError(state.problem));
+        else subscription.setStale();
+      }
     }
     for (const subscriber of this.#subscribers) subscriber(state);
   }
 
-  #notify(watch: Watch, name: string, params: unknown): void {
+  /** Sends what was cut off first: until its outcome is known, views could not tell whether they hold it already. */
+  async #resume(): Promise<void> {
+    const link = this.#link;
+    const unsure = this.#outbox?.settledUnsure();
+    this.#outbox?.pump();
+    if (unsure) {
+      await Promise.race([
+        this.#outbox!.settledUnsure(),
+        new Promise((resolve) => setTimeout(resolve, UNSURE_WAIT_MS)),
+      ]);
+      if (this.#link !== link || this.state.name !== 'online') return;
+    }
+    for (const { subscription } of this.#shared.values()) if (!subscription.begun) subscription.begin();
+  }
+
+  #notify(subscription: Subscription, name: string, params: unknown): void {
     if (name === 'end') {
       const { problem } = params as { problem: Problem };
       // A service that stops comes back; the watch goes on when the connection does.
-      if (problem.status !== 503) watch.fail(new ProblemError(problem));
-      return;
-    }
-    try {
-      watch.take(params as LiveResults['watch']);
-    } catch {
-      watch.beginAnew();
-    }
+      if (problem.status !== 503) subscription.fail(new ProblemError(problem));
+    } else subscription.take(params as LiveResults['watch']);
   }
 }
 

@@ -1,57 +1,87 @@
-import { compareBy, parseOrder } from '@uproar/core';
-import type { LiveResults, WatchTarget } from '@uproar/protocol';
-import { ProblemError } from '@uproar/protocol/problem-catalogue';
-import type { Connection } from './connection.js';
-import { LOADING, patchView, replaceView, type Compare, type View } from './view.js';
+import { deepEqual, type Document, type JsonObject } from '@uproar/core';
+import { createProblem } from '@uproar/protocol/problem-catalogue';
+import { applyPending, type PendingWrite } from './pending.js';
+import type { SchemaCheck } from './schema.js';
+import type { Subscription } from './subscription.js';
+import { LOADING, movesBetween, overlayView, type View } from './view.js';
+
+/** What a watch needs from its store. */
+export interface WatchHost {
+  /** The writes that the store has not acknowledged, or whose effect has not arrived yet. */
+  pendingWrites(subscription: Subscription): readonly PendingWrite[];
+  /** A document as the store last told it, in any view. */
+  known(address: string): Document | undefined;
+}
 
 /**
- * A live view of what the store holds. It is there at once, in the state `loading`, and follows the store until it
- * is closed; through broken connections too.
+ * A live view of what the store holds, with one's own writes in it from the moment they are made. It is there at once, in the
+ * state `loading`, and follows the store until it is closed; through broken connections too.
  *
- * Three ways to use it: read {@link current}; {@link subscribe}, which calls back with each view; or iterate over it
- * with `for await`.
+ * Ways to use it: read {@link current}; {@link subscribe}, which calls back with each view; or iterate over it with
+ * `for await`. It follows the store contract of Svelte, can be handed to React's `useSyncExternalStore`, and to what takes
+ * observables.
  */
-export class Watch implements AsyncIterable<View> {
-  readonly #connection: Connection;
-  readonly #target: WatchTarget;
-  readonly #onClose: (watch: Watch) => void;
-  readonly #subscribers = new Set<(view: View) => void>();
+export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
+  readonly #host: WatchHost;
+  readonly #subscription: Subscription;
+  readonly #check: SchemaCheck | undefined;
+  readonly #onClose: () => void;
+  readonly #subscribers = new Set<(view: View<Data>) => void>();
+  readonly #wakeOnClose = new Set<() => void>();
   #current: View = LOADING;
   #announced = true;
-  #resume: string | undefined;
-  /** What the service calls this watch on the present connection. */
-  name: string | undefined;
-  readonly #compare: Compare;
   #closed = false;
-  readonly #wakeOnClose = new Set<() => void>();
+  /** Whether the view is that of the store alone, so that its changes can be passed on as they are. */
+  #plain = true;
 
-  constructor(connection: Connection, target: WatchTarget, onClose: (watch: Watch) => void) {
-    this.#connection = connection;
-    this.#target = target;
-    this.#compare = compareBy('query' in target && target.query.order ? parseOrder(target.query.order) : []);
+  /** For the store. */
+  constructor(host: WatchHost, subscription: Subscription, check: SchemaCheck | undefined, onClose: () => void) {
+    this.#host = host;
+    this.#subscription = subscription;
+    this.#check = check;
     this.#onClose = onClose;
+    subscription.listeners.add(this.#follow);
+    if (subscription.base.state !== 'loading') this.#follow(subscription.base);
   }
 
   /** What the watch shows now. */
-  get current(): View {
-    return this.#current;
+  get current(): View<Data> {
+    return this.#current as View<Data>;
+  }
+
+  /** What the service calls this watch on the present connection; undefined while there is none. */
+  get name(): string | undefined {
+    return this.#subscription.name;
   }
 
   /**
    * Calls `subscriber` with the present view, at once, and with every later one. Changes that arrive together come as
-   * one view.
+   * one view. Instead of a function it takes an observer with `next`.
    *
-   * @returns stops the calls
+   * @returns stops the calls; also callable as `unsubscribe` of what is returned
    */
-  subscribe(subscriber: (view: View) => void): () => void {
-    this.#subscribers.add(subscriber);
-    subscriber(this.#current);
-    return () => this.#subscribers.delete(subscriber);
-  }
+  readonly subscribe = (
+    subscriber: ((view: View<Data>) => void) | { next?: (view: View<Data>) => void; complete?: () => void },
+  ): (() => void) & { unsubscribe(): void } => {
+    const call = typeof subscriber === 'function' ? subscriber : (view: View<Data>) => subscriber.next?.(view);
+    const complete = () => {
+      if (typeof subscriber !== 'function') subscriber.complete?.();
+    };
+    // A function of its own, so that the same callback can subscribe twice.
+    const listener = (view: View<Data>) => call(view);
+    this.#subscribers.add(listener);
+    this.#wakeOnClose.add(complete);
+    call(this.current);
+    const stop = () => {
+      this.#subscribers.delete(listener);
+      this.#wakeOnClose.delete(complete);
+    };
+    return Object.assign(stop, { unsubscribe: stop });
+  };
 
   /** The views one after the other, from the present one on. Ends when the watch is closed or has failed. */
-  async *[Symbol.asyncIterator](): AsyncIterator<View> {
-    const waiting: View[] = [];
+  async *[Symbol.asyncIterator](): AsyncIterator<View<Data>> {
+    const waiting: View<Data>[] = [];
     let wake: () => void = () => undefined;
     const stop = this.subscribe((view) => {
       waiting.push(view);
@@ -77,71 +107,71 @@ export class Watch implements AsyncIterable<View> {
     }
   }
 
-  /** Ends the watch. */
+  /** Ends the watch. The service is told a little later, so that the next page can take it up again for nothing. */
   close(): void {
     if (this.#closed) return;
     this.#closed = true;
-    this.#onClose(this);
+    this.#subscription.listeners.delete(this.#follow);
+    this.#onClose();
     for (const wake of this.#wakeOnClose) wake();
-    if (this.name !== undefined && this.#connection.state.name === 'online') {
-      this.#connection.call('unwatch', { watch: this.name }).catch(() => undefined);
+  }
+
+  /** Shows the pending writes as they are now. For the store. */
+  refresh(): void {
+    this.#follow({ ...this.#subscription.base, changes: [] });
+  }
+
+  readonly #follow = (base: View): void => {
+    const { scope, compare } = this.#subscription;
+    const writes = this.#host.pendingWrites(this.#subscription);
+    if (writes.length === 0 && !this.#check) {
+      this.#show(this.#plain ? base : { ...base, changes: movesBetween(this.#current, base) });
+      this.#plain = true;
+      return;
     }
-  }
-
-  /** Begins the watch on a fresh connection, from where it stood. For the store. */
-  begin(): void {
-    this.name = undefined;
-    this.#connection.request(
-      'watch',
-      { ...this.#target, resume: this.#resume },
-      (first) => {
-        if (!this.#closed) this.take(first);
-        else this.#connection.call('unwatch', { watch: first.watch }).catch(() => undefined);
-      },
-      (error) => {
-        if (error instanceof ProblemError) this.fail(error);
-      },
-    );
-  }
-
-  /** Takes up the first event of a watch, a change or a reset. For the store. */
-  take(event: LiveResults['watch']): void {
-    this.name = event.watch;
-    this.#resume = event.resume;
-    if ('documents' in event) this.#show(replaceView(this.#current, event.documents, event.seq, event.more));
-    else {
-      const view = patchView(this.#current, event.patch, event.seq, this.#compare);
-      this.#show(event.more === undefined ? view : { ...view, more: event.more });
+    const pending = applyPending(writes, scope, base.byId, (address) => this.#host.known(address));
+    // What looks as it did keeps its identity.
+    for (const [id, document] of pending) {
+      const before = this.#current.byId.get(id);
+      if (document && before && deepEqual(document as never, before as never)) pending.set(id, before);
     }
-  }
-
-  /** Forgets what is shown, because it turned out unsound, and begins anew. For the store. */
-  beginAnew(): void {
-    this.#resume = undefined;
-    this.begin();
-  }
-
-  /** Marks what is shown as no longer certain. For the store. */
-  setStale(): void {
-    this.name = undefined;
-    if (this.#current.state === 'live') this.#show({ ...this.#current, state: 'stale', changes: [] });
-  }
-
-  /** Ends the watch with a reason. For the store. */
-  fail(error: ProblemError): void {
-    this.#show({ ...this.#current, state: 'failed', changes: [], error: error.problem });
-  }
+    let misfit: string | undefined;
+    const fits = (document: Document): boolean => {
+      const found = this.#check?.misfitOf(document);
+      if (!found || this.#check!.onMisfit === 'keep') return true;
+      misfit ??= `${found.collection}/${found.id} does not fit: ${found.message} (at ${found.pointer || 'the whole'}).`;
+      return false;
+    };
+    const view = overlayView(this.#current, base, pending, fits, compare, scope.limit);
+    this.#plain = false;
+    if (misfit === undefined || this.#check!.onMisfit === 'drop') this.#show(view);
+    else this.#show({ ...view, state: 'failed', error: createProblem('bad-document', misfit) });
+  };
 
   #show(view: View): void {
+    if (sameState(view, this.#current)) return;
     // Views that nobody has seen yet fold into this one, their changes with it.
     this.#current = this.#announced ? view : { ...view, changes: foldMoves(this.#current.changes, view.changes) };
     if (!this.#announced) return;
     this.#announced = false;
     queueMicrotask(() => {
       this.#announced = true;
-      for (const subscriber of this.#subscribers) subscriber(this.#current);
+      for (const subscriber of this.#subscribers) subscriber(this.current);
     });
   }
+}
+
+/** Whether a view without changes says nothing else that is new. */
+function sameState(view: View, before: View): boolean {
+  return (
+    view.changes.length === 0 &&
+    view.state === before.state &&
+    view.seq === before.seq &&
+    view.more === before.more &&
+    view.error === before.error &&
+    view.pending.size === before.pending.size &&
+    [...view.pending].every((id) => before.pending.has(id))
+  );
 }
 
 /** Joins two rows of moves: each document from where it stood first to where it stands last. */

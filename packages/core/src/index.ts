@@ -4,6 +4,8 @@
  *
  * @packageDocumentation
  */
+import './query/spatial-relations.js';
+
 export * from './adjust.js';
 export * from './canonical-text.js';
 export * from './commit.js';

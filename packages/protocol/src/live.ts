@@ -107,6 +107,11 @@ export const LIVE_NOTIFICATIONS = {
   change: WatchChange.extend({ watch: z.string(), resume: ResumePoint }),
   reset: WatchResult.extend({ watch: z.string(), resume: ResumePoint }),
   end: z.object({ watch: z.string(), problem: Problem }),
+  accepted: z
+    .object({ id: z.string(), seq: Seq })
+    .describe(
+      'A commit with an id, of this connection, is on disk with this seq. It comes before the changes of the commit, and only where something is watched.',
+    ),
   alive: z.object({ seq: Seq }).describe('Nothing but a sign of life, every 15 s.'),
 } as const;
 

@@ -25,6 +25,7 @@ export const PROBLEMS = {
   'document-exists': { status: 409, title: 'The document exists already' },
   'version-mismatch': { status: 409, title: 'The document is not at the version that was expected' },
   'backup-not-ready': { status: 409, title: 'The backup is not ready' },
+  'outcome-unknown': { status: 409, title: 'Whether the write was applied is not known' },
   'test-failed': { status: 409, title: 'A test of the patch does not hold' },
   'patch-failed': { status: 409, title: 'The patch does not fit the document' },
   'adjust-failed': { status: 409, title: 'A field does not take the adjustment' },

@@ -24,7 +24,9 @@ describe('a service that is asked to stop while it writes', () => {
     this.timeout(30_000);
     const { path, remove } = temporaryDirectory();
     const served = await ServedProcess.start(path);
-    const stores = Array.from({ length: 8 }, () => connect(served.url, { token: KEY, backoffMs: () => 60_000 }));
+    const stores = Array.from({ length: 8 }, () =>
+      connect(served.url, { token: KEY, backoffMs: () => 60_000, outbox: false }),
+    );
     await Promise.all(stores.map((store) => store.ready()));
     const stream = await StreamReader.open(`${served.url}/v1/data/load?limit=none`);
     const watching = stores[0]!.collection('load').watch();

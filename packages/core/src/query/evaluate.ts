@@ -3,7 +3,7 @@ import { deepEqual, isObject, type JsonValue } from '../json.js';
 import { compareStrings } from '../order.js';
 import { valueOfField, META_NAMES, metaValue } from './fields.js';
 import { compileLike } from './like.js';
-import { asGeometry, boxAround, polygonOfBox, relate } from './spatial.js';
+import { asGeometry, boxAround, polygonOfBox, spatialRelations } from './spatial.js';
 import { parseDate, parseSpan, parseTimestamp, RELATIONS, spanOfDate, type Span } from './time.js';
 import { QueryError, type CallNode, type Geometry, type Node } from './tree.js';
 
@@ -36,6 +36,18 @@ export function compile(node: Node): Predicate {
     const result = value(scope);
     return typeof result === 'boolean' ? result : undefined;
   };
+}
+
+/**
+ * Tells whether a condition can be judged here, by what is known of a document alone: claims and values before a write are
+ * known to the service only, and spatial relations only where they are loaded.
+ */
+export function isDecidable(node: Node): boolean {
+  if (node.kind === 'array') return node.items.every(isDecidable);
+  if (node.kind !== 'call') return true;
+  const name = node.name.toLowerCase();
+  if (name === 'claim' || name === 'was' || (name.startsWith('s_') && !spatialRelations.relate)) return false;
+  return node.args.every(isDecidable);
 }
 
 function compileValue(node: Node): Value {
@@ -284,7 +296,7 @@ function spatial(name: string, args: Node[]): Value {
     if (!a || !b) return undefined;
     // Boxes that do not touch settle all four relations, and cost nothing.
     if (!boxesTouch(a.box, b.box)) return name === 's_disjoint';
-    return relate(name, a.geometry, b.geometry);
+    return spatialRelations.relate?.(name, a.geometry, b.geometry);
   };
 }
 

@@ -1,7 +1,3 @@
-import { bbox as boxOf } from '@turf/bbox';
-import { booleanContains } from '@turf/boolean-contains';
-import { booleanIntersects } from '@turf/boolean-intersects';
-import { booleanWithin } from '@turf/boolean-within';
 import { isObject, type JsonValue } from '../json.js';
 import type { Geometry } from './tree.js';
 
@@ -70,26 +66,29 @@ export function polygonOfBox(box: readonly number[]): Geometry {
 
 /** The box around a geometry: west, south, east, north. */
 export function boxAround(geometry: Geometry): [number, number, number, number] {
-  return boxOf(geometry as never).slice(0, 4) as [number, number, number, number];
+  const box: [number, number, number, number] = [Infinity, Infinity, -Infinity, -Infinity];
+  const add = (value: unknown): void => {
+    if (!Array.isArray(value)) return;
+    if (typeof value[0] !== 'number') return value.forEach(add);
+    const [x, y] = value as [number, number];
+    box[0] = Math.min(box[0], x);
+    box[1] = Math.min(box[1], y);
+    box[2] = Math.max(box[2], x);
+    box[3] = Math.max(box[3], y);
+  };
+  const visit = (one: { coordinates?: unknown; geometries?: unknown }): void => {
+    add(one.coordinates);
+    if (Array.isArray(one.geometries)) for (const inner of one.geometries) visit(inner as typeof one);
+  };
+  visit(geometry as { coordinates?: unknown });
+  return box;
 }
 
+/** Judges a spatial relation by its operator; undefined where it cannot be told for these two kinds of geometry. */
+export type Relate = (operator: string, a: Geometry, b: Geometry) => boolean | undefined;
+
 /**
- * The spatial relations (CQL2, section 7.8), by operator. Undefined where the relation cannot be told for these two
- * kinds of geometry.
+ * What judges spatial relations. It is large, so it is a module of its own, which browsers do without: there conditions
+ * with spatial operators are not judged.
  */
-export function relate(operator: string, a: Geometry, b: Geometry): boolean | undefined {
-  try {
-    switch (operator) {
-      case 's_intersects':
-        return booleanIntersects(a as never, b as never);
-      case 's_disjoint':
-        return !booleanIntersects(a as never, b as never);
-      case 's_within':
-        return booleanWithin(a as never, b as never);
-      default:
-        return booleanContains(a as never, b as never);
-    }
-  } catch {
-    return undefined;
-  }
-}
+export const spatialRelations: { relate: Relate | undefined } = { relate: undefined };

@@ -59,13 +59,15 @@ export function tokenize(text: string): Token[] {
   return tokens;
 }
 
-/** A doubled quote stands for one; in texts `\'` does too. */
+/**
+ * A doubled quote stands for one. A backslash is a character like any other, although the standard lets `\'` stand for a quote
+ * too: with that, a text that ends with a backslash could not be written, nor safely be quoted.
+ */
 function readQuoted(text: string, start: number, quote: string): { value: string; end: number } {
   let value = '';
   for (let at = start + 1; at < text.length; at++) {
     const character = text[at]!;
-    const escapes = character === quote || (character === '\\' && quote === "'");
-    if (escapes && text[at + 1] === quote) {
+    if (character === quote && text[at + 1] === quote) {
       value += quote;
       at++;
     } else if (character === quote) {

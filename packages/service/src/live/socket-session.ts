@@ -255,10 +255,17 @@ export class SocketSession implements Sink {
 
   /** The answer waits until one's own watches show what the commit did. */
   async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
-    const sender = { author: this.#identity!, lane: this, sizeBytes };
+    const onSeq = (seq: number) => this.#tellAccepted(commit.id, seq);
+    const sender = { author: this.#identity!, lane: this, sizeBytes, onSeq };
     const receipt = await this.#context.committer.commit(commit, sender);
     if (!this.full) await new Promise<void>((resolve) => this.#whenCaughtUp(resolve));
     return JSON.stringify(receipt);
+  }
+
+  /** Which of the changes to come hold a commit of one's own; whoever shows it already must know. */
+  #tellAccepted(id: string | undefined, seq: number): void {
+    if (id === undefined || this.#watches.size === 0 || this.full) return;
+    this.#write(JSON.stringify({ jsonrpc: '2.0', method: 'accepted', params: { id, seq } }));
   }
 
   #answer(id: string | number | null, result: string): void {

@@ -25,6 +25,8 @@ export type CommitOutcome =
 export interface CommitOrigin {
   lane: object;
   sizeBytes: number;
+  /** Hears the seq of the commit when it is on disk, before anybody who watches hears of its changes. */
+  onSeq?: (seq: number) => void;
 }
 
 /**

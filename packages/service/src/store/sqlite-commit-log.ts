@@ -21,6 +21,7 @@ import type { Outcome, Outcomes } from './outcomes.js';
 
 interface Waiting extends Queued {
   commit: Commit;
+  onSeq: ((seq: number) => void) | undefined;
   resolve(outcome: CommitOutcome): void;
   reject(error: Error): void;
 }
@@ -87,7 +88,10 @@ export class SqliteCommitLog implements CommitLog {
     return this.#seq;
   }
 
-  append(commit: Commit, { lane, sizeBytes }: CommitOrigin = { lane: commit, sizeBytes: 0 }): Promise<CommitOutcome> {
+  append(
+    commit: Commit,
+    { lane, sizeBytes, onSeq }: CommitOrigin = { lane: commit, sizeBytes: 0 },
+  ): Promise<CommitOutcome> {
     if (this.#closed) {
       return Promise.reject(
         ProblemError.of('stopping', 'The service is stopping; send the commit again when it is back.'),
@@ -101,7 +105,7 @@ export class SqliteCommitLog implements CommitLog {
       );
     }
     return new Promise((resolve, reject) => {
-      this.#queue.push({ commit, resolve, reject, weight: commit.writes.length, sizeBytes }, lane);
+      this.#queue.push({ commit, resolve, reject, weight: commit.writes.length, sizeBytes, onSeq }, lane);
       this.#schedule();
     });
   }
@@ -148,6 +152,7 @@ export class SqliteCommitLog implements CommitLog {
       return;
     }
     const group = outcomes.flatMap((outcome) => ('applied' in outcome ? outcome.applied : []));
+    outcomes.forEach((outcome, index) => 'applied' in outcome && waiting[index]!.onSeq?.(outcome.applied.seq));
     if (group.length > 0) for (const listener of this.#listeners) listener(group);
     waiting.forEach(({ resolve }, index) => resolve(outcomes[index]!));
   }

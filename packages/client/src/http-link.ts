@@ -1,0 +1,214 @@
+import { ProblemError } from '@uproar/protocol/problem-catalogue';
+import { HEARTBEAT_MS } from '@uproar/protocol/timing';
+import type { LiveMethod, LiveParams, LiveResults, Problem, WatchTarget } from '@uproar/protocol';
+import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener, type Token } from './link.js';
+
+/** What a link over HTTP needs from outside. */
+export interface HttpLinkOptions {
+  url: string;
+  token: Token;
+  backoffMs: (failures: number) => number;
+}
+
+/** When nothing at all was heard on a stream for so long, it is taken for dead. */
+const SILENCE_MS = HEARTBEAT_MS * 2.5;
+
+/**
+ * The way to a store where WebSockets cannot pass: a request for each call, and an event stream for each watch. Streams are
+ * read with `fetch`, which can send the key, unlike the browser's own `EventSource`.
+ */
+export class HttpLink implements Link {
+  readonly #options: HttpLinkOptions;
+  readonly #listener: LinkListener;
+  readonly #streams = new Map<string, AbortController>();
+  #state: ConnectionState = { name: 'connecting' };
+  #lastName = 0;
+  #failures = 0;
+  #retryTimer: ReturnType<typeof setTimeout> | undefined;
+
+  constructor(options: HttpLinkOptions, listener: LinkListener) {
+    this.#options = options;
+    this.#listener = listener;
+    void this.#connect();
+  }
+
+  get state(): ConnectionState {
+    return this.#state;
+  }
+
+  request<Method extends LiveMethod>(
+    method: Method,
+    params: LiveParams[Method],
+    resolve: (result: LiveResults[Method]) => void,
+    reject: (error: Error) => void,
+  ): void {
+    if (this.#state.name === 'closed') return reject(new ConnectionError('The store was closed.'));
+    if (method === 'watch') {
+      void this.#watch(params as LiveParams['watch'], resolve as (first: LiveResults['watch']) => void, reject);
+    } else if (method === 'unwatch') {
+      const { watch } = params as LiveParams['unwatch'];
+      this.#streams.get(watch)?.abort();
+      this.#streams.delete(watch);
+      resolve({} as LiveResults[Method]);
+    } else this.#call(method, params).then((result) => resolve(result as LiveResults[Method]), reject);
+  }
+
+  renew(): void {
+    if (this.#state.name !== 'closed') this.#lost('The connection is made anew.', 0);
+  }
+
+  close(): void {
+    this.#setState({ name: 'closed' });
+    clearTimeout(this.#retryTimer);
+    this.#abortStreams();
+  }
+
+  async #connect(): Promise<void> {
+    this.#setState({ name: 'connecting' });
+    try {
+      const response = await this.#fetch('GET', '/v1/collections');
+      const { seq } = (await response.json()) as { seq: number };
+      const time = new Date(response.headers.get('date') ?? Date.now()).toISOString();
+      this.#failures = 0;
+      const server = { store: '', serverVersion: '', seq, time, identity: { kind: 'key', name: '' } } as const;
+      this.#setState({ name: 'online', server });
+    } catch (error) {
+      if (error instanceof ProblemError && error.problem.status < 500)
+        this.#setState({ name: 'refused', problem: error.problem });
+      else this.#lost((error as Error).message);
+    }
+  }
+
+  async #call(method: LiveMethod, params: unknown): Promise<unknown> {
+    switch (method) {
+      case 'get': {
+        const { doc, at } = params as LiveParams['get'];
+        return (await this.#fetch('GET', `/v1/data/${doc}${at === undefined ? '' : `?at=${at}`}`)).json();
+      }
+      case 'query':
+        return (await this.#fetch('POST', '/v1/query', params)).json();
+      case 'commit':
+        return (await this.#fetch('POST', '/v1/commits', params)).json();
+      default:
+        throw new ConnectionError(`"${method}" needs a WebSocket.`);
+    }
+  }
+
+  async #watch(
+    { resume, ...target }: LiveParams['watch'],
+    resolve: (first: LiveResults['watch']) => void,
+    reject: (error: Error) => void,
+  ): Promise<void> {
+    const watch = `h${++this.#lastName}`;
+    const abort = new AbortController();
+    this.#streams.set(watch, abort);
+    let begun = false;
+    try {
+      const [method, path, body] = requestFor(target as WatchTarget);
+      const headers: Record<string, string> = { accept: 'text/event-stream' };
+      if (resume !== undefined) headers['last-event-id'] = resume;
+      const response = await this.#fetch(method, path, body, headers, abort.signal);
+      for await (const { event, id, data } of readEvents(response.body!, () => abort.abort())) {
+        if (abort.signal.aborted) return;
+        if (event === 'end') return this.#lost('The service ended the watch.');
+        const params = { watch, resume: id, ...(JSON.parse(data) as object) };
+        if (!begun) resolve(params as unknown as LiveResults['watch']);
+        else this.#listener.notified(event === 'change' ? 'change' : 'reset', params as never);
+        begun = true;
+      }
+      if (this.#streams.has(watch)) this.#lost('The event stream ended.');
+    } catch (error) {
+      if (!begun && error instanceof ProblemError && error.problem.status < 500) reject(error);
+      else if (this.#streams.has(watch)) this.#lost((error as Error).message);
+    } finally {
+      this.#streams.delete(watch);
+    }
+  }
+
+  async #fetch(
+    method: string,
+    path: string,
+    body?: unknown,
+    headers: Record<string, string> = {},
+    signal?: AbortSignal,
+  ): Promise<Response> {
+    let response: Response;
+    try {
+      response = await fetch(this.#options.url + path, {
+        method,
+        headers: {
+          authorization: `Bearer ${await tokenOf(this.#options.token)}`,
+          ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+          ...headers,
+        },
+        body: body === undefined ? null : JSON.stringify(body),
+        signal: signal ?? AbortSignal.timeout(SILENCE_MS),
+      });
+    } catch {
+      const error = new ConnectionError(`Nothing answers at ${this.#options.url}.`);
+      if (this.#state.name === 'online' && !signal?.aborted) this.#lost(error.message);
+      throw error;
+    }
+    if (response.ok) return response;
+    const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
+    throw problem?.type
+      ? new ProblemError(problem)
+      : new ConnectionError(`The service answered with status ${response.status}.`);
+  }
+
+  #lost(reason: string, retryInMs = this.#options.backoffMs(this.#failures++)): void {
+    if (this.#state.name === 'closed' || this.#state.name === 'offline') return;
+    this.#abortStreams();
+    this.#retryTimer = setTimeout(() => void this.#connect(), retryInMs);
+    this.#setState({ name: 'offline', reason, retryInMs });
+  }
+
+  #abortStreams(): void {
+    const streams = [...this.#streams.values()];
+    this.#streams.clear();
+    for (const stream of streams) stream.abort();
+  }
+
+  #setState(state: ConnectionState): void {
+    if (this.#state.name === 'closed') return;
+    this.#state = state;
+    this.#listener.stateChanged(state);
+  }
+}
+
+function requestFor(target: WatchTarget): [method: string, path: string, body?: unknown] {
+  if ('doc' in target) return ['GET', `/v1/data/${target.doc}`];
+  if ('collections' in target) return ['GET', '/v1/collections'];
+  return ['POST', '/v1/query', target.query];
+}
+
+interface StreamEvent {
+  event: string;
+  id: string;
+  data: string;
+}
+
+/** The events of a stream (HTML Standard, section 9.2.6) that have data. `onSilence` is called when nothing comes for long. */
+async function* readEvents(body: ReadableStream<Uint8Array>, onSilence: () => void): AsyncGenerator<StreamEvent> {
+  const decoder = new TextDecoder();
+  const reader = body.getReader();
+  let text = '';
+  let id = '';
+  for (;;) {
+    const timer = setTimeout(onSilence, SILENCE_MS);
+    const piece = await reader.read().finally(() => clearTimeout(timer));
+    if (piece.done) return;
+    text += decoder.decode(piece.value, { stream: true });
+    for (let end = text.indexOf('\n\n'); end !== -1; end = text.indexOf('\n\n')) {
+      let event = 'message';
+      const data: string[] = [];
+      for (const line of text.slice(0, end).split('\n')) {
+        if (line.startsWith('id: ')) id = line.slice(4);
+        else if (line.startsWith('event: ')) event = line.slice(7);
+        else if (line.startsWith('data: ')) data.push(line.slice(6));
+      }
+      text = text.slice(end + 2);
+      if (data.length > 0) yield { event, id, data: data.join('\n') };
+    }
+  }
+}

@@ -1,0 +1,47 @@
+import type { LiveMethod, LiveNotifications, LiveParams, LiveResults, Problem } from '@uproar/protocol';
+
+/** Where the connection to the store stands, and why. */
+export type ConnectionState =
+  | { name: 'connecting' }
+  | { name: 'online'; server: LiveResults['hello'] }
+  | { name: 'offline'; reason: string; retryInMs: number }
+  | { name: 'refused'; problem: Problem }
+  | { name: 'closed' };
+
+/** A way to a store: calls, their answers, and what the store says unasked. */
+export interface Link {
+  readonly state: ConnectionState;
+  /**
+   * Calls the service. The callbacks run before anything that arrived behind the answer is looked at. A call made while there
+   * is no connection waits for one.
+   */
+  request<Method extends LiveMethod>(
+    method: Method,
+    params: LiveParams[Method],
+    resolve: (result: LiveResults[Method]) => void,
+    reject: (error: Error) => void,
+  ): void;
+  /** Makes a new connection now, with a new token. */
+  renew(): void;
+  close(): void;
+}
+
+/** What a link tells its owner. */
+export interface LinkListener {
+  /** The state is another. After `online` nothing is watched any more on the other side. */
+  stateChanged(state: ConnectionState): void;
+  notified<Name extends keyof LiveNotifications>(name: Name, params: LiveNotifications[Name]): void;
+}
+
+/** A call that got no answer. */
+export class ConnectionError extends Error {
+  override name = 'ConnectionError';
+}
+
+/** A token, or what gets one; it is asked whenever a connection is made. */
+export type Token = string | (() => string | Promise<string>);
+
+/** The token to use now. */
+export async function tokenOf(token: Token): Promise<string> {
+  return typeof token === 'function' ? token() : token;
+}

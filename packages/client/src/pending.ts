@@ -1,0 +1,106 @@
+import {
+  applyWrite,
+  formatAddress,
+  isDecidable,
+  prepareQuery,
+  project,
+  splitAddress,
+  type Document,
+  type Query,
+  type Write,
+} from '@uproar/core';
+import type { WatchTarget, WireCommit, WireWrite } from '@uproar/protocol';
+
+/** A write that the store has not acknowledged yet, in the form that the core applies. */
+export interface PendingWrite {
+  address: string;
+  write: Write;
+  atMs: number;
+  /** The seq of its commit, once that is known: views of this seq and later hold it. */
+  seq?: number;
+}
+
+/** The writes of a commit, whose creates have their ids, as pending ones. */
+export function pendingWritesOf(commit: WireCommit, atMs: number): PendingWrite[] {
+  return commit.writes.map((wire) => {
+    const write = toWrite(wire);
+    return { address: formatAddress(write.collection, write.id), write, atMs };
+  });
+}
+
+/** A write as it goes over the wire in the form that the core applies; `create` must have its id. */
+function toWrite(wire: WireWrite): Write {
+  if ('create' in wire) {
+    const { create: collection, id, data, keepExisting } = wire;
+    return { kind: 'create', collection, id: id!, data, ...(keepExisting ? { keepExisting } : {}) };
+  }
+  if ('put' in wire) return { kind: 'put', ...splitAddress(wire.put), data: wire.data };
+  if ('merge' in wire) return { kind: 'merge', ...splitAddress(wire.merge), data: wire.data };
+  if ('patch' in wire) return { kind: 'patch', ...splitAddress(wire.patch), ops: wire.ops };
+  if ('adjust' in wire) return { kind: 'adjust', ...splitAddress(wire.adjust), by: wire.by };
+  return { kind: 'delete', ...splitAddress(wire.delete) };
+}
+
+/** Which documents a watch is about, as far as a client can tell. */
+export class Scope {
+  readonly collection: string | undefined;
+  readonly #id: string | undefined;
+  readonly #query: Query | undefined;
+  readonly #decidable: boolean = true;
+
+  constructor(target: WatchTarget) {
+    if ('doc' in target) ({ collection: this.collection, id: this.#id } = splitAddress(target.doc));
+    if (!('query' in target)) return;
+    this.collection = target.query.from;
+    try {
+      this.#query = prepareQuery(target.query as never);
+      this.#decidable = !this.#query.where || isDecidable(this.#query.where);
+    } catch {
+      // The service says what is wrong with it.
+    }
+  }
+
+  /** The most documents it shows. */
+  get limit(): number {
+    return this.#query?.limit ?? Infinity;
+  }
+
+  concerns({ collection, id }: { collection: string; id: string }): boolean {
+    return collection === this.collection && (this.#id === undefined || id === this.#id);
+  }
+
+  /** The document as the watch shows it once writes are applied; undefined when it does not show it. */
+  show(document: Document, isMember: boolean): Document | undefined {
+    if (!this.#query) return document;
+    // Parts of a document cannot be judged, nor can conditions that only the service can; then what was, stays.
+    const judged = this.#decidable && (!this.#query.fields || !isMember);
+    const belongs = judged ? this.#query.matches({ document }) === true : isMember;
+    return belongs ? project(document, this.#query.fields) : undefined;
+  }
+}
+
+/**
+ * What pending writes make of documents.
+ *
+ * @param writes the pending writes that concern the watch, in the order of their making
+ * @param known a document as the store last told it, from wherever it was seen
+ * @returns by id, each document the writes touch as the watch shows it; undefined where it does not
+ */
+export function applyPending(
+  writes: readonly PendingWrite[],
+  scope: Scope,
+  base: ReadonlyMap<string, Document>,
+  known: (address: string) => Document | undefined,
+): Map<string, Document | undefined> {
+  const current = new Map<string, Document | undefined>();
+  for (const { address, write, atMs } of writes) {
+    const { id } = write;
+    const before = current.has(id) ? current.get(id) : (base.get(id) ?? known(address));
+    const outcome = applyWrite(before, write, { seq: before?.version ?? 0, timeMs: atMs });
+    // What cannot be applied here may well be there; the service decides.
+    if ('after' in outcome) current.set(id, outcome.after);
+  }
+  const shown = new Map<string, Document | undefined>();
+  for (const [id, document] of current) shown.set(id, document && scope.show(document, base.has(id)));
+  return shown;
+}

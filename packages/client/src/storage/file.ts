@@ -1,0 +1,117 @@
+import { createHash } from 'node:crypto';
+import {
+  closeSync,
+  fdatasyncSync,
+  mkdirSync,
+  openSync,
+  readFileSync,
+  renameSync,
+  writeFileSync,
+  writeSync,
+} from 'node:fs';
+import { join } from 'node:path';
+import type { ClientStorage, OutboxEntry, StoredView } from './storage.js';
+
+/** A log of additions and removals is written anew when it has so many lines more than entries. */
+const MAX_EXTRA_LINES = 1000;
+
+/**
+ * Keeps the outbox and copies of what was watched in a directory, for one process at a time. An entry is on disk before
+ * {@link putEntry} resolves.
+ */
+export class FileStorage implements ClientStorage {
+  readonly #directory: string;
+  readonly #file: string;
+  readonly #entries = new Map<string, OutboxEntry>();
+  #descriptor: number;
+  #lines = 0;
+
+  constructor(directory: string) {
+    this.#directory = directory;
+    this.#file = join(directory, 'outbox.ndjson');
+    mkdirSync(directory, { recursive: true, mode: 0o700 });
+    for (const line of readText(this.#file).split('\n')) {
+      // A line that a crash has cut off was not acknowledged to anybody.
+      const change = parse<{ put?: OutboxEntry; remove?: string }>(line);
+      if (change?.put) this.#entries.set(change.put.commit.id, change.put);
+      else if (change?.remove !== undefined) this.#entries.delete(change.remove);
+    }
+    this.#descriptor = this.#compact();
+  }
+
+  entries(): Promise<OutboxEntry[]> {
+    return Promise.resolve([...this.#entries.values()]);
+  }
+
+  putEntry(entry: OutboxEntry): Promise<void> {
+    this.#entries.set(entry.commit.id, entry);
+    this.#append({ put: entry });
+    return Promise.resolve();
+  }
+
+  removeEntry(id: string): Promise<void> {
+    this.#entries.delete(id);
+    this.#append({ remove: id });
+    return Promise.resolve();
+  }
+
+  view(key: string): Promise<StoredView | undefined> {
+    return Promise.resolve(parse<StoredView>(readText(this.#viewFile(key))));
+  }
+
+  putView(key: string, view: StoredView): Promise<void> {
+    return new Promise((resolve) => {
+      if (this.#descriptor !== -1) replaceFile(this.#viewFile(key), JSON.stringify(view));
+      resolve();
+    });
+  }
+
+  close(): void {
+    if (this.#descriptor !== -1) closeSync(this.#descriptor);
+    this.#descriptor = -1;
+  }
+
+  #append(change: object): void {
+    if (this.#descriptor === -1) return;
+    writeSync(this.#descriptor, JSON.stringify(change) + '\n');
+    fdatasyncSync(this.#descriptor);
+    if (++this.#lines > this.#entries.size + MAX_EXTRA_LINES) {
+      closeSync(this.#descriptor);
+      this.#descriptor = this.#compact();
+    }
+  }
+
+  /** Writes the log anew, with what is still there. Returns it opened for more. */
+  #compact(): number {
+    replaceFile(this.#file, [...this.#entries.values()].map((entry) => JSON.stringify({ put: entry }) + '\n').join(''));
+    this.#lines = this.#entries.size;
+    return openSync(this.#file, 'a', 0o600);
+  }
+
+  #viewFile(key: string): string {
+    return join(this.#directory, `view-${createHash('sha256').update(key).digest('hex').slice(0, 32)}.json`);
+  }
+}
+
+function readText(file: string): string {
+  try {
+    return readFileSync(file, 'utf8');
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code === 'ENOENT') return '';
+    throw error;
+  }
+}
+
+function parse<Value>(text: string): Value | undefined {
+  try {
+    return JSON.parse(text) as Value;
+  } catch {
+    return undefined;
+  }
+}
+
+function replaceFile(file: string, text: string): void {
+  const part = `${file}.part`;
+  writeFileSync(part, text, { mode: 0o600, flush: true } as never);
+  renameSync(part, file);
+}

@@ -1,0 +1,68 @@
+import { openDB, type IDBPDatabase } from 'idb';
+import type { ClientStorage, OutboxEntry, OutboxMessage, SharedOutbox, StoredView } from './storage.js';
+
+/**
+ * Keeps the outbox and copies of what was watched in IndexedDB. Tabs of one origin that give the same name share it: one of
+ * them sends (Web Locks), all of them show what is pending.
+ */
+export class IndexedDbStorage implements ClientStorage {
+  readonly #name: string;
+  readonly #database: Promise<IDBPDatabase>;
+  readonly #channel: BroadcastChannel;
+  #release: () => void = () => undefined;
+  #closed = false;
+
+  /** @param name tells stores and people apart, for example `festival/crew-4` */
+  constructor(name: string) {
+    this.#name = `uproar/${name}`;
+    this.#database = openDB(this.#name, 1, {
+      upgrade(database) {
+        database.createObjectStore('outbox');
+        database.createObjectStore('views');
+      },
+    });
+    this.#channel = new BroadcastChannel(this.#name);
+  }
+
+  async entries(): Promise<OutboxEntry[]> {
+    return (await this.#database).getAll('outbox') as Promise<OutboxEntry[]>;
+  }
+
+  async putEntry(entry: OutboxEntry): Promise<void> {
+    // Ids are UUIDs of version 7, so the order of keys is that of their making.
+    await (await this.#database).put('outbox', entry, entry.commit.id);
+  }
+
+  async removeEntry(id: string): Promise<void> {
+    await (await this.#database).delete('outbox', id);
+  }
+
+  async view(key: string): Promise<StoredView | undefined> {
+    return (await this.#database).get('views', key) as Promise<StoredView | undefined>;
+  }
+
+  async putView(key: string, view: StoredView): Promise<void> {
+    await (await this.#database).put('views', view, key);
+  }
+
+  share({ lead, heard }: SharedOutbox): void {
+    this.#channel.onmessage = ({ data }) => heard(data as OutboxMessage);
+    void navigator.locks.request(this.#name, () => {
+      if (this.#closed) return;
+      const done = new Promise<void>((resolve) => (this.#release = resolve));
+      lead(done);
+      return done;
+    });
+  }
+
+  announce(message: OutboxMessage): void {
+    if (!this.#closed) this.#channel.postMessage(message);
+  }
+
+  async close(): Promise<void> {
+    this.#closed = true;
+    this.#release();
+    this.#channel.close();
+    (await this.#database).close();
+  }
+}

@@ -1,0 +1,60 @@
+import type { JsonValue } from '@uproar/core';
+
+/** What can stand in a condition: its text is quoted as a value, never read as a part of the condition. */
+export type Quotable =
+  string | number | boolean | Date | Condition | FieldName | readonly (string | number | boolean)[];
+
+/** A condition in CQL2, made by {@link where}. */
+export class Condition {
+  constructor(readonly text: string) {}
+
+  toString(): string {
+    return this.text;
+  }
+}
+
+/** The name of a field, made by {@link field}. */
+export class FieldName {
+  constructor(readonly text: string) {}
+}
+
+/**
+ * A condition with values in it, safely quoted: `` where`status = ${status} AND altitude > ${metres}` ``. A list stands for a
+ * list in brackets, a Date for its time as RFC 3339 text, another condition for itself in brackets.
+ *
+ * @throws {TypeError} for what cannot be a value: null (write `IS NULL`), undefined, NaN and infinite numbers, objects
+ */
+export function where(parts: TemplateStringsArray, ...values: readonly Quotable[]): Condition {
+  return new Condition(parts.reduce((text, part, index) => text + quote(values[index - 1]!) + part));
+}
+
+/** Names a field in a condition, whatever characters it has; dots reach into objects. */
+export function field(name: string): FieldName {
+  const parts = name.split('.').map((part) => (/^[A-Za-z_][A-Za-z0-9_]*$/.test(part) ? part : quoteName(part)));
+  return new FieldName(parts.join('.'));
+}
+
+function quoteName(name: string): string {
+  return `"${name.replaceAll('"', '""')}"`;
+}
+
+function quote(value: Quotable): string {
+  if (value instanceof Condition) return `(${value.text})`;
+  if (value instanceof FieldName) return value.text;
+  if (Array.isArray(value)) return `(${value.map((item: Quotable) => quote(item)).join(', ')})`;
+  if (value instanceof Date) return quote(value.toISOString());
+  switch (typeof value) {
+    case 'string':
+      if (!value.isWellFormed()) throw new TypeError('The text has half of a surrogate pair.');
+      return `'${value.replaceAll("'", "''")}'`;
+    case 'boolean':
+      return value ? 'TRUE' : 'FALSE';
+    case 'number':
+      if (Number.isFinite(value)) return String(value);
+      throw new TypeError(`${value} cannot stand in a condition.`);
+    default: {
+      const found = (value as JsonValue) === null ? 'null (write IS NULL)' : `a value of type ${typeof value}`;
+      throw new TypeError(`A condition cannot hold ${found}.`);
+    }
+  }
+}

@@ -1,0 +1,214 @@
+import { expect } from 'chai';
+import { from } from 'rxjs';
+import { z } from 'zod';
+import { connect, field, MisfitError, where, type Misfit, type View } from '@uproar/client';
+import { KEY, TestService, until } from '../../../test/service.js';
+
+const Balloon = z.object({
+  name: z.string(),
+  altitude: z.number(),
+  pilot: z.object({ name: z.string() }).optional(),
+  tags: z.array(z.string()).optional(),
+});
+
+describe('typed collections', () => {
+  let service: TestService;
+  before(async () => (service = await TestService.start()));
+  after(() => service.stop());
+
+  it('type what is read and written', async () => {
+    const balloons = service.client().collection('balloons', Balloon);
+    await balloons.put('bl-1', { name: 'Amber', altitude: 120 });
+    const document = (await balloons.get('bl-1'))!;
+    const altitude: number = document.data.altitude;
+    expect(altitude).to.equal(120);
+    const watch = balloons.where`altitude > ${100}`.watch();
+    await until('live', () => watch.current.state === 'live');
+    const name: string = watch.current.documents[0]!.data.name;
+    expect(name).to.equal('Amber');
+    await balloons.merge('bl-1', { altitude: 130, pilot: { name: 'Ines' }, tags: null });
+    // What follows is not run; it must not compile without the marks.
+    const wrong = () => [
+      // @ts-expect-error: no such field
+      document.data.speed,
+      // @ts-expect-error: another type
+      balloons.put('bl-1', { name: 'Amber', altitude: 'high' }),
+      // @ts-expect-error: a field is missing
+      balloons.create({ name: 'Amber' }),
+      // @ts-expect-error: no such field
+      balloons.merge('bl-1', { speed: 3 }),
+      // @ts-expect-error: null cannot stand in a condition
+      where`altitude = ${null}`,
+    ];
+    expect(wrong).to.be.a('function');
+    watch.close();
+  });
+
+  it('report documents that do not fit, with id and field, and keep, drop or fail', async () => {
+    const plain = service.client().collection('odd');
+    await plain.put('good', { name: 'Amber', altitude: 1 });
+    await plain.put('odd', { name: 'Coral', altitude: 'high' });
+    const misfits: Misfit[] = [];
+    const store = service.client({ onMisfit: (misfit) => misfits.push(misfit) });
+    const show = async (onMisfit: 'keep' | 'drop' | 'fail') => {
+      const watch = store.collection('odd', Balloon, { onMisfit }).watch();
+      await until('something is shown', () => watch.current.state !== 'loading');
+      return watch;
+    };
+    const kept = await show('keep');
+    expect(kept.current.documents.map(({ id }) => id)).to.deep.equal(['good', 'odd']);
+    expect(misfits[0]).to.deep.include({ collection: 'odd', id: 'odd', pointer: '/altitude' });
+    const dropped = await show('drop');
+    expect(dropped.current).to.deep.include({ state: 'live' });
+    expect(dropped.current.documents.map(({ id }) => id)).to.deep.equal(['good']);
+    const failed = await show('fail');
+    expect(failed.current.state).to.equal('failed');
+    expect(failed.current.error!.detail).to.include('odd/odd').and.include('/altitude');
+    await plain.merge('odd', { altitude: 5 });
+    await until('it fits now', () => dropped.current.documents.length === 2);
+    await plain.merge('good', { altitude: null });
+    await until('it fits no more', () => dropped.current.documents.map(({ id }) => id).join() === 'odd');
+    expect(
+      await store
+        .collection('odd', Balloon, { onMisfit: 'fail' })
+        .get('good')
+        .catch((error: unknown) => error),
+    ).to.be.instanceOf(MisfitError);
+    expect(() => store.collection('odd', Balloon).put('x', { name: 'x' } as never)).to.throw(MisfitError);
+  });
+});
+
+describe('conditions as templates', () => {
+  it('quote every value', () => {
+    const CASES: [string, string][] = [
+      [where`name = ${"O'Dell' OR 'a' = 'a"}`.text, "name = 'O''Dell'' OR ''a'' = ''a'"],
+      [where`n > ${-1.5e-7} AND open = ${true}`.text, 'n > -1.5e-7 AND open = TRUE'],
+      [where`crew IN ${['c-1', 'c-2']}`.text, "crew IN ('c-1', 'c-2')"],
+      [where`seen > ${new Date(0)}`.text, "seen > '1970-01-01T00:00:00.000Z'"],
+      [
+        where`${where`a = ${1} OR b = ${2}`} AND ${field('pilot.first name')} = ${'x'}`.text,
+        `(a = 1 OR b = 2) AND pilot."first name" = 'x'`,
+      ],
+    ];
+    for (const [found, expected] of CASES) expect(found).to.equal(expected);
+    for (const wrong of [null, undefined, Number.NaN, Infinity, {}, [null], 'half \ud83c']) {
+      expect(() => where`a = ${wrong as never}`, String(wrong)).to.throw(TypeError);
+    }
+  });
+
+  it('find exactly what they say, whatever the value holds', async () => {
+    const service = await TestService.start();
+    const notes = service.client().collection('notes');
+    const texts = ["it's", "''", '"quoted"', "a' OR 'a'='a", '\\', 'ß \u{1F388}', '%', ''];
+    for (const [n, text] of texts.entries()) await notes.put(`n-${n}`, { text, 'odd name': n });
+    for (const [n, text] of texts.entries()) {
+      const { documents } = await notes.where`text = ${text}`.where`${field('odd name')} = ${n}`.list();
+      expect(
+        documents.map(({ id }) => id),
+        text,
+      ).to.deep.equal([`n-${n}`]);
+    }
+    const chained = notes.order('-text').limit(2).fields('text');
+    expect((await chained.list()).documents.map(({ id }) => id)).to.deep.equal(
+      (await chained.list()).documents.map(({ id }) => id),
+    );
+    expect((await notes.order('text').first())!.data.text).to.equal('');
+    await service.stop();
+  });
+});
+
+describe('watches on one client', () => {
+  let service: TestService;
+  before(async () => (service = await TestService.start()));
+  after(() => service.stop());
+
+  it('share what the service sends, and are given up a little after the last is closed', async () => {
+    const store = service.client({ graceMs: 60 });
+    const pads = store.collection('pads');
+    await pads.put('p-1', { n: 1 });
+    const first = pads.watch();
+    const second = pads.watch();
+    await until('both are live', () => first.current.state === 'live' && second.current.state === 'live');
+    expect(second.name).to.equal(first.name);
+    expect(second.current.byId.get('p-1')).to.equal(first.current.byId.get('p-1'));
+    const { name } = first;
+    first.close();
+    await pads.merge('p-1', { n: 2 });
+    expect(second.current.byId.get('p-1')!.data.n).to.equal(2);
+    second.close();
+    const third = pads.watch();
+    expect(third.current.state, 'taken up again for nothing').to.equal('live');
+    expect(third.name).to.equal(name);
+    third.close();
+    await new Promise((resolve) => setTimeout(resolve, 150));
+    const gone = await store.call('unwatch', { watch: name! }).catch((error: unknown) => error);
+    expect(gone).to.have.nested.property('problem.type', '/problems/no-such-watch');
+  });
+
+  it('come several in one turn as one view', async () => {
+    const store = service.client();
+    const turns = store.collection('turns');
+    const watch = turns.watch();
+    await until('live', () => watch.current.state === 'live');
+    const views: View[] = [];
+    watch.subscribe((view) => views.push(view));
+    void turns.put('a', { n: 1 });
+    void turns.put('b', { n: 2 });
+    void turns.merge('a', { n: 3 });
+    await Promise.resolve();
+    await Promise.resolve();
+    expect(views).to.have.length(2);
+    expect(views[1]!.documents.map(({ data }) => data.n)).to.deep.equal([3, 2]);
+    await until('settled', () => store.pending === 0);
+  });
+
+  it('keep to the contracts of frameworks: store, external store, observable, iteration', async () => {
+    const store = service.client();
+    const items = store.collection('contract');
+    const watch = items.watch();
+    // Svelte's store contract: called at once, returns what stops it.
+    const seen: View[] = [];
+    const stop = watch.subscribe((view) => seen.push(view));
+    expect(seen).to.have.length(1);
+    // React's useSyncExternalStore: unbound functions, and the same snapshot until something changes.
+    const { subscribe } = watch;
+    const snapshot = () => watch.current;
+    let changes = 0;
+    const leave = subscribe(() => changes++);
+    expect(snapshot()).to.equal(snapshot());
+    // Observables.
+    const observed: number[] = [];
+    const subscription = from(watch).subscribe((view) => observed.push(view.documents.length));
+    const direct = watch.subscribe({ next: () => changes++ });
+    await until('live', () => watch.current.state === 'live');
+    await items.put('a', {});
+    await until('they all heard', () => observed.at(-1) === 1 && seen.at(-1)!.documents.length === 1 && changes > 3);
+    stop();
+    leave();
+    direct.unsubscribe();
+    subscription.unsubscribe();
+    const before = [seen.length, changes];
+    await items.put('b', {});
+    expect([seen.length, changes]).to.deep.equal(before);
+  });
+});
+
+describe('a token', () => {
+  it('can be got anew for each connection', async () => {
+    const service = await TestService.start();
+    const tokens = ['wrong-key-0123456789', KEY, KEY];
+    let asked = 0;
+    const store = connect(service.url, { token: () => Promise.resolve(tokens[asked++] ?? KEY), backoffMs: () => 10 });
+    await store.ready().catch(() => undefined);
+    expect(store.state.name).to.equal('refused');
+    store.renew();
+    await until('online', () => store.state.name === 'online');
+    expect(asked).to.equal(2);
+    const watch = store.collection('a').watch();
+    await until('live', () => watch.current.state === 'live');
+    store.renew();
+    await until('asked again', () => asked === 3 && watch.current.state === 'live');
+    store.close();
+    await service.stop();
+  });
+});

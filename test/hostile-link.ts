@@ -1,0 +1,81 @@
+import { createServer, Socket, type Server } from 'node:net';
+
+/**
+ * A TCP proxy that cuts connections (all at once, or after so many more bytes, wherever that falls in a frame), holds back what
+ * the service says, or lets nothing through at all.
+ */
+export class HostileLink {
+  cutAfterBytes = Number.POSITIVE_INFINITY;
+  /** While true nothing that the service says comes through. */
+  swallow = false;
+  /** Holds everything back for so long, in both directions. */
+  delayMs = 0;
+  /** While true new connections are refused. */
+  down = false;
+  /** While true a request to change to a WebSocket is answered with an error, as some proxies do. */
+  blockSockets = false;
+  readonly #sockets = new Set<Socket>();
+  private constructor(
+    readonly server: Server,
+    readonly url: string,
+  ) {}
+
+  static async start(target: string): Promise<HostileLink> {
+    const { hostname, port } = new URL(target);
+    const server = createServer();
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const { port: ownPort } = server.address() as { port: number };
+    const proxy = new HostileLink(server, `http://127.0.0.1:${ownPort}`);
+    server.on('connection', (client) => {
+      if (proxy.down) {
+        client.destroy();
+        return;
+      }
+      const upstream = new Socket().connect(Number(port), hostname);
+      for (const [socket, other] of [
+        [client, upstream],
+        [upstream, client],
+      ] as const) {
+        proxy.#sockets.add(socket);
+        socket.on('error', () => other.destroy());
+        socket.on('close', () => {
+          proxy.#sockets.delete(socket);
+          other.destroy();
+        });
+      }
+      client.on('data', (chunk: Buffer) => {
+        if (proxy.blockSockets && /^upgrade: websocket/im.test(chunk.toString('latin1'))) {
+          client.end('HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\nConnection: close\r\n\r\n');
+        } else proxy.#later(() => upstream.write(chunk));
+      });
+      upstream.on('data', (chunk: Buffer) => proxy.#later(() => proxy.#pass(chunk, client)));
+    });
+    return proxy;
+  }
+
+  cutAll(): void {
+    for (const socket of this.#sockets) socket.destroy();
+  }
+
+  async stop(): Promise<void> {
+    this.cutAll();
+    await new Promise((resolve) => this.server.close(resolve));
+  }
+
+  #later(act: () => void): void {
+    if (this.delayMs > 0) setTimeout(act, this.delayMs);
+    else act();
+  }
+
+  #pass(chunk: Buffer, client: Socket): void {
+    if (this.swallow) return;
+    if (chunk.length <= this.cutAfterBytes) {
+      this.cutAfterBytes -= chunk.length;
+      client.write(chunk);
+      return;
+    }
+    client.end(chunk.subarray(0, this.cutAfterBytes));
+    this.cutAfterBytes = Number.POSITIVE_INFINITY;
+    setTimeout(() => client.destroy(), 5);
+  }
+}
