@@ -43,12 +43,13 @@ export class HostileLink {
           other.destroy();
         });
       }
+      const [out, back] = [new Delay(), new Delay()];
       client.on('data', (chunk: Buffer) => {
         if (proxy.blockSockets && /^upgrade: websocket/im.test(chunk.toString('latin1'))) {
           client.end('HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\nConnection: close\r\n\r\n');
-        } else proxy.#later(() => upstream.write(chunk));
+        } else out.after(proxy.delayMs, () => upstream.write(chunk));
       });
-      upstream.on('data', (chunk: Buffer) => proxy.#later(() => proxy.#pass(chunk, client)));
+      upstream.on('data', (chunk: Buffer) => back.after(proxy.delayMs, () => proxy.#pass(chunk, client)));
     });
     return proxy;
   }
@@ -62,11 +63,6 @@ export class HostileLink {
     await new Promise((resolve) => this.server.close(resolve));
   }
 
-  #later(act: () => void): void {
-    if (this.delayMs > 0) setTimeout(act, this.delayMs);
-    else act();
-  }
-
   #pass(chunk: Buffer, client: Socket): void {
     if (this.swallow) return;
     if (chunk.length <= this.cutAfterBytes) {
@@ -77,5 +73,26 @@ export class HostileLink {
     client.end(chunk.subarray(0, this.cutAfterBytes));
     this.cutAfterBytes = Number.POSITIVE_INFINITY;
     setTimeout(() => client.destroy(), 5);
+  }
+}
+
+/** Does things later, but never in another order. */
+class Delay {
+  #waiting = 0;
+  #tail: Promise<void> = Promise.resolve();
+
+  after(delayMs: number, act: () => void): void {
+    if (delayMs === 0 && this.#waiting === 0) {
+      act();
+      return;
+    }
+    this.#waiting++;
+    const elapsed = new Promise((resolve) => setTimeout(resolve, delayMs));
+    this.#tail = this.#tail
+      .then(() => elapsed)
+      .then(() => {
+        this.#waiting--;
+        act();
+      });
   }
 }

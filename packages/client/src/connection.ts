@@ -42,6 +42,7 @@ const SILENCE_MS = HEARTBEAT_MS * 2.5;
 
 /** One lasting connection: it speaks JSON-RPC 2.0 over a WebSocket and opens another when that breaks. */
 export class Connection implements Link {
+  readonly keepsOrder = true;
   readonly #options: ConnectionOptions;
   readonly #listener: LinkListener;
   readonly #calls = new Map<number, PendingCall>();

@@ -18,6 +18,7 @@ const SILENCE_MS = HEARTBEAT_MS * 2.5;
  * read with `fetch`, which can send the key, unlike the browser's own `EventSource`.
  */
 export class HttpLink implements Link {
+  readonly keepsOrder = false;
   readonly #options: HttpLinkOptions;
   readonly #listener: LinkListener;
   readonly #streams = new Map<string, AbortController>();

@@ -11,6 +11,8 @@ export type ConnectionState =
 /** A way to a store: calls, their answers, and what the store says unasked. */
 export interface Link {
   readonly state: ConnectionState;
+  /** Whether calls arrive in the order in which they were made. */
+  readonly keepsOrder: boolean;
   /**
    * Calls the service. The callbacks run before anything that arrived behind the answer is looked at. A call made while there
    * is no connection waits for one.

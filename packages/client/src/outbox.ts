@@ -3,7 +3,7 @@ import type { Problem, Receipt, WireCommit } from '@uproar/protocol';
 import { pendingWritesOf, type PendingWrite } from './pending.js';
 import type { ClientStorage, OutboxEntry, OutboxMessage } from './storage/storage.js';
 
-/** Entries that may be under way at the same time; the service keeps the order of one connection. */
+/** Entries that may be under way at the same time where the link keeps their order. */
 const MAX_UNDER_WAY = 16;
 
 /** The store forgets which commits it has applied after 24 hours; what was sent longer ago cannot be sent again safely. */
@@ -31,6 +31,8 @@ export interface OutboxOptions {
   /** Sends a commit. Rejects with a ProblemError when the service refuses, with anything else when no answer came. */
   send(commit: WireCommit): Promise<Receipt>;
   isOnline(): boolean;
+  /** Whether what is sent one after the other arrives in that order. */
+  keepsOrder(): boolean;
   onRefused?: OnRefused | undefined;
   /** Hears when entries came or went. `receipt` when one was acknowledged. */
   changed(entry: OutboxEntry, receipt?: Receipt): void;
@@ -144,8 +146,9 @@ export class Outbox {
   pump(): void {
     if (!this.#leads || this.#closed || this.#busyTimer || !this.#options.isOnline()) return;
     let underWay = 0;
+    const most = this.#options.keepsOrder() ? MAX_UNDER_WAY : 1;
     for (const waiting of this.#waiting.values()) {
-      if (underWay >= MAX_UNDER_WAY) return;
+      if (underWay >= most) return;
       underWay++;
       if (!waiting.underWay) void this.#send(waiting);
     }

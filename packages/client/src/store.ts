@@ -35,7 +35,7 @@ const KEEP_INTERVAL_MS = 1000;
 const UNSURE_WAIT_MS = 3000;
 
 /** How long an acknowledged write is shown over an event stream that has not brought it yet, in milliseconds. */
-const ECHO_MS = 3000;
+const ECHO_MS = 1000;
 
 /** A subscription and who uses it. */
 interface Shared {
@@ -77,6 +77,7 @@ export class Store implements WatchHost {
       newId: this.newId,
       send: (commit) => this.call('commit', commit),
       isOnline: () => this.state.name === 'online',
+      keepsOrder: () => this.#link.keepsOrder,
       onRefused: options.onRefused,
       changed: (entry, receipt) => this.#outboxChanged(entry.commit, receipt),
     });
@@ -377,6 +378,11 @@ export class Store implements WatchHost {
 
   #outboxChanged(commit: WireCommit, receipt: Receipt | undefined): void {
     if (receipt && this.#link instanceof HttpLink) this.#echo(commit, receipt);
+    this.#refresh(commit);
+  }
+
+  /** Has the watches that a commit concerns show the pending writes as they are now. */
+  #refresh(commit: WireCommit): void {
     const writes = pendingWritesOf(commit, 0);
     for (const { subscription, watches } of this.#shared.values()) {
       if (writes.some(({ write }) => subscription.scope.concerns(write))) for (const watch of watches) watch.refresh();
@@ -388,6 +394,7 @@ export class Store implements WatchHost {
     const now = Date.now();
     this.#echoes = this.#echoes.filter(({ until }) => until > now);
     for (const write of pendingWritesOf(commit, now)) this.#echoes.push({ write, seq, until: now + ECHO_MS });
+    setTimeout(() => this.#refresh(commit), ECHO_MS + 1);
   }
 
   #openSocket(): Link {

@@ -103,7 +103,7 @@ export class SocketSession implements Sink {
     this.#draining = false;
     this.#whenCaughtUp(() => {
       for (const answer of this.#heldAnswers.splice(0)) this.#write(answer);
-      while (!this.full && this.#heldMessages.length > 0) this.#receive(this.#heldMessages.shift()!);
+      while (!this.full && this.#heldMessages.length > 0) this.#handle(this.#heldMessages.shift()!);
       if (!this.full) this.#socket.resume();
     });
   }
@@ -121,11 +121,13 @@ export class SocketSession implements Sink {
     else void Promise.allSettled(pending).then(() => this.#whenCaughtUp(then, attempts - 1));
   }
 
+  /** What comes while others are held back waits behind them. */
   #receive(message: Buffer): void {
-    if (this.full) {
-      this.#heldMessages.push(message);
-      return;
-    }
+    if (this.full || this.#heldMessages.length > 0) this.#heldMessages.push(message);
+    else this.#handle(message);
+  }
+
+  #handle(message: Buffer): void {
     let id: string | number | null = null;
     try {
       const call = this.#readCall(message);
