@@ -24,6 +24,13 @@ export function makeReady() {
     'compiling',
     () => run('npx', ['--no-install', 'tsc', '-b']),
   );
+  step(
+    'client file',
+    [...sources.slice(0, 2), 'packages/client/src', 'packages/client/bundle.mjs'],
+    join(root, 'packages/client/dist/uproar.js'),
+    'bundling the client',
+    () => run('npm', ['run', '--silent', 'build', '-w', 'packages/client']),
+  );
   const consoleSources = [
     'packages/console/src',
     'packages/console/public',

@@ -47,6 +47,20 @@ const pages = {
     await page.getByText('as it is now').waitFor();
     await sleep(4000);
   },
+  async 'field-offline'(page) {
+    await page.setViewportSize({ width: 400, height: 800 });
+    await page.goto(`${url}/field/#key=${KEY}&balloon=bl-17`);
+    await page.getByText('Connected').waitFor();
+    await page.getByLabel('Tell the tower').fill('In sight, heading for the river');
+    await page.getByRole('button', { name: 'Send' }).click();
+    await sleep(1500);
+    demo.kill('SIGSTOP');
+    await page.getByRole('button', { name: 'landed' }).click();
+    await page.getByLabel('Tell the tower').fill('Down by the mill, road is free');
+    await page.getByRole('button', { name: 'Send' }).click();
+    await sleep(800);
+    setTimeout(() => demo.kill('SIGCONT'), 1500);
+  },
   async 'console-query'(page) {
     await signIn(
       page,

@@ -11,5 +11,8 @@ export const DATA_DIRECTORY = fileURLToPath(new URL('../data/', import.meta.url)
 /** The program that plays the festival's devices; see `devices.ts`. */
 export const DEVICES_PROGRAM = fileURLToPath(new URL('./devices.js', import.meta.url));
 
+/** The folder of the page for a chase crew's phone. */
+export const FIELD_DIRECTORY = fileURLToPath(new URL('../field/', import.meta.url));
+
 /** The collections of the festival, in the order in which they are brought in. */
 export const COLLECTIONS = ['crews', 'balloons', 'pads', 'flights', 'stations', 'notices', 'gates'] as const;

@@ -326,7 +326,7 @@ export class Store implements WatchHost {
   reportMisfit(misfit: Misfit): void {
     if (this.#options.onMisfit) this.#options.onMisfit(misfit);
     else
-      console.warn(
+      console.error(
         `${formatAddress(misfit.collection, misfit.id)} does not fit its schema: ${misfit.message} (at ${misfit.pointer})`,
       );
   }

@@ -3,20 +3,11 @@ import { spawn, type ChildProcess } from 'node:child_process';
 import { chromium, type Browser, type Page } from 'playwright-core';
 import { connect, type Store } from '@uproar/client';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
+import { CHROMIUM } from '../../../test/chromium.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
-const FLAGS = [
-  '--no-sandbox',
-  '--disable-gpu',
-  '--disable-quic',
-  '--no-first-run',
-  '--disable-background-networking',
-  '--disable-component-update',
-  '--disable-sync',
-];
-
 describe('the console in a browser', function () {
   this.timeout(60_000);
   let browser: Browser;
@@ -27,7 +18,7 @@ describe('the console in a browser', function () {
   before(async () => {
     service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
     store = service.client();
-    browser = await chromium.launch({ executablePath: process.env.CHROMIUM_PATH ?? '/usr/bin/chromium', args: FLAGS });
+    browser = await chromium.launch(CHROMIUM);
   });
   after(async () => {
     await browser.close();
@@ -325,10 +316,7 @@ describe('the demo: two screens side by side', function () {
   });
 
   it('a change made by each is seen by all: plain HTTP, the command line and the console', async () => {
-    const browser = await chromium.launch({
-      executablePath: process.env.CHROMIUM_PATH ?? '/usr/bin/chromium',
-      args: FLAGS,
-    });
+    const browser = await chromium.launch(CHROMIUM);
     const environment = { ...process.env, UPROAR_URL: url, UPROAR_KEY: key, NO_COLOR: '1', NODE_OPTIONS: '' };
     const curl = spawn('curl', [
       '-sN',

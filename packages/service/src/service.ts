@@ -11,6 +11,7 @@ import { serveConsole } from './http/console.js';
 import type { Context } from './http/context.js';
 import { serveData } from './http/data.js';
 import { compileCheck, handleErrors, sendProblem } from './http/errors.js';
+import { serveClient, servePages } from './http/files.js';
 import { serveIndexes } from './http/indexes.js';
 import { describeRoutes } from './http/openapi.js';
 import { serveJournal } from './http/journal.js';
@@ -121,6 +122,8 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveJournal(app, context);
   serveBackups(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
+  if (options.clientFile) serveClient(app, options.clientFile);
+  for (const [prefix, directory] of Object.entries(options.pages ?? {})) await servePages(app, prefix, directory);
   await app.ready();
   return app;
 }

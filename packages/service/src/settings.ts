@@ -13,6 +13,10 @@ export interface ServiceOptions {
   adminKey?: string | undefined;
   /** Where the built console lies; without it no console is served. */
   consoleDirectory?: string | undefined;
+  /** The client as one file; without it none is served at `/client/uproar.js`. */
+  clientFile?: string | undefined;
+  /** Folders of plain pages to serve beside the rest, by the path they are served at: `/field/`. */
+  pages?: Readonly<Record<string, string>>;
   documentLimits?: DocumentLimits;
   commitLimits?: Partial<CommitLimits>;
   /** How much may wait for its turn before more is turned away. */

@@ -4,7 +4,7 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect } from '@uproar/client';
-import { COLLECTIONS, DATA_DIRECTORY, DEVICES_PROGRAM } from '@uproar/demo';
+import { COLLECTIONS, DATA_DIRECTORY, DEVICES_PROGRAM, FIELD_DIRECTORY } from '@uproar/demo';
 import type { Service } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { CollectionListing } from '@uproar/protocol';
@@ -62,7 +62,7 @@ async function demo(options: Options): Promise<void> {
 }
 
 async function startAnywhere(options: Options, directory: string, adminKey: string): Promise<Service> {
-  const settings = { directory, host: options.host, adminKey };
+  const settings = { directory, host: options.host, adminKey, pages: { '/field/': FIELD_DIRECTORY } };
   if (options.port !== undefined) return start({ ...settings, port: parsePort(options.port) });
   try {
     return await start({ ...settings, port: DEFAULT_PORT });
@@ -94,6 +94,7 @@ function explain(address: string, key: string, directory: string | undefined): v
     'is running, and simulated devices write to it.',
     '',
     `  console   ${pc.cyan(`${address}/console/#key=${key}`)}`,
+    `  a phone   ${pc.cyan(`${address}/field/#key=${key}&balloon=bl-17`)}`,
     '',
     pc.dim('In a second terminal:'),
     '',

@@ -2,6 +2,7 @@ import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
 import type { Service, ServiceOptions } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { Command } from 'commander';
+import { CLIENT_FILE } from '@uproar/client/file';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import pc from 'picocolors';
 import { CommandError, EXIT } from '../exit-codes.js';
@@ -74,7 +75,7 @@ async function serve(options: Options): Promise<void> {
 
 /** Starts a service with the console, the key from the environment, and errors that tell what to mend. */
 export async function start(
-  options: Omit<ServiceOptions, 'adminKey' | 'consoleDirectory'> & { adminKey?: string },
+  options: Omit<ServiceOptions, 'adminKey' | 'consoleDirectory' | 'clientFile'> & { adminKey?: string },
 ): Promise<Service> {
   // The service is loaded only where it is run, so that the other commands start quickly.
   const { startService } = await import('@uproar/service');
@@ -82,6 +83,7 @@ export async function start(
     return await startService({
       adminKey: process.env.UPROAR_ADMIN_KEY,
       consoleDirectory: CONSOLE_DIRECTORY,
+      clientFile: CLIENT_FILE,
       ...options,
     });
   } catch (error) {

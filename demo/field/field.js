@@ -1,0 +1,108 @@
+// A chase crew's phone: one balloon, its state, and what the crew tells the tower. Works without a connection: what is shown
+// is kept, what is written waits, and both are there again after a reload.
+import { connect, IndexedDbStorage } from '/client/uproar.js';
+
+const STATES = ['packed', 'inflating', 'aloft', 'landed', 'retrieved'];
+const $ = (id) => document.getElementById(id);
+
+const link = new URLSearchParams(location.hash.slice(1));
+// A real app would get a token for this person; the demo's link carries the key of the store.
+const key = link.get('key') ?? localStorage.getItem('key');
+const id = link.get('balloon') ?? localStorage.getItem('balloon') ?? 'bl-17';
+if (key) localStorage.setItem('key', key);
+localStorage.setItem('balloon', id);
+history.replaceState(null, '', '.');
+navigator.serviceWorker?.register('worker.js');
+
+if (!key) $('empty').hidden = false;
+else begin();
+
+function begin() {
+  const store = connect(location.origin, { token: key, storage: new IndexedDbStorage(`field/${location.host}`) });
+  const balloons = store.collection('balloons');
+  const reports = store.collection('reports');
+
+  store.subscribe(showConnection);
+  setInterval(() => showConnection(store.state), 500);
+  function showConnection(state) {
+    const waiting = store.pending === 0 ? '' : `, ${store.pending} waiting`;
+    const words = {
+      connecting: 'Connecting …',
+      online: 'Connected',
+      offline: 'No connection',
+      refused: 'Refused',
+      closed: '',
+    };
+    $('connection').textContent = words[state.name] + waiting;
+    $('connection').className = state.name;
+  }
+
+  balloons
+    .fields('name')
+    .order('name')
+    .limit(400)
+    .watch()
+    .subscribe(({ documents }) => {
+      if (documents.length === 0 || document.activeElement === $('choice')) return;
+      $('choice').replaceChildren(...documents.map((one) => new Option(one.data.name, one.id, false, one.id === id)));
+    });
+  $('choice').addEventListener('change', ({ target }) => {
+    localStorage.setItem('balloon', target.value);
+    location.reload();
+  });
+
+  balloons.watchOne(id).subscribe(({ byId, pending, state }) => {
+    const balloon = byId.get(id);
+    $('balloon').hidden = !balloon;
+    if (!balloon) return;
+    const { name, status, altitude, fuel, registration, pilot } = balloon.data;
+    $('name').textContent = name;
+    $('name').classList.toggle('pending', pending.has(id));
+    $('what').textContent = `${registration}, pilot ${pilot.name}${state === 'stale' ? ', as last heard' : ''}`;
+    $('altitude').textContent = altitude;
+    $('fuel').textContent = fuel;
+    for (const button of $('status').children) button.ariaPressed = String(button.dataset.status === status);
+  });
+  $('status').replaceChildren(
+    ...STATES.map((status) => {
+      const button = document.createElement('button');
+      button.type = 'button';
+      button.textContent = button.dataset.status = status;
+      button.addEventListener('click', () => send(balloons.merge(id, { status })));
+      return button;
+    }),
+  );
+  $('refuel').addEventListener('click', () => send(balloons.adjust(id, { '/fuel': { add: 10 } })));
+  $('burn').addEventListener('click', () => send(balloons.adjust(id, { '/fuel': { add: -10 } })));
+
+  reports.where`balloonId = ${id}`
+    .order('-at')
+    .limit(20)
+    .watch()
+    .subscribe(({ documents, pending }) => {
+      $('reports').replaceChildren(
+        ...documents.map(({ id: reportId, data }) => {
+          const item = document.createElement('li');
+          item.textContent = `${new Date(data.at).toLocaleTimeString()}  ${data.text}`;
+          item.classList.toggle('pending', pending.has(reportId));
+          return item;
+        }),
+      );
+    });
+  $('report').addEventListener('submit', (event) => {
+    event.preventDefault();
+    const text = $('text').value.trim();
+    if (text === '') return;
+    $('text').value = '';
+    send(reports.create({ balloonId: id, text, at: new Date().toISOString() }));
+  });
+
+  // Views undo what is refused; the person is told why.
+  function send(done) {
+    showConnection(store.state);
+    done.then(
+      () => showConnection(store.state),
+      (error) => alert(error.message),
+    );
+  }
+}

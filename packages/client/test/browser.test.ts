@@ -1,0 +1,141 @@
+import { expect } from 'chai';
+import { readFileSync } from 'node:fs';
+import { gzipSync } from 'node:zlib';
+import { chromium, type Browser, type BrowserContext, type Page } from 'playwright-core';
+import { CLIENT_FILE } from '@uproar/client/file';
+import { FIELD_DIRECTORY } from '@uproar/demo';
+import { CHROMIUM } from '../../../test/chromium.js';
+import { HostileLink } from '../../../test/hostile-link.js';
+import { KEY, TestService, until } from '../../../test/service.js';
+
+describe('the client in a browser', function () {
+  this.timeout(60_000);
+  let browser: Browser;
+  let service: TestService;
+  let link: HostileLink;
+  let context: BrowserContext;
+  before(async () => {
+    service = await TestService.start({ clientFile: CLIENT_FILE, pages: { '/field/': FIELD_DIRECTORY } });
+    await service
+      .client()
+      .collection('balloons')
+      .put('bl-17', {
+        name: 'White Goose',
+        registration: 'FB-0117',
+        pilot: { name: 'Venbel' },
+        status: 'aloft',
+        altitude: 300,
+        fuel: 40,
+      });
+    browser = await chromium.launch(CHROMIUM);
+  });
+  after(async () => {
+    await browser.close();
+    await service.stop();
+  });
+  beforeEach(async () => {
+    link = await HostileLink.start(service.url);
+    context = await browser.newContext({ viewport: { width: 400, height: 800 } });
+    context.setDefaultTimeout(10_000);
+  });
+  afterEach(async () => {
+    await context.close();
+    await link.stop();
+  });
+
+  const openPhone = async (): Promise<Page> => {
+    const page = await context.newPage();
+    await page.goto(`${link.url}/field/#key=${KEY}&balloon=bl-17`);
+    await page.getByText('Connected').waitFor();
+    await page.getByRole('heading', { name: 'White Goose' }).waitFor();
+    return page;
+  };
+  const cut = () => {
+    link.down = true;
+    link.cutAll();
+  };
+  const balloon = async () => (await service.client().collection('balloons').get('bl-17'))!.data;
+
+  it('is one file, small enough for a phone', () => {
+    const bytes = gzipSync(readFileSync(CLIENT_FILE), { level: 9 }).length;
+    expect(bytes, 'gzipped bytes').to.be.below(28 * 1024);
+  });
+
+  it('is served to pages of any origin, and not sent again when it has not changed', async () => {
+    const answer = await fetch(`${service.url}/client/uproar.js`);
+    expect(answer.headers.get('content-type')).to.match(/^text\/javascript/);
+    expect(answer.headers.get('access-control-allow-origin')).to.equal('*');
+    const etag = answer.headers.get('etag')!;
+    expect((await fetch(`${service.url}/client/uproar.js`, { headers: { 'if-none-match': etag } })).status).to.equal(
+      304,
+    );
+  });
+
+  it("carries a crew's phone through a valley: writes wait, show as pending, survive a reload, and arrive once", async () => {
+    const page = await openPhone();
+    expect(page.url(), 'the key does not stay in the address').not.to.include(KEY);
+    await page.getByRole('button', { name: '−10' }).click();
+    await until('it arrived', async () => (await balloon()).fuel === 30);
+    // The service worker has the page, and the copy of what was watched is kept.
+    await page.evaluate(() => navigator.serviceWorker.ready);
+    await page.waitForTimeout(1300);
+
+    cut();
+    await page.getByText('No connection').waitFor();
+    await page.getByRole('button', { name: 'landed' }).click();
+    await page.getByRole('button', { name: '−10' }).click();
+    await page.getByRole('button', { name: '−10' }).click();
+    await page.getByLabel('Tell the tower').fill('Down by the mill');
+    await page.getByRole('button', { name: 'Send' }).click();
+    await page.getByText('No connection, 4 waiting').waitFor();
+    expect(await page.locator('#fuel').textContent()).to.equal('10');
+    expect(await page.locator('li.pending').textContent()).to.include('Down by the mill');
+    expect(await balloon()).to.include({ status: 'aloft', fuel: 30 });
+
+    await page.reload();
+    await page.getByText('No connection, 4 waiting').waitFor();
+    await page.getByText('as last heard').waitFor();
+    expect(await page.getByRole('button', { name: 'landed' }).getAttribute('aria-pressed')).to.equal('true');
+    expect(await page.locator('#fuel').textContent()).to.equal('10');
+    await page.locator('li.pending').getByText('Down by the mill').waitFor();
+
+    link.down = false;
+    await page.getByText('Connected', { exact: true }).waitFor({ timeout: 30_000 });
+    await until('all arrived', async () => (await balloon()).fuel === 10);
+    expect(await balloon()).to.include({ status: 'landed', fuel: 10 });
+    await page.waitForFunction(() => document.querySelectorAll('.pending').length === 0);
+    const { documents } = await service.client().collection('reports').list();
+    expect(documents.map(({ data }) => data.text)).to.deep.equal(['Down by the mill']);
+    await service.client().collection('balloons').merge('bl-17', { name: 'Grey Goose' });
+    await page.getByRole('heading', { name: 'Grey Goose' }).waitFor();
+    await service.client().collection('balloons').merge('bl-17', { name: 'White Goose' });
+  });
+
+  it('shares one outbox among tabs: both show what is pending, one sends, also when the first is closed', async () => {
+    await service.client().collection('balloons').merge('bl-17', { fuel: 50, status: 'aloft' });
+    const [first, second] = [await openPhone(), await openPhone()];
+    await Promise.all(
+      [first, second].map((page) => page.waitForFunction(() => document.querySelector('#fuel')?.textContent === '50')),
+    );
+    cut();
+    await Promise.all([first, second].map((page) => page.getByText('No connection').waitFor()));
+    await first.getByRole('button', { name: '−10' }).click();
+    await second.getByRole('button', { name: '−10' }).click();
+    await second.getByRole('button', { name: '−10' }).click();
+    for (const page of [first, second]) {
+      await page.getByText('3 waiting').waitFor();
+      await page.waitForFunction(() => document.querySelector('#fuel')?.textContent === '20');
+    }
+    // The first tab is the one that sends; the other takes that over.
+    await first.close();
+    link.down = false;
+    await second.getByText('Connected', { exact: true }).waitFor({ timeout: 30_000 });
+    await until('each arrived once', async () => (await balloon()).fuel === 20);
+    await second.waitForFunction(() => document.querySelectorAll('.pending').length === 0);
+    expect(await second.locator('#fuel').textContent()).to.equal('20');
+    const { events } = (await service.request('GET', '/v1/journal?doc=balloons/bl-17&before=now&limit=3')).json as {
+      events: { data: { after: { data: { fuel: number } } } }[];
+    };
+    expect(events.map(({ data }) => data.after.data.fuel)).to.deep.equal([20, 30, 40]);
+  });
+});

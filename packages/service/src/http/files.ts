@@ -1,0 +1,40 @@
+import { createHash } from 'node:crypto';
+import { readFileSync } from 'node:fs';
+import fastifyStatic from '@fastify/static';
+import type { FastifyInstance } from 'fastify';
+
+/** Serves the client as one file at `/client/uproar.js`, for pages of any origin. */
+export function serveClient(app: FastifyInstance, file: string): void {
+  const content = readFileSync(file);
+  const etag = `"${createHash('sha256').update(content).digest('base64url').slice(0, 22)}"`;
+  app.get('/client/uproar.js', { config: { open: true }, schema: { hide: true } as object }, (request, reply) => {
+    reply.headers({
+      etag,
+      'cache-control': 'no-cache',
+      'access-control-allow-origin': '*',
+      'cross-origin-resource-policy': 'cross-origin',
+      'x-content-type-options': 'nosniff',
+    });
+    if (request.headers['if-none-match'] === etag) return reply.code(304).send();
+    return reply.type('text/javascript; charset=utf-8').send(content);
+  });
+}
+
+/** Serves a folder of plain pages beside the service, open to everybody. Their scripts come from here only. */
+export async function servePages(app: FastifyInstance, prefix: string, directory: string): Promise<void> {
+  await app.register(async (scope) => {
+    scope.addHook('onRoute', (route) => {
+      route.config = { ...route.config, open: true };
+      route.schema = { ...route.schema, hide: true };
+    });
+    scope.addHook('onSend', async (_request, reply) => {
+      reply.headers({
+        'content-security-policy':
+          "default-src 'none'; script-src 'self'; worker-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+        'x-content-type-options': 'nosniff',
+        'referrer-policy': 'no-referrer',
+      });
+    });
+    await scope.register(fastifyStatic, { root: directory, prefix, cacheControl: false, decorateReply: false });
+  });
+}

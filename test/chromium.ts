@@ -1,0 +1,15 @@
+import type { LaunchOptions } from 'playwright-core';
+
+/** How tests start Debian's Chromium: without anything that would look for a network. */
+export const CHROMIUM: LaunchOptions = {
+  executablePath: process.env.CHROMIUM_PATH ?? '/usr/bin/chromium',
+  args: [
+    '--no-sandbox',
+    '--disable-gpu',
+    '--disable-quic',
+    '--no-first-run',
+    '--disable-background-networking',
+    '--disable-component-update',
+    '--disable-sync',
+  ],
+};
