@@ -3,6 +3,7 @@ import { writeFileSync } from 'node:fs';
 import { cpus } from 'node:os';
 import Table from 'cli-table3';
 import { benchBulk } from './bulk.js';
+import { benchClient } from './client.js';
 import { benchCold } from './cold.js';
 import { benchContention } from './contention.js';
 import { benchFanOut } from './fan-out.js';
@@ -25,6 +26,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   bulk: benchBulk,
   cold: benchCold,
   contention: benchContention,
+  client: benchClient,
 };
 
 const wanted = process.argv.slice(2);

@@ -11,6 +11,7 @@ import { requireKey } from '../packages/service/dist/http/authenticate.js';
 import { parseJsonBodies } from '../packages/service/dist/http/body-parser.js';
 import { compileCheck } from '../packages/service/dist/http/errors.js';
 import { Keys } from '../packages/service/dist/identity/keys.js';
+import { Tickets } from '../packages/service/dist/identity/tickets.js';
 
 const [mode, directory] = process.argv.slice(2) as [string, string];
 
@@ -44,7 +45,7 @@ async function startChecking(): Promise<string> {
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   const database = new Database(':memory:');
   database.exec('CREATE TABLE keys (id TEXT, name TEXT, hash BLOB, created INTEGER)');
-  requireKey(app, new Keys(database, 'bench-key-0123456789'));
+  requireKey(app, new Keys(database, 'bench-key-0123456789'), new Tickets());
   parseJsonBodies(app);
   app.put(
     '/v1/data/:collection/:id',

@@ -49,27 +49,32 @@ export function makeReady() {
 /** Makes sure that Debian's Chromium is there, for the tests of the console. Returns its path. */
 export function makeChromiumReady() {
   const path = process.env.CHROMIUM_PATH ?? '/usr/bin/chromium';
-  if (existsSync(path)) return path;
-  const isRoot = process.getuid?.() === 0;
-  const prefix = isRoot ? [] : ['sudo', '-n'];
-  if (process.platform === 'linux' && existsSync('/usr/bin/apt-get')) {
-    console.log('installing Chromium from Debian’s packages');
-    const environment = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
-    const apt = (...args) =>
-      spawnSync([...prefix, 'apt-get'][0], [...prefix, 'apt-get', ...args].slice(1), {
-        stdio: ['ignore', 'ignore', 'inherit'],
-        env: environment,
-      }).status === 0;
-    if (
-      apt('update', '-qq') &&
-      apt('install', '-y', '-qq', '--no-install-recommends', 'chromium', 'fonts-dejavu-core') &&
-      existsSync(path)
-    )
-      return path;
-  }
+  if (existsSync(path) || (installFromDebian('chromium', 'fonts-dejavu-core') && existsSync(path))) return path;
   console.error('Chromium is missing and could not be installed. The tests of the console need it:');
   console.error('run "apt-get install chromium" as root, or set CHROMIUM_PATH to where it is.');
   process.exit(1);
+}
+
+/** Makes sure that the programs are there that the recipes are written for. */
+export function makeToolsReady() {
+  const missing = () => ['curl', 'jq', 'python3'].filter((name) => spawnSync(name, ['--version']).status !== 0);
+  if (missing().length === 0 || (installFromDebian(...missing()) && missing().length === 0)) return;
+  console.error(`${missing().join(', ')} could not be installed. The tests of the recipes need them:`);
+  console.error(`run "apt-get install ${missing().join(' ')}" as root.`);
+  process.exit(1);
+}
+
+/** Installs Debian packages, where that can be done without asking. Returns whether it was. */
+function installFromDebian(...packages) {
+  if (process.platform !== 'linux' || !existsSync('/usr/bin/apt-get')) return false;
+  console.log(`installing ${packages.join(', ')} from Debian’s packages`);
+  const prefix = process.getuid?.() === 0 ? [] : ['sudo', '-n'];
+  const apt = (...args) => {
+    const [command, ...rest] = [...prefix, 'apt-get', ...args];
+    const environment = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
+    return spawnSync(command, rest, { stdio: ['ignore', 'ignore', 'inherit'], env: environment }).status === 0;
+  };
+  return apt('update', '-qq') && apt('install', '-y', '-qq', '--no-install-recommends', ...packages);
 }
 
 /** Runs a command in the checkout; ends the process when it fails. */

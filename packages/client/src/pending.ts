@@ -83,24 +83,25 @@ export class Scope {
  * What pending writes make of documents.
  *
  * @param writes the pending writes that concern the watch, in the order of their making
+ * @param base a document as the store last told it to the watch
  * @param known a document as the store last told it, from wherever it was seen
  * @returns by id, each document the writes touch as the watch shows it; undefined where it does not
  */
 export function applyPending(
   writes: readonly PendingWrite[],
   scope: Scope,
-  base: ReadonlyMap<string, Document>,
+  base: (id: string) => Document | undefined,
   known: (address: string) => Document | undefined,
 ): Map<string, Document | undefined> {
   const current = new Map<string, Document | undefined>();
   for (const { address, write, atMs } of writes) {
     const { id } = write;
-    const before = current.has(id) ? current.get(id) : (base.get(id) ?? known(address));
+    const before = current.has(id) ? current.get(id) : (base(id) ?? known(address));
     const outcome = applyWrite(before, write, { seq: before?.version ?? 0, timeMs: atMs });
     // What cannot be applied here may well be there; the service decides.
     if ('after' in outcome) current.set(id, outcome.after);
   }
   const shown = new Map<string, Document | undefined>();
-  for (const [id, document] of current) shown.set(id, document && scope.show(document, base.has(id)));
+  for (const [id, document] of current) shown.set(id, document && scope.show(document, base(id) !== undefined));
   return shown;
 }

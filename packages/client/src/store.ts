@@ -120,13 +120,14 @@ export class Store implements WatchHost {
     });
   }
 
-  /**
-   * A collection of the store, whether anything is in it or not.
-   *
-   * @param schema of its documents: a Zod schema, or any other that follows Standard Schema. It types the documents; those
-   * that do not fit are reported, with their id and the field, and kept, dropped, or end the view.
-   */
+  /** A collection of the store, whether anything is in it or not. */
   collection(name: string): Collection;
+  /**
+   * A collection whose documents are of a known type.
+   *
+   * @param schema of the documents: a Zod schema, or any other that follows Standard Schema. Those that do not fit are
+   * reported with their id and the field, and kept, dropped, or end the view.
+   */
   collection<S extends Schema<unknown>>(name: string, schema: S, options?: CollectionOptions): Collection<DataOf<S>>;
   collection(name: string, schema?: Schema<unknown>, options?: CollectionOptions): Collection<JsonObject> {
     return new Collection(this, name, schema as Schema<JsonObject> | undefined, options);
@@ -316,7 +317,7 @@ export class Store implements WatchHost {
     const { collection, id } = splitAddress(address);
     for (const { subscription } of this.#shared.values()) {
       if (subscription.scope.collection !== collection) continue;
-      const document = subscription.base.byId.get(id);
+      const document = subscription.document(id);
       if (document?.version !== undefined) return document;
     }
     return undefined;

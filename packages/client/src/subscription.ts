@@ -1,10 +1,10 @@
-import { compareBy, parseOrder } from '@uproar/core';
+import { compareBy, parseOrder, type Document } from '@uproar/core';
 import type { LiveResults, WatchTarget } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-catalogue';
 import type { Link } from './link.js';
 import { Scope } from './pending.js';
 import type { StoredView } from './storage/storage.js';
-import { LOADING, patchView, replaceView, type Compare, type View } from './view.js';
+import { type DocumentsView, LOADING, patchView, replaceView, type Compare } from './view.js';
 
 /**
  * What the store says of one target, for all watches of it on this client: the view without pending writes. It goes on through
@@ -14,12 +14,14 @@ export class Subscription {
   readonly target: WatchTarget;
   readonly scope: Scope;
   readonly compare: Compare;
-  readonly listeners = new Set<(view: View) => void>();
+  readonly listeners = new Set<(view: DocumentsView) => void>();
   /** What the service calls this watch on the present connection. */
   name: string | undefined;
   /** Whether it was begun on the present connection. */
   begun = false;
-  #base: View = LOADING;
+  #base = LOADING;
+  /** The documents of the view by id; altered with each change. */
+  #state = new Map<string, Document>();
   #resume: string | undefined;
   readonly #link: () => Link;
 
@@ -31,8 +33,13 @@ export class Subscription {
   }
 
   /** The view as the store told it. */
-  get base(): View {
+  get base(): DocumentsView {
     return this.#base;
+  }
+
+  /** A document as the store last told it. */
+  document(id: string): Document | undefined {
+    return this.#state.get(id);
   }
 
   /** What is to be kept for the next time; undefined while nothing is known. */
@@ -47,7 +54,7 @@ export class Subscription {
     if (this.#base.state !== 'loading') return;
     const { documents, seq, more, resume } = stored;
     this.#resume = resume;
-    this.#show({ ...replaceView(LOADING, documents, seq, more), state: 'stale' });
+    this.#replace(replaceView(LOADING, documents, seq, more).with({ state: 'stale' }));
   }
 
   /** Begins on a fresh connection, from where it stood. */
@@ -80,33 +87,38 @@ export class Subscription {
     this.name = event.watch;
     this.#resume = event.resume;
     if ('documents' in event) {
-      this.#show(replaceView(this.#base, event.documents, event.seq, event.more));
+      this.#replace(replaceView(this.#base, event.documents, event.seq, event.more));
       return;
     }
-    let view: View;
+    let view: DocumentsView;
     try {
-      view = patchView(this.#base, event.patch, event.seq, this.compare);
+      view = patchView(this.#base, this.#state, event.patch, event.seq, this.compare);
     } catch {
       this.#resume = undefined;
       this.begin();
       return;
     }
-    this.#show(event.more === undefined ? view : { ...view, more: event.more });
+    this.#show(event.more === undefined ? view : view.with({ more: event.more }));
   }
 
   /** Marks what is shown as no longer certain. */
   setStale(): void {
     this.name = undefined;
     this.begun = false;
-    if (this.#base.state === 'live') this.#show({ ...this.#base, state: 'stale', changes: [] });
+    if (this.#base.state === 'live') this.#show(this.#base.with({ state: 'stale', changes: [] }));
   }
 
   /** Ends it with a reason. */
   fail(error: ProblemError): void {
-    this.#show({ ...this.#base, state: 'failed', changes: [], error: error.problem });
+    this.#show(this.#base.with({ state: 'failed', changes: [], error: error.problem }));
   }
 
-  #show(view: View): void {
+  #replace(view: DocumentsView): void {
+    this.#state = new Map(view.documents.map((document) => [document.id, document]));
+    this.#show(view);
+  }
+
+  #show(view: DocumentsView): void {
     this.#base = view;
     for (const listener of this.listeners) listener(view);
   }

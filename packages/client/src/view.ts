@@ -34,26 +34,47 @@ export interface View<Data = JsonObject> {
   readonly error?: Problem;
 }
 
+/** A view. Its map of documents is made when somebody asks for it, because that costs more than all the rest. */
+export class DocumentsView implements View {
+  readonly state: View['state'] = 'loading';
+  readonly documents: readonly Document[] = [];
+  readonly changes: readonly Move[] = [];
+  readonly more: boolean = false;
+  readonly seq: number = 0;
+  readonly pending: ReadonlySet<string> = NONE;
+  readonly error?: Problem;
+  #byId: ReadonlyMap<string, Document> | undefined;
+
+  get byId(): ReadonlyMap<string, Document> {
+    this.#byId ??= new Map(this.documents.map((document) => [document.id, document]));
+    return this.#byId;
+  }
+
+  /** Another view, with some of it as given. */
+  with(fields: Partial<Omit<View, 'byId'>>): DocumentsView {
+    const { state, documents, changes, more, seq, pending } = this;
+    const view = Object.assign(new DocumentsView(), { state, documents, changes, more, seq, pending }, fields);
+    if (view.documents === documents) view.#byId = this.#byId;
+    return view;
+  }
+}
+
 /** The first view of every watch. */
-export const LOADING: View = {
-  state: 'loading',
-  documents: [],
-  byId: new Map(),
-  changes: [],
-  more: false,
-  seq: 0,
-  pending: NONE,
-};
+export const LOADING = new DocumentsView();
 
 /** A view of exactly these documents. Those equal in version to the ones shown before keep their identity. */
-export function replaceView(previous: View, documents: readonly Document[], seq: number, more: boolean): View {
+export function replaceView(
+  previous: DocumentsView,
+  documents: readonly Document[],
+  seq: number,
+  more: boolean,
+): DocumentsView {
   const kept = documents.map((document) => {
     const before = previous.byId.get(document.id);
     return before?.version !== undefined && before.version === document.version ? before : document;
   });
-  const byId = new Map(kept.map((document) => [document.id, document]));
-  const changes = movesBetween(previous, { documents: kept, byId });
-  return { state: 'live', documents: kept, byId, changes, more, seq, pending: NONE };
+  const next = LOADING.with({ state: 'live', documents: kept, more, seq });
+  return next.with({ changes: movesBetween(previous, next) });
 }
 
 /** Compares two documents by the order of a watch. */
@@ -62,34 +83,31 @@ export type Compare = (a: Document, b: Document) => number;
 /**
  * The view after a patch.
  *
+ * @param state the documents by id, as `previous` shows them; the patch is applied to it
  * @throws {PatchError} when the patch does not fit, which means that the view is not sound
  */
-export function patchView(previous: View, patch: JsonPatch, seq: number, compare: Compare): View {
-  const byId = new Map(previous.byId);
-  const touched = applyChange(byId, patch);
+export function patchView(
+  previous: DocumentsView,
+  state: Map<string, Document>,
+  patch: JsonPatch,
+  seq: number,
+  compare: Compare,
+): DocumentsView {
+  const touched = applyChange(state, patch);
   const documents = [...previous.documents];
-  const moves = [...touched].map((id) => ({
-    id,
-    from: positionOf(previous.documents, previous.byId.get(id), compare),
-  }));
-  for (const id of touched) {
-    const at = positionOf(documents, previous.byId.get(id), compare);
+  const moves = [...touched].map(([id, before]) => ({ id, from: positionOf(previous.documents, before, compare) }));
+  for (const before of touched.values()) {
+    const at = positionOf(documents, before, compare);
     if (at !== undefined) documents.splice(at, 1);
   }
-  for (const id of touched) {
-    const document = byId.get(id);
+  for (const id of touched.keys()) {
+    const document = state.get(id);
     if (document) documents.splice(search(documents, document, compare), 0, document);
   }
-  const changes = moves.map((move) => ({ ...move, to: positionOf(documents, byId.get(move.id), compare) }));
-  return {
-    state: 'live',
-    documents,
-    byId,
-    changes: changes.filter(({ from, to }) => from !== undefined || to !== undefined),
-    more: previous.more,
-    seq,
-    pending: NONE,
-  };
+  const changes = moves
+    .map((move) => ({ ...move, to: positionOf(documents, state.get(move.id), compare) }))
+    .filter(({ from, to }) => from !== undefined || to !== undefined);
+  return previous.with({ state: 'live', documents, changes, seq });
 }
 
 /**
@@ -102,32 +120,45 @@ export function patchView(previous: View, patch: JsonPatch, seq: number, compare
  * @param limit the most documents to show
  */
 export function overlayView(
-  previous: View,
-  base: View,
+  previous: DocumentsView,
+  base: DocumentsView,
   pending: ReadonlyMap<string, Document | undefined>,
   fits: (document: Document) => boolean,
   compare: Compare,
   limit: number,
-): View {
+): DocumentsView {
   const documents = base.documents.filter((document) => !pending.has(document.id) && fits(document));
   for (const document of pending.values()) {
     if (document && fits(document)) documents.splice(search(documents, document, compare), 0, document);
   }
   if (documents.length > limit) documents.length = limit;
-  const byId = new Map(documents.map((document) => [document.id, document]));
-  const shown = { ...base, documents, byId, pending: new Set(pending.keys()) };
-  return { ...shown, changes: movesBetween(previous, shown) };
+  const shown = base.with({ documents, pending: new Set(pending.keys()) });
+  return shown.with({ changes: movesBetween(previous, shown) });
 }
 
 /** What became of each document between two views. Documents that are the same object and stand where they did are left out. */
-export function movesBetween(previous: View, next: Pick<View, 'documents' | 'byId'>): Move[] {
-  const positions = new Map(previous.documents.map(({ id }, index) => [id, index]));
+export function movesBetween(previous: View, next: View): Move[] {
+  // Most stand where they did at both ends; only what lies between is looked at by id.
+  const [before, after] = [previous.documents, next.documents];
+  let start = 0;
+  while (start < before.length && start < after.length && before[start] === after[start]) start++;
+  let tail = 0;
+  while (
+    tail < before.length - start &&
+    tail < after.length - start &&
+    before.length === after.length &&
+    before[before.length - 1 - tail] === after[after.length - 1 - tail]
+  )
+    tail++;
+  const positions = new Map(before.slice(start, before.length - tail).map(({ id }, index) => [id, start + index]));
   const moves: Move[] = [];
-  next.documents.forEach((document, to) => {
+  for (let to = start; to < after.length - tail; to++) {
+    const document = after[to]!;
     const from = positions.get(document.id);
-    if (from !== to || previous.byId.get(document.id) !== document) moves.push({ id: document.id, from, to });
-  });
-  for (const [id, from] of positions) if (!next.byId.has(id)) moves.push({ id, from, to: undefined });
+    if (from !== to || before[from] !== document) moves.push({ id: document.id, from, to });
+    positions.delete(document.id);
+  }
+  for (const [id, from] of positions) moves.push({ id, from, to: undefined });
   return moves;
 }
 

@@ -3,7 +3,7 @@ import { createProblem } from '@uproar/protocol/problem-catalogue';
 import { applyPending, type PendingWrite } from './pending.js';
 import type { SchemaCheck } from './schema.js';
 import type { Subscription } from './subscription.js';
-import { LOADING, movesBetween, overlayView, type View } from './view.js';
+import { LOADING, movesBetween, overlayView, type DocumentsView, type View } from './view.js';
 
 /** What a watch needs from its store. */
 export interface WatchHost {
@@ -28,7 +28,7 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
   readonly #onClose: () => void;
   readonly #subscribers = new Set<(view: View<Data>) => void>();
   readonly #wakeOnClose = new Set<() => void>();
-  #current: View = LOADING;
+  #current = LOADING;
   #announced = true;
   #closed = false;
   /** Whether the view is that of the store alone, so that its changes can be passed on as they are. */
@@ -46,7 +46,7 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
 
   /** What the watch shows now. */
   get current(): View<Data> {
-    return this.#current as View<Data>;
+    return this.#current as View as View<Data>;
   }
 
   /** What the service calls this watch on the present connection; undefined while there is none. */
@@ -118,18 +118,23 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
 
   /** Shows the pending writes as they are now. For the store. */
   refresh(): void {
-    this.#follow({ ...this.#subscription.base, changes: [] });
+    this.#follow(this.#subscription.base.with({ changes: [] }));
   }
 
-  readonly #follow = (base: View): void => {
+  readonly #follow = (base: DocumentsView): void => {
     const { scope, compare } = this.#subscription;
     const writes = this.#host.pendingWrites(this.#subscription);
     if (writes.length === 0 && !this.#check) {
-      this.#show(this.#plain ? base : { ...base, changes: movesBetween(this.#current, base) });
+      this.#show(this.#plain ? base : base.with({ changes: movesBetween(this.#current, base) }));
       this.#plain = true;
       return;
     }
-    const pending = applyPending(writes, scope, base.byId, (address) => this.#host.known(address));
+    const pending = applyPending(
+      writes,
+      scope,
+      (id) => this.#subscription.document(id),
+      (address) => this.#host.known(address),
+    );
     // What looks as it did keeps its identity.
     for (const [id, document] of pending) {
       const before = this.#current.byId.get(id);
@@ -145,13 +150,13 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
     const view = overlayView(this.#current, base, pending, fits, compare, scope.limit);
     this.#plain = false;
     if (misfit === undefined || this.#check!.onMisfit === 'drop') this.#show(view);
-    else this.#show({ ...view, state: 'failed', error: createProblem('bad-document', misfit) });
+    else this.#show(view.with({ state: 'failed', error: createProblem('bad-document', misfit) }));
   };
 
-  #show(view: View): void {
+  #show(view: DocumentsView): void {
     if (sameState(view, this.#current)) return;
     // Views that nobody has seen yet fold into this one, their changes with it.
-    this.#current = this.#announced ? view : { ...view, changes: foldMoves(this.#current.changes, view.changes) };
+    this.#current = this.#announced ? view : view.with({ changes: foldMoves(this.#current.changes, view.changes) });
     if (!this.#announced) return;
     this.#announced = false;
     queueMicrotask(() => {

@@ -36,16 +36,16 @@ export function patchForChanges(
  * Applies the patch of a `change` to a copy of the state that is kept in a map by id. Documents the patch does not
  * touch keep their object identity; those it does are replaced, never altered.
  *
- * @returns the ids of the documents that the patch touched
+ * @returns the documents that the patch touched, by id, as they were before; undefined where they were not there
  * @throws {PatchError} when the patch does not fit the state, which means that the copy is not sound
  */
-export function applyChange(state: Map<string, Document>, patch: JsonPatch): Set<string> {
-  const touched = new Set<string>();
+export function applyChange(state: Map<string, Document>, patch: JsonPatch): Map<string, Document | undefined> {
+  const touched = new Map<string, Document | undefined>();
   for (let start = 0; start < patch.length;) {
     const [id, rest] = splitPath(patch[start]!.path);
     let end = start + 1;
     if (rest !== '') while (end < patch.length && patch[end]!.path.startsWith(`/${id}/`)) end++;
-    touched.add(id);
+    if (!touched.has(id)) touched.set(id, state.get(id));
     if (rest === '') applyToState(state, id, patch[start]!, start);
     else {
       const document = state.get(id);

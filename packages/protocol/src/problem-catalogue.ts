@@ -15,6 +15,7 @@ export const PROBLEMS = {
   'too-large': { status: 413, title: 'The request is larger than the store accepts' },
   'key-missing': { status: 401, title: 'No key was sent' },
   'key-unknown': { status: 401, title: 'The key is not known here' },
+  'ticket-unknown': { status: 401, title: 'The ticket is not good' },
   'no-such-route': { status: 404, title: 'Nothing is served at this address' },
   'no-such-document': { status: 404, title: 'There is no such document' },
   'no-such-index': { status: 404, title: 'There is no such index' },

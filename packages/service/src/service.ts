@@ -17,7 +17,9 @@ import { describeRoutes } from './http/openapi.js';
 import { serveJournal } from './http/journal.js';
 import { serveOperations } from './http/operations.js';
 import { serveQuery } from './http/query.js';
+import { serveTickets } from './http/tickets.js';
 import { Keys, MIN_KEY_LENGTH } from './identity/keys.js';
+import { Tickets } from './identity/tickets.js';
 import { LiveViews } from './live/live-views.js';
 import { serveSockets } from './live/socket-server.js';
 import { DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
@@ -64,6 +66,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     store,
     views,
     keys,
+    tickets: new Tickets(),
     committer: new Committer(store, commitLimits),
     commitLimits,
     maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
@@ -110,7 +113,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   // Declarations of answers describe; what is sent was checked on its way in.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   handleErrors(app);
-  requireKey(app, context.keys);
+  requireKey(app, context.keys, context.tickets);
   parseJsonBodies(app);
   await describeRoutes(app);
   serveOperations(app);
@@ -121,6 +124,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveIndexes(app, context);
   serveJournal(app, context);
   serveBackups(app, context);
+  serveTickets(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   if (options.clientFile) serveClient(app, options.clientFile);
   for (const [prefix, directory] of Object.entries(options.pages ?? {})) await servePages(app, prefix, directory);

@@ -204,6 +204,7 @@ describe('documents over HTTP', () => {
       '/v1/data/{collection}',
       '/v1/data/{collection}/{id}',
       '/v1/commits',
+      '/v1/tickets',
       '/v1/backups',
       '/v1/backups/{id}',
       '/v1/backups/{id}/content',

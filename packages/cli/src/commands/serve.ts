@@ -1,3 +1,4 @@
+import { resolve } from 'node:path';
 import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
 import type { Service, ServiceOptions } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
@@ -17,6 +18,7 @@ interface Options {
   documentSize?: string;
   commitSize?: string;
   commitWrites?: string;
+  pages?: string;
 }
 
 /** `uproar serve`: runs a store. */
@@ -40,6 +42,7 @@ export function addServe(program: Command): void {
     .option('--document-size <size>', 'the largest document: 1MB unless told otherwise')
     .option('--commit-size <size>', 'the largest commit: 16MB unless told otherwise')
     .option('--commit-writes <number>', 'the most writes of a commit: 10000 unless told otherwise')
+    .option('--pages <directory>', 'serve a folder of plain pages at /pages/')
     .addHelpText(
       'after',
       '\nUPROAR_ADMIN_KEY sets the key of the store; without it the first start makes one and prints it once.\n\nExamples:\n  uproar serve\n  UPROAR_ADMIN_KEY=a-key-of-your-own uproar serve --data /srv/uproar --port 8000',
@@ -58,6 +61,7 @@ async function serve(options: Options): Promise<void> {
       maxSizeBytes: parseAmount(options.journalSize, SIZES),
     },
     ...limitsFrom(options),
+    ...(options.pages === undefined ? {} : { pages: { '/pages/': resolve(options.pages) } }),
   });
   process.stdout.write(
     `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${options.data}`)}\n`,

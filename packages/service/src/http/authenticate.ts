@@ -1,6 +1,7 @@
 import { ProblemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import type { Identity, Keys } from '../identity/keys.js';
+import type { Tickets } from '../identity/tickets.js';
 
 declare module 'fastify' {
   interface FastifyRequest {
@@ -14,12 +15,34 @@ declare module 'fastify' {
 }
 
 /** Lets requests pass that carry a known key as `Authorization: Bearer` (RFC 6750, section 2.1). */
-export function requireKey(app: FastifyInstance, keys: Keys): void {
+export function requireKey(app: FastifyInstance, keys: Keys, tickets: Tickets): void {
   app.decorateRequest('identity');
   app.addHook('onRequest', async (request) => {
     if (request.routeOptions.config?.open) return;
-    request.identity = identify(keys, request);
+    request.identity = identifyByTicket(tickets, request) ?? identify(keys, request);
   });
+}
+
+/**
+ * Tells who asks by a ticket in the address. What cannot send headers cannot send `Last-Event-ID` either: `resume` stands for it.
+ * Both are taken out of the parameters.
+ */
+function identifyByTicket(tickets: Tickets, request: FastifyRequest): Identity | undefined {
+  const parameters = request.query as Record<string, unknown>;
+  const { ticket, resume } = parameters;
+  if (typeof ticket !== 'string') return undefined;
+  delete parameters.ticket;
+  if (typeof resume === 'string') request.headers['last-event-id'] ??= resume;
+  delete parameters.resume;
+  const identity = request.method === 'GET' ? tickets.redeem(ticket, Date.now()) : undefined;
+  if (identity) return identity;
+  throw ProblemError.of(
+    'ticket-unknown',
+    'A ticket is good for one GET, within 30 seconds. Get another with POST /v1/tickets.',
+    {
+      parameter: 'ticket',
+    },
+  );
 }
 
 function identify(keys: Keys, request: FastifyRequest): Identity {

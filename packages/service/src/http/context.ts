@@ -1,4 +1,5 @@
 import type { Keys } from '../identity/keys.js';
+import type { Tickets } from '../identity/tickets.js';
 import type { CommitLimits, Committer } from '../commit/committer.js';
 import type { LiveViews } from '../live/live-views.js';
 import type { Store } from '../store/index.js';
@@ -8,6 +9,7 @@ export interface Context {
   store: Store;
   views: LiveViews;
   keys: Keys;
+  tickets: Tickets;
   committer: Committer;
   commitLimits: CommitLimits;
   maxUnreadBytes: number;

@@ -1,0 +1,100 @@
+import { readFileSync } from 'node:fs';
+import { gzipSync } from 'node:zlib';
+import { connect } from '@uproar/client';
+import { CLIENT_FILE } from '@uproar/client/file';
+import { BenchServer, KEY, Listener, percentile, until, type Row } from './harness.js';
+
+const DOCUMENTS = 10_000;
+const CHANGES = 3000;
+
+/** What the client costs: a change to a large view, a write until it shows, and its size. */
+export async function benchClient(): Promise<Row[]> {
+  const server = await BenchServer.start('uproar');
+  const writer = connect(server.url, { token: KEY });
+  const writes = Array.from({ length: DOCUMENTS }, (_, n) => ({
+    put: `balloons/bl-${n}`,
+    data: {
+      name: `balloon ${n}`,
+      status: 'aloft',
+      altitude: n % 3000,
+      position: { type: 'Point', coordinates: [n / 1e4, 0] },
+    },
+  }));
+  await writer.commit({ writes });
+  const change = (n: number) =>
+    writer.commit({ writes: [{ merge: `balloons/bl-${(n * 7919) % DOCUMENTS}`, data: { altitude: n } }] });
+  /** CPU of this process for a change, in microseconds. */
+  const measure = async (arrived: () => number): Promise<number> => {
+    for (let n = 0; n < 200; n++) await change(n);
+    const before = arrived();
+    const cpu = process.cpuUsage();
+    for (let n = 0; n < CHANGES; n++) await change(n + 1);
+    await until(() => arrived() - before >= CHANGES);
+    const { user, system } = process.cpuUsage(cpu);
+    return (user + system) / CHANGES;
+  };
+
+  // Making the changes costs the same in both, and is in both.
+  let made = 0;
+  await measure(() => (made += CHANGES));
+  const listener = await Listener.open(server.url, '/v1/live');
+  await listener.call('watch', { query: { from: 'balloons', limit: 'none' } });
+  let parsed = 0;
+  listener.onMessage = (data) => {
+    if ('method' in (JSON.parse(String(data)) as object)) parsed++;
+  };
+  const bare = await measure(() => parsed);
+  listener.socket.terminate();
+
+  const store = connect(server.url, { token: KEY });
+  const watch = store.collection('balloons').order('-altitude').watch();
+  let views = 0;
+  watch.subscribe(() => views++);
+  await until(() => watch.current.documents.length === DOCUMENTS);
+  const ours = await measure(() => views);
+
+  const shown: number[] = [];
+  for (let n = 0; n < 200; n++) {
+    const begun = performance.now();
+    const done = store.collection('balloons').merge(`bl-${n * 50}`, { fuel: n });
+    if (watch.current.byId.get(`bl-${n * 50}`)!.data.fuel !== n) throw new Error('The write does not show.');
+    shown.push(performance.now() - begun);
+    await done;
+  }
+  store.close();
+  writer.close();
+  await server.stop();
+  const size = gzipSync(readFileSync(CLIENT_FILE), { level: 9 }).length / 1024;
+  return [
+    {
+      benchmark: 'client',
+      what: `CPU of a client for a change to a view of ${DOCUMENTS} documents in order, and for making it, beside only parsing the message`,
+      ours,
+      bare,
+      unit: 'µs',
+      ratio: ours / bare,
+      aim: 'stated',
+      reached: true,
+    },
+    {
+      benchmark: 'client',
+      what: `a write until it shows in that view, p50 (p99 ${percentile(shown, 0.99).toFixed(2)} ms), beside a frame of a display`,
+      ours: percentile(shown, 0.5),
+      bare: 1000 / 60,
+      unit: 'ms',
+      ratio: (percentile(shown, 0.5) * 60) / 1000,
+      aim: 'stated',
+      reached: true,
+    },
+    {
+      benchmark: 'client',
+      what: 'the client as one file, gzipped, beside the aim',
+      ours: size,
+      bare: 25,
+      unit: 'KiB',
+      ratio: size / 25,
+      aim: 'below 1',
+      reached: size < 25,
+    },
+  ];
+}

@@ -1,0 +1,68 @@
+// Keeps a correct live copy of a query with the browser's EventSource alone. EventSource cannot send a key, so each connection
+// takes a ticket; the resume point goes into the address. Open it as board.html#<key>.
+const key = location.hash.slice(1);
+const query = new URLSearchParams({ where: "status = 'aloft'", order: '-altitude', limit: '10' });
+
+let state = {};
+let resume = '';
+
+async function connect() {
+  let ticket;
+  try {
+    const answer = await fetch('/v1/tickets', { method: 'POST', headers: { authorization: `Bearer ${key}` } });
+    ({ ticket } = await answer.json());
+  } catch {
+    return again();
+  }
+  query.set('ticket', ticket);
+  if (resume) query.set('resume', resume);
+  const source = new EventSource(`/v1/data/balloons?${query}`);
+  const take = (event) => {
+    const data = JSON.parse(event.data);
+    if (event.type === 'change') apply(state, data.patch);
+    else state = Object.fromEntries(data.documents.map((document) => [document.id, document]));
+    resume = event.lastEventId;
+    show(`seq ${data.seq}`);
+  };
+  for (const name of ['result', 'change', 'reset']) source.addEventListener(name, take);
+  // A ticket is good once, so EventSource must not connect again by itself.
+  source.onerror = () => {
+    source.close();
+    again();
+  };
+}
+
+function again() {
+  show('No connection');
+  setTimeout(connect, 1000);
+}
+
+/** Applies a JSON Patch (RFC 6902) of add, remove and replace. */
+function apply(target, patch) {
+  for (const { op, path, value } of patch) {
+    const steps = path
+      .split('/')
+      .slice(1)
+      .map((step) => step.replaceAll('~1', '/').replaceAll('~0', '~'));
+    const last = steps.pop();
+    const inner = steps.reduce((node, step) => node[step], target);
+    if (Array.isArray(inner) && op !== 'replace')
+      inner.splice(last === '-' ? inner.length : last, op === 'remove' ? 1 : 0, ...(op === 'add' ? [value] : []));
+    else if (op === 'remove') delete inner[last];
+    else inner[last] = value;
+  }
+}
+
+function show(text) {
+  document.getElementById('state').textContent = text;
+  const documents = Object.values(state).sort((a, b) => b.data.altitude - a.data.altitude || (a.id < b.id ? -1 : 1));
+  document
+    .getElementById('board')
+    .replaceChildren(
+      ...documents.map(({ data }) =>
+        Object.assign(document.createElement('li'), { textContent: `${data.name} ${data.altitude} m` }),
+      ),
+    );
+}
+
+connect();
