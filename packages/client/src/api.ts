@@ -1,3 +1,4 @@
+export type { CheckStep } from './check-way.js';
 export { Collection, type Changes, type CollectionOptions, type WriteOptions } from './collection.js';
 export { isProblem } from './connection.js';
 export { ConnectionError, type ConnectionState, type Token } from './link.js';
@@ -7,7 +8,7 @@ export { Query, type QueryParts, type TypedListing } from './query.js';
 export { MisfitError, type DataOf, type Misfit, type OnMisfit, type Schema } from './schema.js';
 export type { OpenSocket, SocketLike } from './socket.js';
 export { MemoryStorage, type ClientStorage, type OutboxEntry, type StoredView } from './storage/storage.js';
-export { Store, type CheckStep } from './store.js';
+export { Store } from './store.js';
 export { Transaction } from './transaction.js';
 export type { Move, TypedDocument, View } from './view.js';
 export { Watch } from './watch.js';

@@ -1,12 +1,11 @@
 import { formatAddress, type Adjustments, type JsonObject, type JsonPatch } from '@uproar/core';
 import type { WireCommit } from '@uproar/protocol';
 import { isProblem } from './connection.js';
-import { Query, type QueryParts, type TypedListing } from './query.js';
+import { Query, QuerySteps, type QueryParts, type TypedListing } from './query.js';
 import { MisfitError, type OnMisfit, type Schema, SchemaCheck } from './schema.js';
 import type { Store } from './store.js';
 import type { TypedDocument } from './view.js';
 import type { Watch } from './watch.js';
-import type { Condition, Quotable } from './where.js';
 
 /** What must hold for a write to be done. */
 export interface WriteOptions {
@@ -30,13 +29,14 @@ export interface CollectionOptions {
 }
 
 /** One collection of a store, with documents of a known type where it was given a schema. */
-export class Collection<Data = JsonObject> {
+export class Collection<Data = JsonObject> extends QuerySteps<Data> {
   readonly store: Store;
   readonly name: string;
   readonly #check: SchemaCheck | undefined;
 
   /** For the store. */
   constructor(store: Store, name: string, schema?: Schema<Data>, options: CollectionOptions = {}) {
+    super();
     this.store = store;
     this.name = name;
     this.#check =
@@ -78,31 +78,6 @@ export class Collection<Data = JsonObject> {
     return this.store.watch({ doc: formatAddress(this.name, id) }, this.#check) as unknown as Watch<Data>;
   }
 
-  /** A query with a condition; see {@link Query.where}. */
-  where(condition: TemplateStringsArray, ...values: readonly Quotable[]): Query<Data>;
-  where(condition: Condition | string | JsonObject): Query<Data>;
-  where(
-    condition: TemplateStringsArray | Condition | string | JsonObject,
-    ...values: readonly Quotable[]
-  ): Query<Data> {
-    return new Query<Data>(this).where(condition as TemplateStringsArray, ...values);
-  }
-
-  /** A query in an order; see {@link Query.order}. */
-  order(fields: string): Query<Data> {
-    return new Query<Data>(this).order(fields);
-  }
-
-  /** A query with a limit; see {@link Query.limit}. */
-  limit(count: number | 'none'): Query<Data> {
-    return new Query<Data>(this).limit(count);
-  }
-
-  /** A query for some fields; see {@link Query.fields}. */
-  fields(names: string): Query<Partial<Data>> {
-    return new Query<Data>(this).fields(names);
-  }
-
   /**
    * Creates a document with a generated id. The id is there at once; the promise resolves with it once the document is
    * acknowledged.
@@ -139,6 +114,12 @@ export class Collection<Data = JsonObject> {
   /** Deletes a document. */
   async delete(id: string, options: WriteOptions = {}): Promise<void> {
     await this.#write({ delete: formatAddress(this.name, id), ...options });
+  }
+
+  protected readonly condition = undefined;
+
+  protected step(parts: QueryParts): Query<Data> {
+    return new Query(this, parts);
   }
 
   async #write(write: WireCommit['writes'][number]): Promise<number> {

@@ -1,6 +1,7 @@
 import { createIdGenerator, formatAddress, splitAddress, type Document, type JsonObject } from '@uproar/core';
 import type { LiveMethod, LiveParams, LiveResults, Problem, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-catalogue';
+import { checkWay, type CheckStep } from './check-way.js';
 import { Collection, type CollectionOptions } from './collection.js';
 import { Connection, defaultBackoffMs } from './connection.js';
 import { HttpLink } from './http-link.js';
@@ -12,18 +13,8 @@ import type { DataOf, Misfit, Schema, SchemaCheck } from './schema.js';
 import type { OpenSocket } from './socket.js';
 import { MemoryStorage, type ClientStorage } from './storage/storage.js';
 import { Subscription } from './subscription.js';
-import { runTransaction, type Transaction } from './transaction.js';
+import { repeatUntilDone, type Transaction } from './transaction.js';
 import { Watch, type WatchHost } from './watch.js';
-
-/** One step of the way to a store, and whether it can be gone. */
-export interface CheckStep {
-  step: 'address' | 'key' | 'live' | 'clock';
-  ok: boolean;
-  detail: string;
-}
-
-/** Clocks that differ by more make times and tokens go wrong. */
-const MAX_CLOCK_DIFFERENCE_MS = 60_000;
 
 /** Sockets that never opened, after which it is looked whether plain requests pass. */
 const SOCKET_ATTEMPTS = 2;
@@ -166,7 +157,7 @@ export class Store implements WatchHost {
    * @returns what `act` returned
    */
   async transaction<Result>(act: (transaction: Transaction) => Promise<Result> | Result): Promise<Result> {
-    return (await runTransaction(this, act)).result;
+    return (await repeatUntilDone(this, act)).result;
   }
 
   /**
@@ -231,51 +222,11 @@ export class Store implements WatchHost {
   }
 
   /** Goes the way to the store step by step and says of each whether it can be gone; stops at the first that cannot. */
-  async check(): Promise<CheckStep[]> {
-    const steps: CheckStep[] = [];
-    const attempt = async (step: CheckStep['step'], walk: () => Promise<string>): Promise<boolean> => {
-      try {
-        steps.push({ step, ok: true, detail: await walk() });
-        return true;
-      } catch (error) {
-        steps.push({ step, ok: false, detail: error instanceof Error ? error.message : String(error) });
-        return false;
-      }
-    };
-    const reached = await attempt('address', async () => {
-      const { status } = await this.fetch<{ status?: string }>('/healthz').catch((error: unknown) => {
-        if (error instanceof SyntaxError) return { status: undefined };
-        throw error;
-      });
-      if (status !== 'ok') throw new ConnectionError(`${this.url} answers, but it is no Uproar store.`);
-      return `a store answers at ${this.url}`;
-    });
-    const accepted =
-      reached &&
-      (await attempt('key', async () => {
-        await this.fetch('/v1/collections');
-        return 'the key is accepted';
-      }));
-    const live =
-      accepted &&
-      (await attempt('live', async () => {
-        await this.ready();
-        return this.#link instanceof HttpLink
-          ? 'no WebSocket passes; requests and event streams do'
-          : 'live connections pass';
-      }));
-    if (live) await attempt('clock', () => Promise.resolve(this.#checkClock()));
-    return steps;
-  }
-
-  #checkClock(): string {
-    const { state } = this;
-    if (state.name !== 'online') throw new ConnectionError('The connection broke again.');
-    const difference = this.#helloAt - Date.parse(state.server.time);
-    const seconds = Math.round(Math.abs(difference) / 1000);
-    if (Math.abs(difference) <= MAX_CLOCK_DIFFERENCE_MS) return `the clocks agree to ${seconds} s`;
-    throw new RangeError(
-      `The clock here is ${seconds} s ${difference > 0 ? 'ahead of' : 'behind'} that of the store; set it.`,
+  check(): Promise<CheckStep[]> {
+    return checkWay(
+      this,
+      () => this.#helloAt,
+      () => this.#link instanceof HttpLink,
     );
   }
 

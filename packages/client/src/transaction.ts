@@ -69,7 +69,7 @@ export class Transaction {
 class ReadAgain extends Error {}
 
 /** Runs `act` until what it read still holds when its writes are done. */
-export async function runTransaction<Result>(
+export async function repeatUntilDone<Result>(
   store: Store,
   act: (transaction: Transaction) => Promise<Result> | Result,
 ): Promise<{ result: Result; receipt: Receipt | undefined }> {

@@ -112,7 +112,7 @@ describe('conditions as templates', () => {
     expect((await chained.list()).documents.map(({ id }) => id)).to.deep.equal(
       (await chained.list()).documents.map(({ id }) => id),
     );
-    expect((await notes.order('text').first())!.data.text).to.equal('');
+    expect((await notes.order('text').get())!.data.text).to.equal('');
     await service.stop();
   });
 });

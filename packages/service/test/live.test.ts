@@ -242,6 +242,34 @@ describe('a WebSocket', () => {
     socket.socket.close();
   });
 
+  it('tells the seq of a commit with an id before its changes, to its sender alone and only where something is watched', async () => {
+    const sender = await RawSocket.open(service);
+    const other = await RawSocket.open(service);
+    for (const socket of [sender, other]) await socket.call('hello', { token: KEY });
+    const put = (id: string | undefined, n: number) =>
+      sender.call('commit', { ...(id ? { id } : {}), writes: [{ put: 'accepted/a', data: { n } }] });
+    await put('quiet', 0);
+    for (const socket of [sender, other]) await socket.call('watch', { query: { from: 'accepted' } });
+    const { result } = await put('told', 1);
+    await put(undefined, 2);
+    await put('told', 1);
+    await until('both saw the changes', () =>
+      [sender, other].every(({ heard }) => heard.filter(({ method }) => method === 'change').length === 2),
+    );
+    const told = sender.heard
+      .filter(({ method }) => method === 'accepted' || method === 'change')
+      .map(({ method, params }) => [method, params.seq]);
+    expect(told).to.deep.equal([
+      ['accepted', result.seq],
+      ['change', result.seq],
+      ['change', result.seq + 1],
+    ]);
+    const notice = sender.heard.find(({ method }) => method === 'accepted')!;
+    expect(LIVE_NOTIFICATIONS.accepted.parse(notice.params)).to.deep.equal({ id: 'told', seq: result.seq });
+    expect(other.heard.some(({ method }) => method === 'accepted')).to.equal(false);
+    for (const { socket } of [sender, other]) socket.close();
+  });
+
   it('sends the changes of a commit before its acknowledgement', async () => {
     const socket = await RawSocket.open(service);
     socket.send('hello', { token: KEY });

@@ -1,6 +1,7 @@
 import { join } from 'node:path';
 import fastifyStatic from '@fastify/static';
 import type { FastifyInstance, FastifyReply } from 'fastify';
+import { openPages } from './files.js';
 
 const CONTENT_SECURITY_POLICY = [
   "default-src 'none'",
@@ -18,17 +19,7 @@ const CONTENT_SECURITY_POLICY = [
 /** Serves the built console: its assets as they are, and its one page for every address within it. */
 export async function serveConsole(app: FastifyInstance, directory: string): Promise<void> {
   await app.register(async (scope) => {
-    scope.addHook('onRoute', (route) => {
-      route.config = { ...route.config, open: true };
-      route.schema = { ...route.schema, hide: true };
-    });
-    scope.addHook('onSend', async (_request, reply) => {
-      reply.headers({
-        'content-security-policy': CONTENT_SECURITY_POLICY,
-        'x-content-type-options': 'nosniff',
-        'referrer-policy': 'no-referrer',
-      });
-    });
+    openPages(scope, CONTENT_SECURITY_POLICY);
     await scope.register(fastifyStatic, {
       root: join(directory, 'assets'),
       prefix: '/console/assets/',

@@ -20,21 +20,37 @@ export function serveClient(app: FastifyInstance, file: string): void {
   });
 }
 
+const CONTENT_SECURITY_POLICY = [
+  "default-src 'none'",
+  "script-src 'self'",
+  "worker-src 'self'",
+  "style-src 'self'",
+  "img-src 'self' data:",
+  "connect-src 'self'",
+  "base-uri 'none'",
+  "form-action 'self'",
+  "frame-ancestors 'none'",
+].join('; ');
+
 /** Serves a folder of plain pages beside the service, open to everybody. Their scripts come from here only. */
 export async function servePages(app: FastifyInstance, prefix: string, directory: string): Promise<void> {
   await app.register(async (scope) => {
-    scope.addHook('onRoute', (route) => {
-      route.config = { ...route.config, open: true };
-      route.schema = { ...route.schema, hide: true };
-    });
-    scope.addHook('onSend', async (_request, reply) => {
-      reply.headers({
-        'content-security-policy':
-          "default-src 'none'; script-src 'self'; worker-src 'self'; style-src 'self'; img-src 'self' data:; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
-        'x-content-type-options': 'nosniff',
-        'referrer-policy': 'no-referrer',
-      });
-    });
+    openPages(scope, CONTENT_SECURITY_POLICY);
     await scope.register(fastifyStatic, { root: directory, prefix, cacheControl: false, decorateReply: false });
+  });
+}
+
+/** Makes the routes of a scope pages: open to everybody, left out of the description, with headers that fence them in. */
+export function openPages(scope: FastifyInstance, contentSecurityPolicy: string): void {
+  scope.addHook('onRoute', (route) => {
+    route.config = { ...route.config, open: true };
+    route.schema = { ...route.schema, hide: true };
+  });
+  scope.addHook('onSend', async (_request, reply) => {
+    reply.headers({
+      'content-security-policy': contentSecurityPolicy,
+      'x-content-type-options': 'nosniff',
+      'referrer-policy': 'no-referrer',
+    });
   });
 }
