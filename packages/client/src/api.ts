@@ -13,6 +13,6 @@ export { Transaction } from './transaction.js';
 export type { Move, TypedDocument, View } from './view.js';
 export { Watch } from './watch.js';
 export { Condition, field, FieldName, where, type Quotable } from './where.js';
-export { ProblemError } from '@uproar/protocol/problem-catalogue';
+export { ProblemError } from '@uproar/protocol/problem-error';
 export type { Adjustments, Document, JsonObject, JsonPatch, JsonValue } from '@uproar/core';
 export type { CollectionSummary, Listing, Problem, Receipt, WatchTarget } from '@uproar/protocol';

@@ -1,4 +1,4 @@
-import { ProblemError, problemName } from '@uproar/protocol/problem-catalogue';
+import { PROBLEM_TYPE_PREFIX, ProblemError } from '@uproar/protocol/problem-error';
 import { HEARTBEAT_MS } from '@uproar/protocol/timing';
 import type {
   LiveMethod,
@@ -8,6 +8,7 @@ import type {
   Problem,
   RpcAnswer,
   RpcNotification,
+  ProblemName,
 } from '@uproar/protocol';
 import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener, type Token } from './link.js';
 import type { OpenSocket, SocketLike } from './socket.js';
@@ -224,6 +225,6 @@ function brokenOff(): ConnectionError {
 }
 
 /** Tells whether an error is the problem of that name. */
-export function isProblem(error: unknown, name: ReturnType<typeof problemName>): error is ProblemError {
-  return error instanceof ProblemError && problemName(error.problem) === name;
+export function isProblem(error: unknown, name: ProblemName): error is ProblemError {
+  return error instanceof ProblemError && error.problem.type === PROBLEM_TYPE_PREFIX + name;
 }

@@ -1,4 +1,4 @@
-import { ProblemError } from '@uproar/protocol/problem-catalogue';
+import { ProblemError } from '@uproar/protocol/problem-error';
 import { HEARTBEAT_MS } from '@uproar/protocol/timing';
 import type { LiveMethod, LiveParams, LiveResults, Problem, WatchTarget } from '@uproar/protocol';
 import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener, type Token } from './link.js';

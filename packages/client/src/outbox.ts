@@ -1,5 +1,5 @@
-import { ProblemError } from '@uproar/protocol/problem-catalogue';
-import type { Problem, Receipt, WireCommit } from '@uproar/protocol';
+import { PROBLEM_TYPE_PREFIX, ProblemError } from '@uproar/protocol/problem-error';
+import type { Problem, PROBLEMS, Receipt, WireCommit } from '@uproar/protocol';
 import { pendingWritesOf, type PendingWrite } from './pending.js';
 import type { ClientStorage, OutboxEntry, OutboxMessage } from './storage/storage.js';
 
@@ -8,6 +8,14 @@ const MAX_UNDER_WAY = 16;
 
 /** The store forgets which commits it has applied after 24 hours; what was sent longer ago cannot be sent again safely. */
 const SAFE_TO_REPEAT_MS = 23 * 3_600_000;
+
+/** What is said of a write that was sent longer ago. */
+const OUTCOME_UNKNOWN: Problem = {
+  type: `${PROBLEM_TYPE_PREFIX}outcome-unknown`,
+  title: 'Whether the write was applied is not known' satisfies (typeof PROBLEMS)['outcome-unknown']['title'],
+  status: 409,
+  detail: 'This was sent more than 23 hours ago without an answer; whether it was applied is not known any more.',
+};
 
 /** Waits before sending again after the service had too much to do, in milliseconds. */
 const BUSY_WAIT_MS = 1000;
@@ -194,10 +202,7 @@ export class Outbox {
     waiting.underWay = true;
     try {
       if (entry.sentAt !== undefined && Date.now() - entry.sentAt > SAFE_TO_REPEAT_MS) {
-        throw ProblemError.of(
-          'outcome-unknown',
-          'This was sent more than 23 hours ago without an answer; whether it was applied is not known any more.',
-        );
+        throw new ProblemError(OUTCOME_UNKNOWN);
       }
       if (entry.sentAt === undefined) {
         entry.sentAt = Date.now();

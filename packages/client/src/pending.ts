@@ -1,12 +1,16 @@
 import {
   applyWrite,
+  compile,
+  DEFAULT_LIMIT,
   formatAddress,
   isDecidable,
-  prepareQuery,
+  parseOrder,
+  parseText,
   project,
+  readFields,
   splitAddress,
   type Document,
-  type Query,
+  type Predicate,
   type Write,
 } from '@uproar/core';
 import type { WatchTarget, WireCommit, WireWrite } from '@uproar/protocol';
@@ -44,25 +48,29 @@ function toWrite(wire: WireWrite): Write {
 /** Which documents a watch is about, as far as a client can tell. */
 export class Scope {
   readonly collection: string | undefined;
+  /** The most documents it shows. */
+  readonly limit: number = Infinity;
   readonly #id: string | undefined;
-  readonly #query: Query | undefined;
-  readonly #decidable: boolean = true;
+  readonly #fields: string[][] | undefined;
+  /** Judges whether a document belongs to it; undefined where only the service can. */
+  readonly #matches: Predicate | undefined = () => true;
 
   constructor(target: WatchTarget) {
     if ('doc' in target) ({ collection: this.collection, id: this.#id } = splitAddress(target.doc));
     if (!('query' in target)) return;
-    this.collection = target.query.from;
+    const { from, where, order, fields, limit = DEFAULT_LIMIT, after } = target.query;
+    this.collection = from;
+    if (limit !== 'none') this.limit = limit;
     try {
-      this.#query = prepareQuery(target.query as never);
-      this.#decidable = !this.#query.where || isDecidable(this.#query.where);
+      const condition = typeof where === 'string' && where !== '' ? parseText(where) : undefined;
+      const isText = where === undefined || typeof where === 'string';
+      if (!isText || after !== undefined || (condition && !isDecidable(condition))) this.#matches = undefined;
+      else if (condition) this.#matches = compile(condition);
+      this.#fields = fields === undefined ? undefined : readFields(fields, order ? parseOrder(order) : []);
     } catch {
       // The service says what is wrong with it.
+      this.#matches = undefined;
     }
-  }
-
-  /** The most documents it shows. */
-  get limit(): number {
-    return this.#query?.limit ?? Infinity;
   }
 
   concerns({ collection, id }: { collection: string; id: string }): boolean {
@@ -71,11 +79,10 @@ export class Scope {
 
   /** The document as the watch shows it once writes are applied; undefined when it does not show it. */
   show(document: Document, isMember: boolean): Document | undefined {
-    if (!this.#query) return document;
     // Parts of a document cannot be judged, nor can conditions that only the service can; then what was, stays.
-    const judged = this.#decidable && (!this.#query.fields || !isMember);
-    const belongs = judged ? this.#query.matches({ document }) === true : isMember;
-    return belongs ? project(document, this.#query.fields) : undefined;
+    const judged = this.#matches && (!this.#fields || !isMember);
+    const belongs = judged ? this.#matches!({ document }) === true : isMember;
+    return belongs ? project(document, this.#fields) : undefined;
   }
 }
 

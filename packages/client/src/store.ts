@@ -1,6 +1,6 @@
 import { createIdGenerator, formatAddress, splitAddress, type Document, type JsonObject } from '@uproar/core';
 import type { LiveMethod, LiveParams, LiveResults, Problem, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
-import { ProblemError } from '@uproar/protocol/problem-catalogue';
+import { ProblemError } from '@uproar/protocol/problem-error';
 import { checkWay, type CheckStep } from './check-way.js';
 import { Collection, type CollectionOptions } from './collection.js';
 import { Connection, defaultBackoffMs } from './connection.js';

@@ -1,6 +1,6 @@
 import { compareBy, parseOrder, type Document } from '@uproar/core';
 import type { LiveResults, WatchTarget } from '@uproar/protocol';
-import { ProblemError } from '@uproar/protocol/problem-catalogue';
+import { ProblemError } from '@uproar/protocol/problem-error';
 import type { Link } from './link.js';
 import { Scope } from './pending.js';
 import type { StoredView } from './storage/storage.js';

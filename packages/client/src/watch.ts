@@ -1,5 +1,6 @@
 import { deepEqual, type Document, type JsonObject } from '@uproar/core';
-import { createProblem } from '@uproar/protocol/problem-catalogue';
+import type { Problem, PROBLEMS } from '@uproar/protocol';
+import { PROBLEM_TYPE_PREFIX } from '@uproar/protocol/problem-error';
 import { applyPending, type PendingWrite } from './pending.js';
 import type { SchemaCheck } from './schema.js';
 import type { Subscription } from './subscription.js';
@@ -150,7 +151,7 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
     const view = overlayView(this.#current, base, pending, fits, compare, scope.limit);
     this.#plain = false;
     if (misfit === undefined || this.#check!.onMisfit === 'drop') this.#show(view);
-    else this.#show(view.with({ state: 'failed', error: createProblem('bad-document', misfit) }));
+    else this.#show(view.with({ state: 'failed', error: describeMisfit(misfit) }));
   };
 
   #show(view: DocumentsView): void {
@@ -177,6 +178,12 @@ function sameState(view: View, before: View): boolean {
     view.pending.size === before.pending.size &&
     [...view.pending].every((id) => before.pending.has(id))
   );
+}
+
+/** The problem of a view that fails on a document. */
+function describeMisfit(detail: string): Problem {
+  const title = 'The data cannot be kept as a document' satisfies (typeof PROBLEMS)['bad-document']['title'];
+  return { type: `${PROBLEM_TYPE_PREFIX}bad-document`, title, status: 422, detail };
 }
 
 /** Joins two rows of moves: each document from where it stood first to where it stands last. */

@@ -58,7 +58,7 @@ describe('the client in a browser', function () {
 
   it('is one file, small enough for a phone', () => {
     const bytes = gzipSync(readFileSync(CLIENT_FILE), { level: 9 }).length;
-    expect(bytes, 'gzipped bytes').to.be.below(28 * 1024);
+    expect(bytes, 'gzipped bytes').to.be.below(25_000);
   });
 
   it('is served to pages of any origin, and not sent again when it has not changed', async () => {

@@ -4,6 +4,7 @@
  *
  * @packageDocumentation
  */
+import './query/near-distance.js';
 import './query/spatial-relations.js';
 
 export * from './adjust.js';

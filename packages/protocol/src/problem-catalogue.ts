@@ -1,3 +1,4 @@
+import { PROBLEM_TYPE_PREFIX, ProblemError } from './problem-error.js';
 import type { Problem } from './problems.js';
 
 /**
@@ -45,9 +46,6 @@ export const PROBLEMS = {
 /** The last part of a problem's `type`. */
 export type ProblemName = keyof typeof PROBLEMS;
 
-/** What the `type` of every problem begins with; the rest is its name. Relative to the address of the service. */
-export const PROBLEM_TYPE_PREFIX = '/problems/';
-
 /** Builds the report of a problem. `extra` adds members such as `pointer`. */
 export function createProblem(name: ProblemName, detail: string, extra: Partial<Problem> = {}): Problem {
   const { status, title } = PROBLEMS[name];
@@ -62,14 +60,7 @@ export function problemName(problem: Pick<Problem, 'type'>): ProblemName | undef
     : undefined;
 }
 
-/** A problem as an error that can be thrown. */
-export class ProblemError extends Error {
-  override name = 'ProblemError';
-  constructor(readonly problem: Problem) {
-    super(problem.detail);
-  }
-
-  static of(name: ProblemName, detail: string, extra: Partial<Problem> = {}): ProblemError {
-    return new ProblemError(createProblem(name, detail, extra));
-  }
+/** A problem of the catalogue as an error that can be thrown. */
+export function problemError(name: ProblemName, detail: string, extra: Partial<Problem> = {}): ProblemError {
+  return new ProblemError(createProblem(name, detail, extra));
 }

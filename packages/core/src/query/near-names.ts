@@ -1,7 +1,13 @@
-import { distance } from 'fastest-levenshtein';
+/**
+ * How far two texts are apart. What tells it is a module of its own, which browsers do without: there nothing is suggested,
+ * because the service does that.
+ */
+export const nearness: { distance: ((a: string, b: string) => number) | undefined } = { distance: undefined };
 
 /** Up to three of `names` that are nearly `name`, the nearest first. */
 export function nearNames(name: string, names: Iterable<string>): string[] {
+  const { distance } = nearness;
+  if (!distance) return [];
   const limit = name.length < 4 ? 1 : Math.max(2, Math.floor(name.length / 3));
   return [...names]
     .map((candidate) => ({ candidate, distance: distance(candidate.toLowerCase(), name.toLowerCase()) }))

@@ -71,7 +71,7 @@ export function prepareQuery(form: QueryForm): Query {
     throw new QueryError(`The limit is a whole number from 1 to ${MAX_LIMIT}, or "none".`, undefined, '/limit');
   }
   const after = form.after === undefined ? undefined : readCursor(form.after, order);
-  const fields = form.fields === undefined ? undefined : withOrderFields(parseFields(form.fields), order);
+  const fields = form.fields === undefined ? undefined : readFields(form.fields, order);
   const compare = compareBy(order);
   const truth: Predicate = where ? compile(where) : () => true;
   const matches: Predicate = after
@@ -127,6 +127,15 @@ function readCursor(text: string, order: readonly OrderTerm[]): Cursor {
   return { id, values: (values as JsonValue[][]).map(([value]) => value) };
 }
 
+/**
+ * Reads a list of fields. What a result is ordered by is always shown, so that whoever keeps a copy can keep it in order.
+ *
+ * @throws {QueryError}
+ */
+export function readFields(text: string, order: readonly OrderTerm[]): string[][] {
+  return withOrderFields(parseFields(text), order);
+}
+
 function parseFields(text: string): string[][] {
   const names = splitList(text).map((name) => name.trim());
   if (names.some((name) => name === ''))
@@ -136,7 +145,6 @@ function parseFields(text: string): string[][] {
   return names.map(splitName).sort((a, b) => compareStrings(joinName(a), joinName(b)));
 }
 
-/** What a result is ordered by is always shown, so that whoever keeps a copy can keep it in order. */
 function withOrderFields(fields: string[][], order: readonly OrderTerm[]): string[][] {
   const meta = order.find((term) => term.meta && term.path[0] !== 'id');
   if (meta) {

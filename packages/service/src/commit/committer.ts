@@ -19,6 +19,7 @@ import {
   type Receipt,
   type WireCommit,
   type WireWrite,
+  problemError,
 } from '@uproar/protocol';
 import type { AppliedCommit, CommitOrigin, CommitOutcome, Store } from '../store/index.js';
 
@@ -70,7 +71,7 @@ export class Committer {
   async commit(commit: WireCommit, sender: Sender): Promise<Receipt> {
     const { id, writes: wireWrites, reads } = commit;
     if (wireWrites.length > this.#limits.writes) {
-      throw ProblemError.of(
+      throw problemError(
         'too-large',
         `A commit has at most ${this.#limits.writes} writes, not ${wireWrites.length}. Split it.`,
         { pointer: '/writes' },
@@ -101,7 +102,7 @@ export class Committer {
     const info = this.#store.collections.get(collection);
     const change = info && this.#store.journal.changeAt(info.number, id, seq);
     if (change) return { seq, change };
-    throw ProblemError.of(
+    throw problemError(
       'journal-cut',
       `This was done before, as seq ${seq}, but the journal no longer holds what it wrote. Read ${collection}/${id}.`,
       { document: formatAddress(collection, id) },
@@ -116,7 +117,7 @@ export class Committer {
   checkData(data: unknown, extra: Partial<Problem> = {}): JsonObject {
     const fault = findDataFault(data, this.#store.limits.depth);
     if (fault)
-      throw ProblemError.of('bad-document', fault.detail, { ...extra, pointer: (extra.pointer ?? '') + fault.pointer });
+      throw problemError('bad-document', fault.detail, { ...extra, pointer: (extra.pointer ?? '') + fault.pointer });
     return data as JsonObject;
   }
 
@@ -127,7 +128,7 @@ export class Committer {
     const outcome = await this.#store.log.append({ ...commit, timeMs: Date.now(), author }, origin);
     if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, commit.writes.length));
     if ('idReused' in outcome) {
-      throw ProblemError.of(
+      throw problemError(
         'id-reused',
         `The id ${outcome.idReused} was sent before with another content. Every commit needs an id of its own.`,
       );

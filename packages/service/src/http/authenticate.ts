@@ -1,4 +1,4 @@
-import { ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import type { Identity, Keys } from '../identity/keys.js';
 import type { Tickets } from '../identity/tickets.js';
@@ -36,7 +36,7 @@ function identifyByTicket(tickets: Tickets, request: FastifyRequest): Identity |
   delete parameters.resume;
   const identity = request.method === 'GET' ? tickets.redeem(ticket, Date.now()) : undefined;
   if (identity) return identity;
-  throw ProblemError.of(
+  throw problemError(
     'ticket-unknown',
     'A ticket is good for one GET, within 30 seconds. Get another with POST /v1/tickets.',
     {
@@ -48,11 +48,11 @@ function identifyByTicket(tickets: Tickets, request: FastifyRequest): Identity |
 function identify(keys: Keys, request: FastifyRequest): Identity {
   const header = request.headers.authorization;
   if (header === undefined) {
-    throw ProblemError.of('key-missing', 'Send the key of the store as "Authorization: Bearer <key>".');
+    throw problemError('key-missing', 'Send the key of the store as "Authorization: Bearer <key>".');
   }
   const key = /^Bearer +([\x21-\x7e]+) *$/i.exec(header)?.[1];
   if (key === undefined) {
-    throw ProblemError.of('key-missing', 'The Authorization header must read "Bearer <key>".', {
+    throw problemError('key-missing', 'The Authorization header must read "Bearer <key>".', {
       parameter: 'Authorization',
     });
   }
@@ -67,7 +67,7 @@ function identify(keys: Keys, request: FastifyRequest): Identity {
 export function identifyKey(keys: Keys, key: string): Identity {
   const identity = keys.identify(key);
   if (!identity) {
-    throw ProblemError.of(
+    throw problemError(
       'key-unknown',
       'The store does not know this key. The first start printed one; starting with UPROAR_ADMIN_KEY sets one.',
     );

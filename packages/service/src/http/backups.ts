@@ -1,4 +1,4 @@
-import { Problem, ProblemError, Seq } from '@uproar/protocol';
+import { Problem, Seq, problemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
@@ -26,7 +26,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
   const find = (id: string): BackupInfo => {
     const info = store.backups.get(id);
     if (!info)
-      throw ProblemError.of('no-such-backup', 'It was fetched, removed or never made. POST /v1/backups makes one.');
+      throw problemError('no-such-backup', 'It was fetched, removed or never made. POST /v1/backups makes one.');
     return info;
   };
 
@@ -44,8 +44,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
     },
     async (_request, reply) => {
       const info = store.backups.start();
-      if (!info)
-        throw ProblemError.of('overloaded', 'Two backups are there already; fetch or delete one of them first.');
+      if (!info) throw problemError('overloaded', 'Two backups are there already; fetch or delete one of them first.');
       return reply.code(202).header('location', `/v1/backups/${info.id}`).send(info);
     },
   );
@@ -74,8 +73,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
     },
     async (request, reply) => {
       const { id, state, sizeBytes, seq } = find(request.params.id);
-      if (state !== 'ready')
-        throw ProblemError.of('backup-not-ready', `The backup is ${state}. Ask again in a moment.`);
+      if (state !== 'ready') throw problemError('backup-not-ready', `The backup is ${state}. Ask again in a moment.`);
       return reply
         .type('application/vnd.sqlite3')
         .header('content-length', sizeBytes)

@@ -1,5 +1,5 @@
 import { JsonTextError, parseJson } from '@uproar/core';
-import { ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 
 /** The media types that PATCH takes, and what kind of write each is. */
@@ -28,12 +28,12 @@ export function parseBody(body: Uint8Array): unknown {
   try {
     text = UTF8.decode(body);
   } catch {
-    throw ProblemError.of('bad-json', 'The body is not valid UTF-8; JSON is exchanged as UTF-8.');
+    throw problemError('bad-json', 'The body is not valid UTF-8; JSON is exchanged as UTF-8.');
   }
   try {
     return parseJson(text);
   } catch (error) {
     if (!(error instanceof JsonTextError)) throw error;
-    throw ProblemError.of('bad-json', error.message, { position: error.position });
+    throw problemError('bad-json', error.message, { position: error.position });
   }
 }

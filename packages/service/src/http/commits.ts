@@ -1,4 +1,4 @@
-import { Problem, ProblemError, Receipt, WireCommit } from '@uproar/protocol';
+import { Problem, Receipt, WireCommit, problemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import type { Context } from './context.js';
@@ -23,7 +23,7 @@ export function serveCommits(app: FastifyInstance, context: Context): void {
       const commit = request.body;
       const key = idempotencyKey(request);
       if (key !== undefined && commit.id !== undefined && key !== commit.id) {
-        throw ProblemError.of('bad-request', 'The id of the commit and Idempotency-Key differ; send one of them.', {
+        throw problemError('bad-request', 'The id of the commit and Idempotency-Key differ; send one of them.', {
           pointer: '/id',
         });
       }

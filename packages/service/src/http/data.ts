@@ -11,6 +11,7 @@ import {
   Seq,
   WireAdjustments,
   WireDocument,
+  problemError,
 } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
@@ -152,7 +153,7 @@ export function serveData(app: FastifyInstance, context: Context): void {
       const types = Object.keys(PATCH_TYPES).join(', ');
       reply.header('accept-patch', types);
       if (type === undefined || !Object.hasOwn(PATCH_TYPES, type)) {
-        throw ProblemError.of('unsupported-type', `${type} is no patch; send one of ${types}.`);
+        throw problemError('unsupported-type', `${type} is no patch; send one of ${types}.`);
       }
       const write = patchFrom(type as keyof typeof PATCH_TYPES, request.params, request.body, context);
       return sendWritten(context, request, reply, write, idempotencyKey(request));
@@ -179,7 +180,7 @@ export function serveData(app: FastifyInstance, context: Context): void {
 function wantsStream(request: FastifyRequest): boolean {
   const type = accepts(request.raw).type(['application/json', 'text/event-stream']);
   if (type === false) {
-    throw ProblemError.of(
+    throw problemError(
       'not-acceptable',
       `Nothing here comes as "${request.headers.accept}". Accept application/json, or text/event-stream for a watch.`,
       { parameter: 'Accept' },
@@ -201,11 +202,11 @@ function sendDocument(
   const verdict = judgeRead(request.headers, stored?.version);
   if (verdict === 'failed') {
     const detail = `${collection}/${id} ${version === 0 ? 'does not exist' : `has version ${version}`}.`;
-    throw ProblemError.of('precondition-failed', detail, { currentVersion: version });
+    throw problemError('precondition-failed', detail, { currentVersion: version });
   }
   if (!stored) {
     const detail = describeAbsent(store, collection, id);
-    throw ProblemError.of('no-such-document', detail);
+    throw problemError('no-such-document', detail);
   }
   reply.header('etag', entityTag(version));
   if (verdict === 'unchanged') void reply.code(304).send();
@@ -248,7 +249,7 @@ function checkBody<Schema extends z.ZodType>(schema: Schema, body: unknown): z.i
   const checked = schema.safeParse(body);
   if (checked.success) return checked.data;
   const { detail, pointer } = describeIssue(checked.error.issues);
-  throw ProblemError.of('bad-request', detail, { pointer });
+  throw problemError('bad-request', detail, { pointer });
 }
 
 /** Applies one write and answers with the document as it is then. */
@@ -274,6 +275,6 @@ async function append({ committer }: Context, request: FastifyRequest, write: Wr
   } catch (error) {
     if (!(error instanceof ProblemError) || problemName(error.problem) !== 'version-mismatch') throw error;
     const { detail, document, currentVersion, expectedVersion } = error.problem;
-    throw ProblemError.of('precondition-failed', detail, { document, expectedVersion, currentVersion });
+    throw problemError('precondition-failed', detail, { document, expectedVersion, currentVersion });
   }
 }

@@ -1,5 +1,5 @@
 import { formatTerm, parseOrder, QueryError } from '@uproar/core';
-import { CollectionName, Problem, ProblemError } from '@uproar/protocol';
+import { CollectionName, Problem, problemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
@@ -66,7 +66,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Context): void {
     },
     async (request, reply) => {
       if (!store.indexes.remove(request.params.id)) {
-        throw ProblemError.of('no-such-index', `There is no index ${request.params.id}.`);
+        throw problemError('no-such-index', `There is no index ${request.params.id}.`);
       }
       return (reply as FastifyReply).code(204).send();
     },
@@ -81,6 +81,6 @@ function readFields(fields: string) {
     return terms;
   } catch (error) {
     if (!(error instanceof QueryError)) throw error;
-    throw ProblemError.of('bad-query', error.message, { position: error.position, pointer: '/fields' });
+    throw problemError('bad-query', error.message, { position: error.position, pointer: '/fields' });
   }
 }

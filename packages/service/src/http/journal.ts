@@ -8,7 +8,7 @@ import {
   type DocumentChange,
   type Query,
 } from '@uproar/core';
-import { createProblem, DocumentAddress, Problem, ProblemError, Seq } from '@uproar/protocol';
+import { createProblem, DocumentAddress, Problem, Seq, problemError } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
@@ -109,7 +109,7 @@ async function answer(
   const { store } = context;
   const format = accepts(request.raw).type(['application/json', 'application/x-ndjson', 'text/event-stream']);
   if (format === false) {
-    throw ProblemError.of(
+    throw problemError(
       'not-acceptable',
       'The journal comes as application/json, application/x-ndjson or text/event-stream.',
       { parameter: 'Accept' },
@@ -117,7 +117,7 @@ async function answer(
   }
   const { before } = parameters;
   if (before !== undefined && (parameters.after !== undefined || format !== 'application/json')) {
-    throw ProblemError.of('bad-request', '"before" goes with neither "after" nor a stream; it is answered as JSON.', {
+    throw problemError('bad-request', '"before" goes with neither "after" nor a stream; it is answered as JSON.', {
       parameter: 'before',
     });
   }
@@ -135,7 +135,7 @@ async function answer(
       ? Number(lastEvent)
       : (parameters.after ?? (format === 'text/event-stream' ? last : Math.max(0, first - 1)));
   if (after < first - 1) {
-    throw ProblemError.of(
+    throw problemError(
       'journal-cut',
       `The journal holds what came after seq ${first - 1}; what was before has been cut. Begin with after=${first - 1}.`,
       { parameter: 'after' },

@@ -1,6 +1,6 @@
 import type { IncomingHttpHeaders } from 'node:http';
 import type { Condition } from '@uproar/core';
-import { ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 
 /** A list of entity tags (RFC 9110, section 8.8.3), or `*`. */
 type EntityTags = '*' | { tag: string; weak: boolean }[];
@@ -62,7 +62,7 @@ function parse(name: string, header: string | undefined): EntityTags | undefined
   if (header === undefined) return undefined;
   if (header.trim() === '*') return '*';
   if (!LIST.test(header)) {
-    throw ProblemError.of('bad-request', `${name} must be * or versions in double quotes, for example "41".`, {
+    throw problemError('bad-request', `${name} must be * or versions in double quotes, for example "41".`, {
       parameter: name,
     });
   }

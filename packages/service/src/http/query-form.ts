@@ -1,5 +1,5 @@
 import { nearNames, didYouMean, prepareQuery, QueryError, type JsonObject, type Query } from '@uproar/core';
-import { ProblemError, WireQuery } from '@uproar/protocol';
+import { WireQuery, problemError } from '@uproar/protocol';
 import { z } from 'zod';
 
 /** The parameters of a query in an address. */
@@ -26,7 +26,7 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
   const { limit, ...rest } = parameters;
   for (const name of Object.keys(parameters)) {
     if (KNOWN.includes(name)) continue;
-    throw ProblemError.of(
+    throw problemError(
       'bad-request',
       `There is no parameter "${name}".${didYouMean(nearNames(name, KNOWN))} There are: ${KNOWN.join(', ')}.`,
       {
@@ -36,7 +36,7 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
   }
   if (limit === undefined) return { from, ...(rest as Partial<WireQuery>) };
   if (limit !== 'none' && !/^\d{1,5}$/.test(limit)) {
-    throw ProblemError.of('bad-request', 'The limit is a whole number from 1 to 10000, or "none".', {
+    throw problemError('bad-request', 'The limit is a whole number from 1 to 10000, or "none".', {
       parameter: 'limit',
     });
   }
@@ -51,7 +51,7 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
  */
 export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean): Query {
   if (query.limit === 'none' && !mayBeEndless) {
-    throw ProblemError.of(
+    throw problemError(
       'bad-query',
       'Without a limit a result comes as NDJSON, as CSV or as a watch; as JSON it needs one.',
       {
@@ -66,6 +66,6 @@ export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean): Query
     const name = error.pointer === '/after' ? 'bad-cursor' : 'bad-query';
     const expected = error.expected.length > 0 ? [...error.expected] : undefined;
     const hint = expected && error.position !== undefined ? ` Expected: ${expected.join(', ')}.` : '';
-    throw ProblemError.of(name, error.message + hint, { position: error.position, pointer: error.pointer, expected });
+    throw problemError(name, error.message + hint, { position: error.position, pointer: error.pointer, expected });
   }
 }

@@ -1,5 +1,5 @@
 import { formatAddress, type Document } from '@uproar/core';
-import { ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import { readStored, type Store } from '../store/index.js';
 
 /**
@@ -9,12 +9,12 @@ import { readStored, type Store } from '../store/index.js';
  */
 export function readDocumentAt(store: Store, collection: string, id: string, seq: number): Document {
   if (seq > store.log.seq) {
-    throw ProblemError.of('seq-ahead', `The store is at seq ${store.log.seq}; there is no ${seq} yet.`, {
+    throw problemError('seq-ahead', `The store is at seq ${store.log.seq}; there is no ${seq} yet.`, {
       parameter: 'at',
     });
   }
   if (!store.journal.reachesBackTo(seq)) {
-    throw ProblemError.of(
+    throw problemError(
       'journal-cut',
       `The journal holds what came after seq ${store.journal.bounds().first - 1}; how things were at ${seq} is not known any more.`,
       { parameter: 'at' },
@@ -29,5 +29,5 @@ export function readDocumentAt(store: Store, collection: string, id: string, seq
     });
   if (document) return document;
   const address = formatAddress(collection, id);
-  throw ProblemError.of('no-such-document', `There was no document ${address} at seq ${seq}.`, { document: address });
+  throw problemError('no-such-document', `There was no document ${address} at seq ${seq}.`, { document: address });
 }

@@ -1,7 +1,7 @@
 import { Readable } from 'node:stream';
 import { describeMissing } from './missing.js';
 import { formatAddress, joinName, project, writeCursor, type JsonValue, type Query } from '@uproar/core';
-import { ProblemError, type WireQuery } from '@uproar/protocol';
+import { type WireQuery, problemError } from '@uproar/protocol';
 import accepts from 'accepts';
 import { stringify } from 'csv-stringify';
 import type { FastifyReply, FastifyRequest } from 'fastify';
@@ -62,7 +62,7 @@ function notesFor(store: Store, query: Query, { documentsRead, found }: Reading)
 function chooseFormat(request: FastifyRequest): string {
   const type = accepts(request.raw).type(FORMATS);
   if (type === false) {
-    throw ProblemError.of(
+    throw problemError(
       'not-acceptable',
       `Nothing here comes as "${request.headers.accept}". Accept one of ${FORMATS.join(', ')}.`,
       {

@@ -1,5 +1,5 @@
 import { isDocumentId } from '@uproar/core';
-import { ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import type { FastifyRequest } from 'fastify';
 import type { Sender } from '../commit/committer.js';
 
@@ -22,7 +22,7 @@ export function idempotencyKey(request: FastifyRequest): string | undefined {
   if (header === undefined) return undefined;
   const key = /^"(.*)"$/.exec(String(header))?.[1] ?? String(header);
   if (isDocumentId(key)) return key;
-  throw ProblemError.of(
+  throw problemError(
     'bad-request',
     'An Idempotency-Key is 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~"; a UUID does.',
     { parameter: 'Idempotency-Key' },

@@ -8,6 +8,7 @@ import {
   type LiveMethod,
   type LiveParams,
   type Problem,
+  problemError,
 } from '@uproar/protocol';
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
@@ -168,7 +169,7 @@ export class SocketSession implements Sink {
       throw new RpcFault(RPC_ERRORS.methodNotFound, problem);
     }
     if (method !== 'hello' && !this.#identity) {
-      throw ProblemError.of('key-missing', 'Call hello with the key of the store as "token" first.');
+      throw problemError('key-missing', 'Call hello with the key of the store as "token" first.');
     }
     const checked = LIVE_PARAMS[method as LiveMethod].safeParse(params ?? {});
     if (!checked.success) {
@@ -225,7 +226,7 @@ export class SocketSession implements Sink {
 
   #unwatch({ watch }: LiveParams['unwatch']): string {
     const known = this.#watches.get(watch);
-    if (!known) throw ProblemError.of('no-such-watch', `This connection has no watch "${watch}".`);
+    if (!known) throw problemError('no-such-watch', `This connection has no watch "${watch}".`);
     if (--known.count === 0) {
       known.subscription.stop();
       this.#watches.delete(watch);
@@ -239,7 +240,7 @@ export class SocketSession implements Sink {
     if (at !== undefined) return JSON.stringify(readDocumentAt(store, collection, id, at));
     const info = store.collections.get(collection);
     const stored = info && store.documents.get(info.number, id);
-    if (!stored) throw ProblemError.of('no-such-document', `There is no document ${doc}.`, { document: doc });
+    if (!stored) throw problemError('no-such-document', `There is no document ${doc}.`, { document: doc });
     return stringifyStored(stored);
   }
 

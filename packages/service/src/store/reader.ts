@@ -9,7 +9,7 @@ import {
   type JsonValue,
   type Query,
 } from '@uproar/core';
-import { ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import type { Collections } from './collections.js';
 import type { StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
@@ -376,7 +376,7 @@ class Snapshot {
 
   #check(): void {
     if (!this.#brokenOff) return;
-    throw ProblemError.of(
+    throw problemError(
       'read-broken-off',
       'This read held on to an old state of the store for too long while much was written. Read it in parts, with limit and after, or read faster.',
     );

@@ -10,7 +10,7 @@ import {
   type DocumentLimits,
   type Write,
 } from '@uproar/core';
-import { ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome } from './commit-log.js';
 import { CommitQueue, type Queued } from './commit-queue.js';
 import type { Collections } from './collections.js';
@@ -94,14 +94,14 @@ export class SqliteCommitLog implements CommitLog {
   ): Promise<CommitOutcome> {
     if (this.#closed) {
       return Promise.reject(
-        ProblemError.of('stopping', 'The service is stopping; send the commit again when it is back.'),
+        problemError('stopping', 'The service is stopping; send the commit again when it is back.'),
       );
     }
     const { length } = this.#queue;
     const full = length >= this.#maxWaiting.commits || this.#queue.sizeBytes + sizeBytes > this.#maxWaiting.sizeBytes;
     if (full && length > 0) {
       return Promise.reject(
-        ProblemError.of('overloaded', `${length} commits are waiting already. Try again in a second.`),
+        problemError('overloaded', `${length} commits are waiting already. Try again in a second.`),
       );
     }
     return new Promise((resolve, reject) => {
@@ -296,7 +296,7 @@ function storageProblem(error: unknown): Error {
   const code = (error as { code?: unknown }).code;
   if (typeof code !== 'string' || !code.startsWith('SQLITE_')) return error as Error;
   const reason = code === 'SQLITE_FULL' ? 'the disk is full' : `${(error as Error).message} (${code})`;
-  return ProblemError.of(
+  return problemError(
     'storage-failed',
     `Nothing of the commit was kept: ${reason}. Make room or mend the disk, then send it again.`,
   );

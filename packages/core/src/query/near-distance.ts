@@ -1,0 +1,4 @@
+import { distance } from 'fastest-levenshtein';
+import { nearness } from './near-names.js';
+
+nearness.distance = distance;
