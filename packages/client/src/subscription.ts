@@ -108,8 +108,9 @@ export class Subscription {
     if (this.#base.state === 'live') this.#show(this.#base.with({ state: 'stale', changes: [] }));
   }
 
-  /** Ends it with a reason. */
+  /** Shows why it is not to be had; the next connection tries again. */
   fail(error: ProblemError): void {
+    this.begun = false;
     this.#show(this.#base.with({ state: 'failed', changes: [], error: error.problem }));
   }
 

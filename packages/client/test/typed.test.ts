@@ -201,8 +201,12 @@ describe('a token', () => {
     const store = connect(service.url, { token: () => Promise.resolve(tokens[asked++] ?? KEY), backoffMs: () => 10 });
     await store.ready().catch(() => undefined);
     expect(store.state.name).to.equal('refused');
+    const early = store.collection('a').watch();
+    expect(early.current.state).to.equal('failed');
     store.renew();
     await until('online', () => store.state.name === 'online');
+    await until('what had failed is live', () => early.current.state === 'live');
+    expect(early.current.error).to.equal(undefined);
     expect(asked).to.equal(2);
     const watch = store.collection('a').watch();
     await until('live', () => watch.current.state === 'live');
