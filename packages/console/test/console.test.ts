@@ -205,6 +205,7 @@ describe('the console in a browser', function () {
     await entries.nth(2).getByRole('button', { name: 'Put back' }).click();
     await page.getByRole('tooltip').getByRole('button', { name: 'Put back' }).click();
     await page.getByText(/^p-1 is as it was at seq/).waitFor();
+    await page.getByRole('tooltip').waitFor({ state: 'hidden' });
     expect((await pads.get('p-1'))!.data).to.deep.equal({ name: 'Meadow', claimedBy: null, size: { width: 20 } });
     await pads.delete('p-1');
     await page.waitForFunction(() => document.querySelector('ol li')?.textContent?.includes('deleted'));
