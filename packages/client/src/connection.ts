@@ -1,5 +1,4 @@
 import { PROBLEM_TYPE_PREFIX, ProblemError } from '@uproar/protocol/problem-error';
-import { HEARTBEAT_MS } from '@uproar/protocol/timing';
 import type {
   LiveMethod,
   LiveNotifications,
@@ -10,7 +9,15 @@ import type {
   RpcNotification,
   ProblemName,
 } from '@uproar/protocol';
-import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener, type Token } from './link.js';
+import {
+  ConnectionError,
+  SILENCE_MS,
+  tokenOf,
+  type ConnectionState,
+  type Link,
+  type LinkListener,
+  type Token,
+} from './link.js';
 import type { OpenSocket, SocketLike } from './socket.js';
 
 /** What a connection needs from outside. */
@@ -37,9 +44,6 @@ interface PendingCall {
 export function defaultBackoffMs(failures: number): number {
   return Math.random() * Math.min(15_000, 250 * 2 ** failures) + 50;
 }
-
-/** When nothing at all was heard for so long, the connection is taken for dead. */
-const SILENCE_MS = HEARTBEAT_MS * 2.5;
 
 /** One lasting connection: it speaks JSON-RPC 2.0 over a WebSocket and opens another when that breaks. */
 export class Connection implements Link {

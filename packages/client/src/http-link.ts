@@ -1,7 +1,14 @@
 import { ProblemError } from '@uproar/protocol/problem-error';
-import { HEARTBEAT_MS } from '@uproar/protocol/timing';
 import type { LiveMethod, LiveParams, LiveResults, Problem, WatchTarget } from '@uproar/protocol';
-import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener, type Token } from './link.js';
+import {
+  ConnectionError,
+  SILENCE_MS,
+  tokenOf,
+  type ConnectionState,
+  type Link,
+  type LinkListener,
+  type Token,
+} from './link.js';
 
 /** What a link over HTTP needs from outside. */
 export interface HttpLinkOptions {
@@ -9,9 +16,6 @@ export interface HttpLinkOptions {
   token: Token;
   backoffMs: (failures: number) => number;
 }
-
-/** When nothing at all was heard on a stream for so long, it is taken for dead. */
-const SILENCE_MS = HEARTBEAT_MS * 2.5;
 
 /**
  * The way to a store where WebSockets cannot pass: a request for each call, and an event stream for each watch. Streams are

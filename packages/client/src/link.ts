@@ -1,4 +1,8 @@
+import { HEARTBEAT_MS } from '@uproar/protocol/timing';
 import type { LiveMethod, LiveNotifications, LiveParams, LiveResults, Problem } from '@uproar/protocol';
+
+/** When nothing at all was heard for so long, a connection or stream is taken for dead. */
+export const SILENCE_MS = HEARTBEAT_MS * 2.5;
 
 /** Where the connection to the store stands, and why. */
 export type ConnectionState =

@@ -50,6 +50,8 @@ export class Store implements WatchHost {
   /** Writes that were acknowledged over HTTP before the event stream brought them. */
   #echoes: { write: PendingWrite; seq: number; until: number }[] = [];
   #link: Link;
+  /** When the service told its time, by the clock here. */
+  #helloAt = 0;
 
   /** Use `connect`. */
   constructor(url: string, options: ConnectOptions & { openSocket: OpenSocket }) {
@@ -282,8 +284,6 @@ export class Store implements WatchHost {
         `${formatAddress(misfit.collection, misfit.id)} does not fit its schema: ${misfit.message} (at ${misfit.pointer})`,
       );
   }
-
-  #helloAt = 0;
 
   #begin(key: string, target: WatchTarget): Shared {
     const subscription = new Subscription(target, () => this.#link);

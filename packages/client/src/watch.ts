@@ -42,7 +42,9 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
     this.#check = check;
     this.#onClose = onClose;
     subscription.listeners.add(this.#follow);
-    if (subscription.base.state !== 'loading') this.#follow(subscription.base);
+    const { base } = subscription;
+    // For who comes later everything that is there already is new.
+    if (base.state !== 'loading') this.#follow(base.with({ changes: movesBetween(LOADING, base) }));
   }
 
   /** What the watch shows now. */
@@ -125,7 +127,9 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
   readonly #follow = (base: DocumentsView): void => {
     const { scope, compare } = this.#subscription;
     const writes = this.#host.pendingWrites(this.#subscription);
-    if (writes.length === 0 && !this.#check) {
+    if (writes.length === 0 && (this.#check?.onMisfit ?? 'keep') === 'keep') {
+      // Nothing is left out, so only what came or altered has to be looked at.
+      for (const { to } of base.changes) if (to !== undefined) this.#check?.misfitOf(base.documents[to]!);
       this.#show(this.#plain ? base : base.with({ changes: movesBetween(this.#current, base) }));
       this.#plain = true;
       return;

@@ -58,6 +58,10 @@ describe('typed collections', () => {
     const kept = await show('keep');
     expect(kept.current.documents.map(({ id }) => id)).to.deep.equal(['good', 'odd']);
     expect(misfits[0]).to.deep.include({ collection: 'odd', id: 'odd', pointer: '/altitude' });
+    await plain.put('late', { name: 1 });
+    await until('one that comes later is reported too', () => misfits.some(({ id }) => id === 'late'));
+    await plain.delete('late');
+    await until('it has gone', () => kept.current.documents.length === 2);
     const dropped = await show('drop');
     expect(dropped.current).to.deep.include({ state: 'live' });
     expect(dropped.current.documents.map(({ id }) => id)).to.deep.equal(['good']);
@@ -130,6 +134,13 @@ describe('watches on one client', () => {
     const second = pads.watch();
     await until('both are live', () => first.current.state === 'live' && second.current.state === 'live');
     expect(second.name).to.equal(first.name);
+    await pads.put('p-2', {});
+    const late = pads.watch();
+    expect(late.current.changes, 'all of it is new to who comes later').to.deep.equal([
+      { id: 'p-1', from: undefined, to: 0 },
+      { id: 'p-2', from: undefined, to: 1 },
+    ]);
+    late.close();
     expect(second.current.byId.get('p-1')).to.equal(first.current.byId.get('p-1'));
     const { name } = first;
     first.close();
