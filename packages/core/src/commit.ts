@@ -12,6 +12,7 @@ import {
 import type { JsonObject, JsonValue } from './json.js';
 import { applyPatch, PatchError, type JsonPatch } from './json-patch.js';
 import { mergePatch } from './merge-patch.js';
+import type { Rights, RuleName } from './policy/policy.js';
 
 /** What must hold of a document before a write to it; everything stated must hold. */
 export interface Condition {
@@ -42,8 +43,9 @@ export interface Read {
 
 /** Who makes a commit, as the journal keeps it. */
 export interface Author {
-  /** The kind of credential: so far always a key. */
-  kind: 'key';
+  /** The kind of credential. `open` and `anonymous` are those who sent none. */
+  kind: 'key' | 'token' | 'account' | 'anonymous' | 'open';
+  /** The name of the key, the `sub` of the token, the id of the account. */
   name: string;
 }
 
@@ -56,6 +58,8 @@ export interface Commit {
   /** Milliseconds since 1970. */
   timeMs: number;
   author: Author;
+  /** By what right it is made; left out, everything is allowed. */
+  rights?: Rights;
   writes: Write[];
   /** What must still be as it was read. */
   reads?: Read[];
@@ -79,7 +83,8 @@ export interface Refusal {
     | 'patch-failed'
     | 'adjust-failed'
     | 'bad-document'
-    | 'too-large';
+    | 'too-large'
+    | 'not-allowed';
   collection: string;
   id: string;
   /** The version in the store now; 0 where there is no document. */
@@ -88,6 +93,8 @@ export interface Refusal {
   expectedVersion?: number;
   /** The place within the document's data, a JSON Pointer (RFC 6901), where one place is at fault. */
   pointer?: string;
+  /** The rule of the policy that refused, where one did. */
+  rule?: RuleName;
   detail: string;
 }
 

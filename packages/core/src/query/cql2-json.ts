@@ -88,6 +88,10 @@ export function formatCql2Json(node: Node): JsonValue {
       return node.value;
     case 'property':
       return { property: joinName(node.path) };
+    case 'missing':
+      return null;
+    case 'object':
+      return node.value;
     case 'array':
       return node.items.map(formatCql2Json);
     case 'date':

@@ -1,6 +1,8 @@
 import type { Document } from '../document.js';
 import { deepEqual, isObject, type JsonValue } from '../json.js';
 import { compareStrings } from '../order.js';
+import { findClaim, type Claims } from '../policy/claims.js';
+import { valueWithout } from '../policy/conceal.js';
 import { valueOfField, META_NAMES, metaValue } from './fields.js';
 import { compileLike } from './like.js';
 import { asGeometry, boxAround, polygonOfBox, spatialRelations } from './spatial.js';
@@ -11,7 +13,7 @@ import { QueryError, type CallNode, type Geometry, type Node } from './tree.js';
 export interface Scope {
   document: Document;
   /** The claims of the one who asks. */
-  claims?: Readonly<Record<string, JsonValue>>;
+  claims?: Claims;
   /** The document as it was before a write. */
   before?: Document;
 }
@@ -38,6 +40,11 @@ export function compile(node: Node): Predicate {
   };
 }
 
+/** The value of a part of a condition; undefined where it is missing or unknown. */
+export function evaluate(node: Node, scope: Scope): JsonValue | undefined {
+  return compileValue(node)(scope);
+}
+
 /**
  * Tells whether a condition can be judged here, by what is known of a document alone: claims and values before a write are
  * known to the service only, and spatial relations only where they are loaded.
@@ -57,7 +64,8 @@ function compileValue(node: Node): Value {
       return () => value;
     }
     case 'property': {
-      const { path } = node;
+      const { path, without } = node;
+      if (without) return ({ document }) => valueWithout(valueOfField(document, path), without);
       if (path.length > 1) return ({ document }) => valueOfField(document, path);
       const [name] = path as [string];
       return ({ document: { data } }) => (Object.hasOwn(data, name) ? data[name] : undefined);
@@ -69,6 +77,10 @@ function compileValue(node: Node): Value {
         return values.includes(undefined) ? undefined : (values as JsonValue[]);
       };
     }
+    case 'missing':
+      return () => undefined;
+    case 'object':
+      return () => node.value;
     case 'geometry':
       return () => node.geometry as unknown as JsonValue;
     case 'bbox': {
@@ -252,7 +264,7 @@ function reserved({ name, args, at }: CallNode): Value {
   }
   if (!isName) throw new QueryError(`${name}() takes a name in single quotes.`, at);
   const key = String(arg.value);
-  if (name === 'claim') return ({ claims }) => (claims && Object.hasOwn(claims, key) ? claims[key] : undefined);
+  if (name === 'claim') return ({ claims }) => claims && findClaim(claims, key);
   if (!META_NAMES.has(key))
     throw new QueryError(`meta() knows 'id', 'version', 'created' and 'updated', not '${key}'.`, arg.at ?? at);
   return ({ document }) => metaValue(document, key);

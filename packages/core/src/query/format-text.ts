@@ -31,6 +31,10 @@ function write(node: Node, surroundings: number): string {
       return writeLiteral(node.value);
     case 'property':
       return node.path.map((part) => (RESERVED.test(part) ? `"${part}"` : joinName([part]))).join('.');
+    case 'missing':
+      return 'NULL';
+    case 'object':
+      return JSON.stringify(node.value);
     case 'array':
       return `[${node.items.map((item) => write(item, 0)).join(', ')}]`;
     case 'date':

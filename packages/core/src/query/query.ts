@@ -26,6 +26,9 @@ export interface QueryForm {
 /** A query made ready to be asked. */
 export interface Query {
   readonly from: string;
+  /** The condition as it was asked. */
+  readonly asked: Node | undefined;
+  /** The condition that decides: what was asked, and what the one who asks may read. */
   readonly where: Node | undefined;
   readonly order: readonly OrderTerm[];
   /** Undefined: no limit. */
@@ -36,8 +39,23 @@ export interface Query {
   readonly matches: Predicate;
   /** Compares two documents by the order of the query; never 0 for different ids. */
   readonly compare: (a: Document, b: Document) => number;
-  /** The same for every query that asks the same thing in the same form. */
+  /** A document as it is shown: without what is concealed, and of the rest the fields wanted. */
+  readonly show: (document: Document) => Document;
+  /** True when documents are shown as they are. */
+  readonly whole: boolean;
+  /** The same for every query that asks the same thing in the same form, and gets the same to see. */
   readonly key: string;
+}
+
+/** Alters queries for somebody who may not see everything. */
+export interface QueryLens {
+  /** The condition that decides, for the one that is asked. */
+  where(asked: Node | undefined): Node | undefined;
+  order(order: OrderTerm[]): OrderTerm[];
+  /** A document as it is to be seen; undefined: as it is. */
+  show: ((document: Document) => Document) | undefined;
+  /** Tells apart what `where` and `order` do not. */
+  key: JsonValue | readonly (readonly string[])[];
 }
 
 /** The place in an order behind which a result goes on. */
@@ -54,18 +72,16 @@ const MAX_FIELDS = 100;
 /**
  * Makes a query ready.
  *
+ * @param lens what it is seen through by the one who asks
  * @throws {QueryError} with the position in `where`, or a message that names the part at fault
  */
-export function prepareQuery(form: QueryForm): Query {
+export function prepareQuery(form: QueryForm, lens?: QueryLens): Query {
   if (!isCollectionName(form.from))
     throw new QueryError(`"${form.from}" cannot be the name of a collection.`, undefined, '/from');
-  const where =
-    form.where === undefined || form.where === ''
-      ? undefined
-      : typeof form.where === 'string'
-        ? parseText(form.where)
-        : parseCql2Json(form.where);
-  const order = form.order === undefined ? [] : parseOrder(form.order);
+  const asked = readWhere(form.where);
+  const where = lens ? lens.where(asked) : asked;
+  const terms = form.order === undefined ? [] : parseOrder(form.order);
+  const order = lens ? lens.order(terms) : terms;
   const limit = form.limit === 'none' ? undefined : (form.limit ?? DEFAULT_LIMIT);
   if (limit !== undefined && (!Number.isInteger(limit) || limit < 1 || limit > MAX_LIMIT)) {
     throw new QueryError(`The limit is a whole number from 1 to ${MAX_LIMIT}, or "none".`, undefined, '/limit');
@@ -84,8 +100,17 @@ export function prepareQuery(form: QueryForm): Query {
     limit ?? null,
     form.after ?? null,
     fields?.map(joinName) ?? null,
+    lens?.key ?? null,
   ]);
-  return { from: form.from, where, order, limit, after, fields, matches, compare, key };
+  const see = lens?.show;
+  const whole = !fields && !see;
+  const show = (document: Document): Document => project(see ? see(document) : document, fields);
+  return { from: form.from, asked, where, order, limit, after, fields, matches, compare, show, whole, key };
+}
+
+function readWhere(where: QueryForm['where']): Node | undefined {
+  if (where === undefined || where === '') return undefined;
+  return typeof where === 'string' ? parseText(where) : parseCql2Json(where);
 }
 
 function compareToCursor(document: Document, { values, id }: Cursor, order: readonly OrderTerm[]): number {

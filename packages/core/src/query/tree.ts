@@ -1,4 +1,4 @@
-import type { JsonValue } from '../json.js';
+import type { JsonObject, JsonValue } from '../json.js';
 
 /** A geometry of GeoJSON (RFC 7946, section 3.1). */
 export interface Geometry {
@@ -10,7 +10,11 @@ export interface Geometry {
 /** What a condition is made of. `at` is the character of the text it begins at, where it came from text. */
 export type Node = { at?: number } & (
   | { kind: 'literal'; value: string | number | boolean }
-  | { kind: 'property'; path: string[] }
+  /** What the condition of an identity looks up in its claims and does not find, or may not see of a document. */
+  | { kind: 'missing' }
+  | { kind: 'object'; value: JsonObject }
+  /** `without`: fields inside it that are as if they were missing. */
+  | { kind: 'property'; path: string[]; without?: string[][] }
   | { kind: 'array'; items: Node[] }
   | { kind: 'date' | 'timestamp'; text: string; timeMs: number }
   | { kind: 'interval'; from: Node | undefined; to: Node | undefined }

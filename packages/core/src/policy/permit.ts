@@ -1,0 +1,68 @@
+import { applyWrite, formatAddress, type Refusal, type Write, type WriteOutcome } from '../commit.js';
+import type { Document, DocumentLimits } from '../document.js';
+import { formatPointer } from '../pointer.js';
+import { joinName } from '../query/names.js';
+import { restoreFields, withoutFields, type Paths } from './conceal.js';
+import { sees, type Access, type RuleName } from './policy.js';
+
+/**
+ * Applies one write in the name of somebody. What they do not see is to them as if it were not there: documents do not
+ * exist, and concealed fields stay as they are unless they set them anew.
+ *
+ * @returns as {@link applyWrite}; a refusal tells nothing of what they do not see
+ */
+export function applyPermitted(
+  current: Document | undefined,
+  write: Write,
+  stamp: { seq: number; timeMs: number },
+  limits: DocumentLimits,
+  access: Access,
+): WriteOutcome {
+  const { conceal } = access;
+  const seen = current && sees(access, current) ? withoutFields(current, conceal) : undefined;
+  const adjusted = write.kind === 'adjust' && conceal.length > 0 ? concealedAmong(write.by, conceal) : undefined;
+  if (adjusted !== undefined) {
+    return refuse(write, seen, 'update', `The field ${adjusted} is concealed from you: it can be set, not adjusted.`);
+  }
+  const outcome = applyWrite(seen, write, stamp, limits);
+  if ('refusal' in outcome) return outcome;
+  if (outcome.kept) return { after: current, kept: true };
+  if (current && !seen) return refuse(write, undefined, 'create');
+  const after = current && outcome.after && restore(outcome.after, current, conceal);
+  if (after === null) {
+    return refuse(write, seen, 'update', 'It would put something else over a field that is concealed from you.');
+  }
+  const result = after ?? outcome.after;
+  const rule = !current ? 'create' : result ? 'update' : 'delete';
+  if (!access.allows(rule, { document: (result ?? current)!, before: current })) return refuse(write, seen, rule);
+  return { after: result };
+}
+
+/** The document with what is concealed put back; null where there is no place for it. */
+function restore(after: Document, current: Document, conceal: Paths): Document | null {
+  if (conceal.length === 0) return after;
+  const data = restoreFields(after.data, current.data, conceal);
+  return data ? { ...after, data } : null;
+}
+
+function concealedAmong(by: object, conceal: Paths): string | undefined {
+  const pointers = Object.keys(by);
+  const path = conceal.find((fields) => {
+    const beginning = formatPointer(fields);
+    return pointers.some(
+      (pointer) => pointer === beginning || pointer.startsWith(`${beginning}/`) || beginning.startsWith(`${pointer}/`),
+    );
+  });
+  return path && joinName(path);
+}
+
+function refuse(
+  { collection, id }: Write,
+  seen: Document | undefined,
+  rule: RuleName,
+  reason = `The policy does not allow you to ${rule} ${formatAddress(collection, id)}: its rule "${rule}" for ${collection} refuses.`,
+): { refusal: Refusal } {
+  return {
+    refusal: { kind: 'not-allowed', collection, id, currentVersion: seen?.version ?? 0, rule, detail: reason },
+  };
+}
