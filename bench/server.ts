@@ -7,11 +7,14 @@ import { startService } from '@uproar/service';
 import Database from 'better-sqlite3';
 import Fastify from 'fastify';
 import { z } from 'zod';
-import { requireKey } from '../packages/service/dist/http/authenticate.js';
+import { recogniseSenders } from '../packages/service/dist/http/authenticate.js';
 import { parseJsonBodies } from '../packages/service/dist/http/body-parser.js';
 import { compileCheck } from '../packages/service/dist/http/errors.js';
-import { Keys } from '../packages/service/dist/identity/keys.js';
+import { Fences } from '../packages/service/dist/http/fences.js';
+import { Identities } from '../packages/service/dist/identity/identities.js';
+import { RateLimiter } from '../packages/service/dist/identity/rate-limits.js';
 import { Tickets } from '../packages/service/dist/identity/tickets.js';
+import { MIGRATIONS } from '../packages/service/dist/store/migrations/index.js';
 
 const [mode, directory] = process.argv.slice(2) as [string, string];
 
@@ -44,8 +47,13 @@ async function startChecking(): Promise<string> {
   app.setValidatorCompiler<z.ZodType>(compileCheck);
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   const database = new Database(':memory:');
-  database.exec('CREATE TABLE keys (id TEXT, name TEXT, hash BLOB, created INTEGER)');
-  requireKey(app, new Keys(database, 'bench-key-0123456789'), new Tickets());
+  for (const sql of MIGRATIONS) database.exec(sql);
+  recogniseSenders(app, {
+    identities: new Identities({ database, adminKey: 'bench-key-0123456789', accounts: 'off' }),
+    rates: new RateLimiter(),
+    tickets: new Tickets(),
+    fences: new Fences(),
+  });
   parseJsonBodies(app);
   app.put(
     '/v1/data/:collection/:id',

@@ -30,9 +30,10 @@ export class StreamReader {
     this.#abort = abort;
   }
 
-  /** Opens a watch; with `earlier`, goes on from the copy that another reader has made. */
-  static async open(url: string, earlier?: StreamReader): Promise<StreamReader> {
-    const headers: Record<string, string> = { authorization: `Bearer ${KEY}`, accept: 'text/event-stream' };
+  /** Opens a watch; with `earlier`, goes on from the copy that another reader has made. Without a key none is sent. */
+  static async open(url: string, earlier?: StreamReader, key: string | null = KEY): Promise<StreamReader> {
+    const headers: Record<string, string> = { accept: 'text/event-stream' };
+    if (key !== null) headers.authorization = `Bearer ${key}`;
     if (earlier?.lastEventId !== undefined) headers['last-event-id'] = earlier.lastEventId;
     const abort = new AbortController();
     const response = await fetch(url, { headers, signal: abort.signal });

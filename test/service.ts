@@ -61,6 +61,19 @@ export class TestService {
     return store;
   }
 
+  /** Makes requests with another key or token; null sends none. */
+  as(secret: string | null) {
+    return (method: string, path: string, body?: unknown, headers: Record<string, string> = {}) =>
+      this.request(method, path, body, { ...headers, authorization: secret === null ? '' : `Bearer ${secret}` });
+  }
+
+  /** Puts a policy in force. */
+  async setPolicy(policy: object | string): Promise<void> {
+    const text = typeof policy === 'string' ? policy : JSON.stringify(policy);
+    const { status, text: answer } = await this.request('PUT', '/v1/policy', { text });
+    if (status !== 200) throw new Error(answer);
+  }
+
   /** One HTTP request with the key. A body that is not a string is sent as JSON. */
   async request(
     method: string,
@@ -77,11 +90,11 @@ export class TestService {
             ? (body as string)
             : JSON.stringify(body),
       headers: {
-        authorization: `Bearer ${KEY}`,
+        ...(headers.authorization === '' ? {} : { authorization: `Bearer ${KEY}` }),
         ...(body === undefined
           ? {}
           : { 'content-type': method === 'PATCH' ? 'application/merge-patch+json' : 'application/json' }),
-        ...headers,
+        ...Object.fromEntries(Object.entries(headers).filter(([, value]) => value !== '')),
       },
     });
     const text = await response.text();

@@ -1,6 +1,7 @@
 #!/usr/bin/env node
 import { VERSION } from '@uproar/service/settings';
 import { Command, CommanderError } from 'commander';
+import { addAccount, addAudit } from './commands/account.js';
 import { addBackup } from './commands/backup.js';
 import { addCheck } from './commands/check.js';
 import { addDemo } from './commands/demo.js';
@@ -9,6 +10,8 @@ import { addGet } from './commands/get.js';
 import { addImport } from './commands/import.js';
 import { addIndex } from './commands/index-commands.js';
 import { addJournal } from './commands/journal.js';
+import { addKey } from './commands/key.js';
+import { addPolicy } from './commands/policy.js';
 import { addQuery } from './commands/query.js';
 import { addRestore } from './commands/restore.js';
 import { addRevert } from './commands/revert.js';
@@ -44,6 +47,10 @@ for (const add of [
   addRestore,
   addCheck,
   addIndex,
+  addPolicy,
+  addKey,
+  addAccount,
+  addAudit,
 ])
   add(program);
 

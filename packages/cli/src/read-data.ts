@@ -10,6 +10,16 @@ import { CommandError, EXIT } from './exit-codes.js';
 export function readData(argument: string): JsonObject {
   const text =
     argument === '-' ? readFileSync(0, 'utf8') : argument.startsWith('@') ? readFile(argument.slice(1)) : argument;
+  return parseObject(text, "A document's data");
+}
+
+/**
+ * Reads a JSON object.
+ *
+ * @param what it is, for the message
+ * @throws {CommandError} that shows the place of a mistake
+ */
+export function parseObject(text: string, what: string): JsonObject {
   let value;
   try {
     value = parseJson(text);
@@ -17,12 +27,12 @@ export function readData(argument: string): JsonObject {
     if (!(error instanceof JsonTextError)) throw error;
     throw new CommandError(`${error.message}\n${markPosition(text, error.position)}`, EXIT.usage);
   }
-  if (!isObject(value))
-    throw new CommandError('A document\'s data must be a JSON object, like {"name":"Amber"}.', EXIT.usage);
+  if (!isObject(value)) throw new CommandError(`${what} must be a JSON object, like {"name":"Amber"}.`, EXIT.usage);
   return value;
 }
 
-function readFile(path: string): string {
+/** Reads a text file. */
+export function readFile(path: string): string {
   try {
     return readFileSync(path, 'utf8');
   } catch (error) {

@@ -23,7 +23,7 @@ import type { OpenSocket, SocketLike } from './socket.js';
 /** What a connection needs from outside. */
 export interface ConnectionOptions {
   url: string;
-  token: Token;
+  token?: Token | undefined;
   openSocket: OpenSocket;
   /** Waits before another try: the n-th failure in a row, from 0. In milliseconds. */
   backoffMs?: (failures: number) => number;
@@ -39,6 +39,9 @@ interface PendingCall {
   reject(error: Error): void;
   timer: ReturnType<typeof setTimeout>;
 }
+
+/** A token that could not be had in time is asked for again after so long. */
+const RENEW_AGAIN_MS = 5000;
 
 /** Waits a little longer after each failure, up to 15 s, and never as long as another device does. */
 export function defaultBackoffMs(failures: number): number {
@@ -57,6 +60,7 @@ export class Connection implements Link {
   #failures = 0;
   /** Whether a socket was ever opened; where it never is, something on the way may not let them pass. */
   everOpened = false;
+  #renewTimer: ReturnType<typeof setTimeout> | undefined;
   #retryTimer: ReturnType<typeof setTimeout> | undefined;
   #silenceTimer: ReturnType<typeof setTimeout> | undefined;
 
@@ -95,6 +99,7 @@ export class Connection implements Link {
 
   renew(): void {
     if (this.#state.name === 'closed') return;
+    if (this.#state.name === 'online') return void this.#hello();
     this.#dropSocket();
     clearTimeout(this.#retryTimer);
     this.#rejectCalls((call) => call.sent, brokenOff());
@@ -142,15 +147,30 @@ export class Connection implements Link {
       const token = await tokenOf(this.#options.token);
       if (this.#socket !== socket) return;
       const server = await new Promise<LiveResults['hello']>((resolve, reject) =>
-        this.request('hello', { token }, resolve, reject),
+        this.request('hello', token === undefined ? {} : { token }, resolve, reject),
       );
+      if (this.#socket !== socket) return;
+      this.#renewBefore(server.identity.expires);
       this.#failures = 0;
       this.#setState({ name: 'online', server });
       for (const call of this.#calls.values()) if (!call.sent) this.#transmit(call);
     } catch (error) {
       if (error instanceof ProblemError && error.problem.status < 500) this.#refused(error.problem);
+      else if (this.#state.name === 'online') this.#renewIn(RENEW_AGAIN_MS);
       else this.#socket?.close();
     }
+  }
+
+  /** Gets another token in good time and says hello with it, so that what is watched goes on. */
+  #renewBefore(expires: string | undefined): void {
+    clearTimeout(this.#renewTimer);
+    if (expires === undefined || typeof this.#options.token !== 'function') return;
+    this.#renewIn(Math.max((Date.parse(expires) - Date.now()) * 0.8, 1000));
+  }
+
+  #renewIn(ms: number): void {
+    // A timer takes no more than 2^31 ms.
+    this.#renewTimer = setTimeout(() => void this.#hello(), Math.min(ms, 2 ** 31 - 1));
   }
 
   #refused(problem: Problem): void {
@@ -170,6 +190,7 @@ export class Connection implements Link {
 
   #dropSocket(): void {
     clearTimeout(this.#silenceTimer);
+    clearTimeout(this.#renewTimer);
     const socket = this.#socket;
     this.#socket = undefined;
     socket?.close();

@@ -13,7 +13,7 @@ import {
 /** What a link over HTTP needs from outside. */
 export interface HttpLinkOptions {
   url: string;
-  token: Token;
+  token?: Token | undefined;
   backoffMs: (failures: number) => number;
 }
 
@@ -115,7 +115,7 @@ export class HttpLink implements Link {
       const response = await this.#fetch(method, path, body, headers, abort.signal);
       for await (const { event, id, data } of readEvents(response.body!, () => abort.abort())) {
         if (abort.signal.aborted) return;
-        if (event === 'end') return this.#lost('The service ended the watch.');
+        if (event === 'end') return this.#ended(watch, JSON.parse(data) as Problem, begun, reject);
         const params = { watch, resume: id, ...(JSON.parse(data) as object) };
         if (!begun) resolve(params as unknown as LiveResults['watch']);
         else this.#listener.notified(event === 'change' ? 'change' : 'reset', params as never);
@@ -130,6 +130,14 @@ export class HttpLink implements Link {
     }
   }
 
+  /** A watch that may not be seen any more has ended; all else, and a token that has expired, is a reason to connect again. */
+  #ended(watch: string, problem: Problem, begun: boolean, reject: (error: Error) => void): void {
+    this.#streams.delete(watch);
+    if (problem.status !== 403) this.#lost(problem.detail);
+    else if (begun) this.#listener.notified('end', { watch, problem } as never);
+    else reject(new ProblemError(problem));
+  }
+
   async #fetch(
     method: string,
     path: string,
@@ -137,12 +145,13 @@ export class HttpLink implements Link {
     headers: Record<string, string> = {},
     signal?: AbortSignal,
   ): Promise<Response> {
+    const token = await tokenOf(this.#options.token);
     let response: Response;
     try {
       response = await fetch(this.#options.url + path, {
         method,
         headers: {
-          authorization: `Bearer ${await tokenOf(this.#options.token)}`,
+          ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
           ...(body === undefined ? {} : { 'content-type': 'application/json' }),
           ...headers,
         },

@@ -44,10 +44,10 @@ export class ConnectionError extends Error {
   override name = 'ConnectionError';
 }
 
-/** A token, or what gets one; it is asked whenever a connection is made. */
+/** A token, or what gets one; it is asked whenever a connection is made, and before the token it gave last expires. */
 export type Token = string | (() => string | Promise<string>);
 
 /** The token to use now. */
-export async function tokenOf(token: Token): Promise<string> {
+export async function tokenOf(token: Token | undefined): Promise<string | undefined> {
   return typeof token === 'function' ? token() : token;
 }

@@ -6,8 +6,11 @@ import type { ClientStorage } from './storage/storage.js';
 
 /** How to connect. */
 export interface ConnectOptions {
-  /** A key or token, or what gets one: it is asked whenever a connection is made. */
-  token: Token;
+  /**
+   * A key or token, or what gets one: it is asked whenever a connection is made, and before the token it gave last expires.
+   * Left out, one takes part as nobody in particular, where the policy lets one.
+   */
+  token?: Token | undefined;
   /** Where the outbox and copies of what was watched are kept; in memory unless told otherwise. */
   storage?: ClientStorage;
   /**

@@ -208,7 +208,7 @@ export class Store implements WatchHost {
       response = await fetch(this.url + path, {
         method,
         headers: {
-          authorization: `Bearer ${token}`,
+          ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
           accept,
           ...(body === undefined ? {} : { 'content-type': 'application/json' }),
         },
@@ -232,7 +232,7 @@ export class Store implements WatchHost {
     );
   }
 
-  /** Makes a new connection now, with a token that is got anew. For tokens that are about to expire. */
+  /** Gets a token anew and goes on with it: after signing in as somebody else, or when claims have altered. */
   renew(): void {
     this.#link.renew();
   }
@@ -386,9 +386,10 @@ export class Store implements WatchHost {
           this.#outbox?.accepted(id, seq);
           return;
         }
-        const { watch } = params as { watch: string };
+        // What may be seen has altered, and with it the name of the watch.
+        const { watch, was = watch } = params as { watch: string; was?: string };
         for (const { subscription } of this.#shared.values()) {
-          if (subscription.name === watch) this.#notify(subscription, name, params);
+          if (subscription.name === watch || subscription.name === was) this.#notify(subscription, name, params);
         }
       },
     });
@@ -441,6 +442,8 @@ export class Store implements WatchHost {
       const { problem } = params as { problem: Problem };
       // A service that stops comes back; the watch goes on when the connection does.
       if (problem.status !== 503) subscription.fail(new ProblemError(problem));
+      // A token that ran out may be followed by another.
+      if (problem.status === 401 && typeof this.#options.token === 'function') this.#link.renew();
     } else subscription.take(params as LiveResults['watch']);
   }
 }

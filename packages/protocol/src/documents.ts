@@ -68,12 +68,16 @@ export type Listing = z.infer<typeof Listing>;
 export const CollectionSummary = z
   .object({
     id: CollectionName,
-    version: Seq,
-    created: z.iso.datetime(),
-    updated: z.iso.datetime(),
+    version: Seq.optional(),
+    created: z.iso.datetime().optional(),
+    updated: z.iso.datetime().optional(),
     data: z.object({
-      documents: z.int().nonnegative().describe('How many documents it has.'),
-      sizeBytes: z.int().nonnegative().describe('The bytes of their data as JSON.'),
+      documents: z
+        .int()
+        .nonnegative()
+        .optional()
+        .describe('How many documents it has. Left out, like all but its name, where the policy hides some of them.'),
+      sizeBytes: z.int().nonnegative().optional().describe('The bytes of their data as JSON.'),
     }),
   })
   .meta({ id: 'CollectionSummary' });

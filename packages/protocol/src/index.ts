@@ -4,6 +4,7 @@
  *
  * @packageDocumentation
  */
+export * from './access.js';
 export * from './commits.js';
 export * from './documents.js';
 export * from './live.js';

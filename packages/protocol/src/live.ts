@@ -1,5 +1,6 @@
 import type { JsonPatch } from '@uproar/core';
 import { z } from 'zod';
+import { SelfDescription } from './access.js';
 import { Receipt, WireCommit } from './commits.js';
 import { CollectionName, DocumentAddress, Listing, Seq, WireDocument } from './documents.js';
 import { Problem } from './problems.js';
@@ -68,7 +69,9 @@ export type WatchChange = z.infer<typeof WatchChange>;
 
 /** What the WebSocket calls take (JSON-RPC 2.0 `params`, by name). */
 export const LIVE_PARAMS = {
-  hello: z.strictObject({ token: z.string().max(8192) }),
+  hello: z.strictObject({
+    token: z.string().max(16_384).optional().describe('A key or a token; left out by those who take part without.'),
+  }),
   watch: z.union([
     z.strictObject({ query: WireQuery, resume: ResumePoint.optional() }),
     z.strictObject({ doc: DocumentAddress, resume: ResumePoint.optional() }),
@@ -90,7 +93,8 @@ export const LIVE_RESULTS = {
     serverVersion: z.string(),
     seq: Seq,
     time: z.iso.datetime().describe("The server's clock."),
-    identity: z.object({ kind: z.literal('key'), name: z.string() }),
+    identity: SelfDescription,
+    openUntil: z.iso.datetime().optional().describe('Until when the store stands open to everybody.'),
   }),
   watch: z.union([
     WatchResult.extend({ watch: z.string(), resume: ResumePoint }),
@@ -105,7 +109,11 @@ export const LIVE_RESULTS = {
 /** What the service sends unasked over a WebSocket (JSON-RPC 2.0 notifications). */
 export const LIVE_NOTIFICATIONS = {
   change: WatchChange.extend({ watch: z.string(), resume: ResumePoint }),
-  reset: WatchResult.extend({ watch: z.string(), resume: ResumePoint }),
+  reset: WatchResult.extend({
+    watch: z.string(),
+    resume: ResumePoint,
+    was: z.string().optional().describe('What the watch was called until now, where its name has changed.'),
+  }),
   end: z.object({ watch: z.string(), problem: Problem }),
   accepted: z
     .object({ id: z.string(), seq: Seq })

@@ -19,6 +19,8 @@ export const Problem = z
     write: z.int().optional().describe('The write of the commit at fault, counted from 0.'),
     document: z.string().optional().describe('The document concerned, as `collection/id`.'),
     read: z.int().optional().describe('The entry of `reads` that is out of date, counted from 0.'),
+    rule: z.string().optional().describe('The rule of the policy that refused: read, create, update or delete.'),
+    retryAfter: z.int().optional().describe('The seconds to wait before another try.'),
     expectedVersion: z.int().optional().describe('The version that was expected; 0 for none.'),
     currentVersion: z.int().optional().describe("The document's version in the store; 0 where there is none."),
   })

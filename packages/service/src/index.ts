@@ -5,6 +5,8 @@
  */
 export { startService, type Service } from './service.js';
 export { DEFAULT_HOST, DEFAULT_PORT, VERSION, type ServiceOptions } from './settings.js';
+export type { AccountsMode } from './identity/identities.js';
+export type { TokenSettings } from './identity/tokens.js';
 export {
   checkStore,
   databaseFile,

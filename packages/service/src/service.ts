@@ -2,7 +2,7 @@ import { createProblem, HEARTBEAT_MS } from '@uproar/protocol';
 import Fastify, { type FastifyInstance } from 'fastify';
 import type { z } from 'zod';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
-import { requireKey } from './http/authenticate.js';
+import { recogniseSenders } from './http/authenticate.js';
 import { serveBackups } from './http/backups.js';
 import { parseJsonBodies } from './http/body-parser.js';
 import { serveCommits } from './http/commits.js';
@@ -17,12 +17,21 @@ import { describeRoutes } from './http/openapi.js';
 import { serveJournal } from './http/journal.js';
 import { serveOperations } from './http/operations.js';
 import { serveQuery } from './http/query.js';
+import { serveAccounts } from './http/accounts.js';
+import { serveAudit } from './http/audit.js';
+import { serveKeys } from './http/keys.js';
+import { servePolicy } from './http/policy.js';
 import { serveTickets } from './http/tickets.js';
-import { Keys, MIN_KEY_LENGTH } from './identity/keys.js';
+import { Fences } from './http/fences.js';
+import { addressFinder, fenceIn, serverOptions } from './http/server.js';
+import { Attendance } from './identity/attendance.js';
+import { Identities } from './identity/identities.js';
+import { MIN_KEY_LENGTH } from './identity/keys.js';
+import { RateLimiter, SignInThrottle } from './identity/rate-limits.js';
 import { Tickets } from './identity/tickets.js';
 import { LiveViews } from './live/live-views.js';
 import { serveSockets } from './live/socket-server.js';
-import { DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
+import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
 import { openStore, type Store } from './store/index.js';
 
 /** Whoever has not closed their connection by then, when the service stops, is cut off. */
@@ -35,6 +44,7 @@ export interface Service {
   /** The key that the first start of a store makes; not to be had again. */
   firstKey: string | undefined;
   store: Store;
+  identities: Identities;
   /** Takes no more requests, ends the watches, writes what is waiting and closes the store. */
   close(): Promise<void>;
 }
@@ -54,6 +64,11 @@ export async function startService(options: ServiceOptions): Promise<Service> {
       `The key in UPROAR_ADMIN_KEY is too short to be safe; use at least ${MIN_KEY_LENGTH} characters.`,
     );
   }
+  if (options.openUntilMs !== undefined && !isLoopback(options.host) && !options.openToTheNetwork) {
+    throw new RangeError(
+      `A store stands open on this machine alone, not at ${options.host}; --open-to-the-network opens it to whoever can reach it.`,
+    );
+  }
   const store = openStore(options.directory, {
     limits: options.documentLimits,
     waiting: options.waiting,
@@ -61,20 +76,33 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   });
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
   const views = new LiveViews(store);
-  const keys = new Keys(store.database, options.adminKey);
+  const identities = new Identities({
+    database: store.database,
+    adminKey: options.adminKey,
+    tokens: options.tokens,
+    accounts: options.accounts ?? 'closed',
+    openUntilMs: options.openUntilMs,
+  });
+  store.log.policy = () => identities.policy;
+  const attendance = new Attendance(identities, options.connectionLimits);
   const context: Context = {
     store,
     views,
-    keys,
+    identities,
+    attendance,
+    rates: new RateLimiter(options.rateLimits),
+    signIns: new SignInThrottle(),
+    fences: new Fences(options.allowedOrigins),
     tickets: new Tickets(),
     committer: new Committer(store, commitLimits),
     commitLimits,
+    accessLimits: { ...DEFAULT_ACCESS_LIMITS, ...options.accessLimits },
     maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
     heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
     closing: new Set(),
   };
   const app = await buildApp(context, options);
-  const closeSockets = serveSockets(app.server, context);
+  const closeSockets = serveSockets(app.server, context, addressFinder(options));
   const close = async () => {
     const terminateSockets = closeSockets();
     for (const end of context.closing) end();
@@ -85,15 +113,21 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     await app.close();
     clearTimeout(impatience);
     views.close();
+    attendance.close();
+    identities.audit.flush();
     store.close();
   };
   try {
     const address = await app.listen({ host: options.host, port: options.port });
-    return { address, firstKey: keys.createFirst(), store, close };
+    return { address, firstKey: identities.keys.createFirst(), store, identities, close };
   } catch (error) {
     await close();
     throw error;
   }
+}
+
+function isLoopback(host: string): boolean {
+  return host === 'localhost' || host === '::1' || /^127(\.\d{1,3}){3}$/.test(host);
 }
 
 function loggerOptions({ logLevel = 'silent' }: ServiceOptions) {
@@ -101,7 +135,8 @@ function loggerOptions({ logLevel = 'silent' }: ServiceOptions) {
 }
 
 async function buildApp(context: Context, options: ServiceOptions): Promise<FastifyInstance> {
-  const app = Fastify({
+  const app: FastifyInstance = Fastify({
+    ...serverOptions(options),
     logger: loggerOptions(options),
     forceCloseConnections: 'idle',
     frameworkErrors: (_error, _request, reply) => {
@@ -113,7 +148,8 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   // Declarations of answers describe; what is sent was checked on its way in.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   handleErrors(app);
-  requireKey(app, context.keys, context.tickets);
+  await fenceIn(app, context, options);
+  recogniseSenders(app, context);
   parseJsonBodies(app);
   await describeRoutes(app);
   serveOperations(app);
@@ -125,6 +161,10 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveJournal(app, context);
   serveBackups(app, context);
   serveTickets(app, context);
+  serveKeys(app, context);
+  servePolicy(app, context);
+  serveAccounts(app, context);
+  serveAudit(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   if (options.clientFile) serveClient(app, options.clientFile);
   for (const [prefix, directory] of Object.entries(options.pages ?? {})) await servePages(app, prefix, directory);

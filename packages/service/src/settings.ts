@@ -1,5 +1,9 @@
 import type { DocumentLimits } from '@uproar/core';
 import type { CommitLimits } from './commit/committer.js';
+import type { ConnectionLimits } from './identity/attendance.js';
+import type { AccountsMode } from './identity/identities.js';
+import type { RateLimits } from './identity/rate-limits.js';
+import type { TokenSettings } from './identity/tokens.js';
 import type { RetentionLimits, WaitingLimits } from './store/index.js';
 
 /** How a service is started. */
@@ -26,8 +30,37 @@ export interface ServiceOptions {
   heartbeatMs?: number;
   /** How much of the journal is kept; all of it unless told otherwise. */
   journal?: RetentionLimits;
+  /** How tokens of an identity provider are verified; without it none are taken. */
+  tokens?: TokenSettings | undefined;
+  /** Whether there are accounts: none, those that administrators make (unless told otherwise), or whoever likes signs up. */
+  accounts?: AccountsMode;
+  /** Until when everybody may do everything with documents, in milliseconds since 1970. */
+  openUntilMs?: number | undefined;
+  /** Lets a store that stands open do so at an address that others can reach. */
+  openToTheNetwork?: boolean;
+  /** The origins whose pages may use the store, beside its own; `*` for all. */
+  allowedOrigins?: readonly string[];
+  /** Proxies whose word on where a request comes from is taken: addresses, or networks such as `10.0.0.0/8`. */
+  trustedProxies?: readonly string[];
+  /** A certificate and its key, in PEM; the service speaks TLS then. */
+  tls?: { cert: string; key: string } | undefined;
+  /** How long a client may take to send a request, in milliseconds: its headers, and all of it. */
+  timeouts?: { headersMs?: number; requestMs?: number };
+  rateLimits?: Partial<RateLimits>;
+  connectionLimits?: Partial<ConnectionLimits>;
+  accessLimits?: Partial<AccessLimits>;
   logLevel?: 'silent' | 'warn' | 'info' | 'debug';
 }
+
+/** How much those may ask at once whom the policy governs. */
+export interface AccessLimits {
+  /** Watches of one connection. */
+  watches: number;
+  /** Documents read for one query, whether they belong to it or not. */
+  documentsRead: number;
+}
+
+export const DEFAULT_ACCESS_LIMITS: AccessLimits = { watches: 500, documentsRead: 250_000 };
 
 /** The address a store listens at unless told otherwise. */
 export const DEFAULT_HOST = '127.0.0.1';

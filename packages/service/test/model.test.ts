@@ -1,6 +1,6 @@
 import { expect } from 'chai';
 import jsonPatch from 'fast-json-patch';
-import { deepEqual, project, type Document, type JsonValue } from '@uproar/core';
+import { deepEqual, FULL_ACCESS, project, type Document, type JsonValue } from '@uproar/core';
 import { openStore, type Store } from '@uproar/service';
 import { Random } from '../../../test/random.js';
 import { modelData, modelQuery, type ModelQuery } from '../../../test/random-query.js';
@@ -9,6 +9,7 @@ import { prepareWireQuery } from '../dist/http/query-form.js';
 import type { LiveEvent } from '../dist/live/live-event.js';
 import type { Subscription } from '../dist/live/live-view.js';
 import { LiveViews } from '../dist/live/live-views.js';
+import type { Viewer } from '../dist/live/sources.js';
 import { refills } from '../dist/live/window-source.js';
 
 const COLLECTION = 'model';
@@ -44,6 +45,9 @@ class Watcher {
     this.take(event);
   }
 }
+
+/** Somebody who may see everything. */
+const EVERYBODY: Viewer = { accessTo: () => FULL_ACCESS, glimpse: () => FULL_ACCESS, key: '', named: [], limits: {} };
 
 /** Runs random writes against random watches, and compares all with the model after every commit. */
 async function run(seed: number, steps: number): Promise<void> {
@@ -82,7 +86,13 @@ async function run(seed: number, steps: number): Promise<void> {
     }
   };
   const begin = (watcher: Watcher) =>
-    (watcher.subscription = views.watch({ query: watcher.query.form }, watcher, watcher.resume, watcher.take));
+    (watcher.subscription = views.watch(
+      { query: watcher.query.form },
+      EVERYBODY,
+      watcher,
+      watcher.resume,
+      watcher.take,
+    ));
 
   for (let n = 0; n < 12; n++) await writeSome();
   for (let step = 0; step < steps; step++) {

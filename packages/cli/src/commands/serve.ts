@@ -1,12 +1,15 @@
 import { resolve } from 'node:path';
 import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
-import type { Service, ServiceOptions } from '@uproar/service';
+import type { AccountsMode, Service, ServiceOptions } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
-import type { Command } from 'commander';
+import { Option, type Command } from 'commander';
 import { CLIENT_FILE } from '@uproar/client/file';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import pc from 'picocolors';
+import { parseAmount, parseDuration, SIZES } from '../amounts.js';
 import { CommandError, EXIT } from '../exit-codes.js';
+import { formatDuration } from '../output.js';
+import { readFile } from '../read-data.js';
 
 interface Options {
   data: string;
@@ -19,6 +22,17 @@ interface Options {
   commitSize?: string;
   commitWrites?: string;
   pages?: string;
+  tokenKeys?: string;
+  tokenAlgorithms?: string;
+  tokenIssuer?: string;
+  tokenAudience?: string;
+  accounts: AccountsMode;
+  openFor?: string;
+  openToTheNetwork?: boolean;
+  allowOrigin?: string;
+  trustProxy?: string;
+  tlsCert?: string;
+  tlsKey?: string;
 }
 
 /** `uproar serve`: runs a store. */
@@ -43,21 +57,48 @@ export function addServe(program: Command): void {
     .option('--commit-size <size>', 'the largest commit: 16MB unless told otherwise')
     .option('--commit-writes <number>', 'the most writes of a commit: 10000 unless told otherwise')
     .option('--pages <directory>', 'serve a folder of plain pages at /pages/')
+    .option('--token-keys <url>', 'take tokens (JWT) verified by the public keys (JWK Set) at this address')
+    .option('--token-algorithms <names>', 'the algorithms taken of them: RS256,ES256,EdDSA')
+    .option('--token-issuer <issuer>', 'what "iss" of a token must be')
+    .option('--token-audience <audience>', 'what "aud" of a token must be')
+    .addOption(
+      new Option(
+        '--accounts <mode>',
+        'accounts: off, closed (administrators make them), or open (whoever likes signs up)',
+      )
+        .choices(['off', 'closed', 'open'])
+        .default('closed'),
+    )
+    .option(
+      '--open-for <time>',
+      'let everybody do everything with documents for so long: 30m, 2h; on this machine only',
+    )
+    .option('--open-to-the-network', 'let a store that stands open be reached from other machines, too')
+    .option(
+      '--allow-origin <origins>',
+      'let pages of these origins use the store: https://board.example,https://app.example',
+    )
+    .option('--trust-proxy <addresses>', 'take the word of proxies at these addresses on where a request comes from')
+    .option('--tls-cert <file>', 'speak TLS with this certificate (PEM)')
+    .option('--tls-key <file>', 'and its key (PEM)')
     .addHelpText(
       'after',
-      '\nUPROAR_ADMIN_KEY sets the key of the store; without it the first start makes one and prints it once.\n\nExamples:\n  uproar serve\n  UPROAR_ADMIN_KEY=a-key-of-your-own uproar serve --data /srv/uproar --port 8000',
+      '\nUPROAR_ADMIN_KEY sets the key of the store; without it the first start makes one and prints it once.\nUPROAR_TOKEN_SECRET sets the secret of tokens (JWT, HS256).\n\nExamples:\n  uproar serve\n  UPROAR_ADMIN_KEY=a-key-of-your-own uproar serve --data /srv/uproar --port 8000\n  uproar serve --open-for 2h\n  uproar serve --token-keys https://id.example/keys.json --token-issuer https://id.example --token-audience festival',
     )
     .action(serve);
 }
 
 async function serve(options: Options): Promise<void> {
+  const openForMs = parseDuration(options.openFor);
   const service = await start({
+    ...accessFrom(options),
+    openUntilMs: openForMs === undefined ? undefined : Date.now() + openForMs,
     directory: options.data,
     host: options.host,
     port: parsePort(options.port),
     logLevel: options.logLevel,
     journal: {
-      maxAgeMs: parseAmount(options.journalAge, TIMES),
+      maxAgeMs: parseDuration(options.journalAge),
       maxSizeBytes: parseAmount(options.journalSize, SIZES),
     },
     ...limitsFrom(options),
@@ -72,7 +113,9 @@ async function serve(options: Options): Promise<void> {
   if (service.firstKey) {
     process.stdout.write(`\nThe key of this new store, shown only now:\n\n  ${pc.bold(service.firstKey)}\n\n`);
   }
+  const stopWarning = openForMs === undefined ? undefined : warnWhileOpen(service);
   await stopped();
+  stopWarning?.();
   process.stdout.write('stopping\n');
   await service.close();
 }
@@ -112,6 +155,67 @@ export async function start(
   }
 }
 
+/** Who is let in, as the options say. */
+function accessFrom(options: Options): Partial<ServiceOptions> {
+  const { tokenKeys, tokenAlgorithms, tokenIssuer, tokenAudience, tlsCert, tlsKey } = options;
+  const secret = process.env.UPROAR_TOKEN_SECRET;
+  if ((tlsCert === undefined) !== (tlsKey === undefined)) {
+    throw new CommandError('TLS takes both --tls-cert and --tls-key.', EXIT.usage);
+  }
+  if (tokenKeys !== undefined && !URL.canParse(tokenKeys)) {
+    throw new CommandError(
+      `"${tokenKeys}" is no address of keys.`,
+      EXIT.usage,
+      'Write it like https://id.example/keys.json.',
+    );
+  }
+  return {
+    accounts: options.accounts,
+    openToTheNetwork: options.openToTheNetwork ?? false,
+    ...(options.allowOrigin === undefined ? {} : { allowedOrigins: listOf(options.allowOrigin) }),
+    ...(options.trustProxy === undefined ? {} : { trustedProxies: listOf(options.trustProxy) }),
+    ...(tlsCert === undefined ? {} : { tls: { cert: readFile(tlsCert), key: readFile(tlsKey!) } }),
+    ...(tokenKeys === undefined && secret === undefined
+      ? {}
+      : {
+          tokens: {
+            secret,
+            keysUrl: tokenKeys,
+            algorithms: tokenAlgorithms === undefined ? undefined : listOf(tokenAlgorithms),
+            issuer: tokenIssuer,
+            audience: tokenAudience,
+          },
+        }),
+  };
+}
+
+function listOf(text: string): string[] {
+  return text
+    .split(',')
+    .map((part) => part.trim())
+    .filter((part) => part !== '');
+}
+
+/** Says again and again how long the store still stands open, and when it is closed. Returns what stops that. */
+function warnWhileOpen(service: Service): () => void {
+  let timer: NodeJS.Timeout | undefined;
+  const warn = () => {
+    const untilMs = service.identities.openUntilMs();
+    if (untilMs === undefined) {
+      process.stdout.write(`${pc.green('closed')} The store is closed again: it takes keys and tokens.\n`);
+      return;
+    }
+    const leftMs = untilMs - Date.now();
+    process.stdout.write(
+      `${pc.yellow('open')} Everybody may do everything with documents for ${formatDuration(leftMs)} more, until ${new Date(untilMs).toLocaleTimeString()}.\n`,
+    );
+    // Half the time that is left, then the last minute, then the end.
+    timer = setTimeout(warn, leftMs > 120_000 ? leftMs / 2 : leftMs > 61_000 ? leftMs - 60_000 : leftMs + 50);
+  };
+  warn();
+  return () => clearTimeout(timer);
+}
+
 /** The limits that the options set; the others are the usual ones. */
 function limitsFrom({ documentSize, commitSize, commitWrites }: Options): Partial<ServiceOptions> {
   if (commitWrites !== undefined && !/^[1-9]\d{0,5}$/.test(commitWrites)) {
@@ -128,23 +232,6 @@ function limitsFrom({ documentSize, commitSize, commitWrites }: Options): Partia
       ...(commitWrites === undefined ? {} : { writes: Number(commitWrites) }),
     },
   };
-}
-
-const TIMES = { m: 60_000, h: 3_600_000, d: 86_400_000 };
-const SIZES = { kB: 1000, MB: 1_000_000, GB: 1_000_000_000 };
-
-/** Reads an amount with its unit. */
-function parseAmount(text: string | undefined, units: Record<string, number>): number | undefined {
-  if (text === undefined) return undefined;
-  const [, number, unit] = /^(\d{1,9})([A-Za-z]+)$/.exec(text) ?? [];
-  if (number === undefined || !Object.hasOwn(units, unit!)) {
-    throw new CommandError(
-      `"${text}" is no amount.`,
-      EXIT.usage,
-      `Write a number with one of ${Object.keys(units).join(', ')}.`,
-    );
-  }
-  return Number(number) * units[unit!]!;
 }
 
 /** Reads a port number. */

@@ -57,7 +57,12 @@ async function status(options: StoreOptions & { json?: boolean }): Promise<void>
     }
     printTable(
       ['collection', 'documents', 'size', 'last change'],
-      collections.map(({ id, updated, data }) => [id, String(data.documents), formatBytes(data.sizeBytes), updated]),
+      collections.map(({ id, updated, data: { documents, sizeBytes } }) => [
+        id,
+        documents === undefined ? '–' : String(documents),
+        sizeBytes === undefined ? '–' : formatBytes(sizeBytes),
+        updated ?? '–',
+      ]),
     );
   } finally {
     store.close();

@@ -34,7 +34,9 @@ watch(
     >
       <span class="name">{{ id }}</span>
       <span class="activity" :data-activity="id" aria-hidden="true" />
-      <span class="count" :aria-label="`${data.documents} documents`">{{ counts.format(Number(data.documents)) }}</span>
+      <span v-if="data.documents !== undefined" class="count" :aria-label="`${data.documents} documents`">{{
+        counts.format(Number(data.documents))
+      }}</span>
     </RouterLink>
   </div>
 </template>

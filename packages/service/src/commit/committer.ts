@@ -10,6 +10,7 @@ import {
   type DocumentChange,
   type JsonObject,
   type JsonValue,
+  type Rights,
   type Write,
 } from '@uproar/core';
 import {
@@ -36,6 +37,7 @@ export const DEFAULT_COMMIT_LIMITS: CommitLimits = { writes: 10_000, sizeBytes: 
 /** Whose commit it is and where it comes from. */
 export interface Sender extends CommitOrigin {
   author: Author;
+  rights: Rights;
 }
 
 /** What a write of one document came to. */
@@ -123,9 +125,9 @@ export class Committer {
 
   async #append(
     commit: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
-    { author, ...origin }: Sender,
+    { author, rights, ...origin }: Sender,
   ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown }>> {
-    const outcome = await this.#store.log.append({ ...commit, timeMs: Date.now(), author }, origin);
+    const outcome = await this.#store.log.append({ ...commit, timeMs: Date.now(), author, rights }, origin);
     if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, commit.writes.length));
     if ('idReused' in outcome) {
       throw problemError(

@@ -1,33 +1,95 @@
-import { problemError } from '@uproar/protocol';
-import type { FastifyInstance, FastifyRequest } from 'fastify';
-import type { Identity, Keys } from '../identity/keys.js';
-import type { Tickets } from '../identity/tickets.js';
+import { ProblemError, problemError } from '@uproar/protocol';
+import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import { formatIdentity, mayAdminister, type Identity } from '../identity/identity.js';
+import type { RateState } from '../identity/rate-limits.js';
+import type { Context } from './context.js';
 
 declare module 'fastify' {
   interface FastifyRequest {
-    /** Who is asking. Set before any route that needs a key is run. */
+    /** Who is asking. Set before any route that needs to know is run. */
     identity: Identity;
   }
   interface FastifyContextConfig {
-    /** True for the few routes that are served without a key. */
+    /** True for the few routes that are served to everybody. */
     open?: boolean;
+    /** True for routes that only keys with the scope `admin` may use. */
+    admin?: boolean;
   }
 }
 
-/** Lets requests pass that carry a known key as `Authorization: Bearer` (RFC 6750, section 2.1). */
-export function requireKey(app: FastifyInstance, keys: Keys, tickets: Tickets): void {
+/** Lets requests pass whose sender is known, may use the route, and has not asked too much. */
+export function recogniseSenders(
+  app: FastifyInstance,
+  context: Pick<Context, 'identities' | 'rates' | 'fences' | 'tickets'>,
+): void {
+  const { identities, rates, fences } = context;
   app.decorateRequest('identity');
-  app.addHook('onRequest', async (request) => {
-    if (request.routeOptions.config?.open) return;
-    request.identity = identifyByTicket(tickets, request) ?? identify(keys, request);
+  app.addHook('onRequest', async (request, reply) => {
+    const { open, admin } = request.routeOptions.config;
+    fences.checkOrigin(request.headers);
+    if (open) return;
+    await rates.checkFailures(request.ip);
+    try {
+      request.identity = identifyByTicket(context, request) ?? (await identities.identify(bearerOf(request)));
+    } catch (error) {
+      await noteFailure(context, error, request.ip, request.id);
+      throw error;
+    }
+    fences.checkHost(request.headers, request.identity);
+    sendRate(reply, await rates.count(request.identity, request.ip));
+    if (admin && !mayAdminister(request.identity)) {
+      throw problemError('admin-only', 'This takes a key with the scope "admin"; "uproar key create" makes one.');
+    }
   });
+  app.addHook('onError', async (request, _reply, error) => {
+    if (!(error instanceof ProblemError) || error.problem.status !== 403) return;
+    const { type, detail } = error.problem;
+    identities.audit.add({
+      event: 'refused',
+      identity: request.identity ? formatIdentity(request.identity.author) : 'unknown',
+      address: request.ip,
+      request: request.id,
+      detail: { problem: type.split('/').at(-1)!, to: `${request.method} ${request.routeOptions.url ?? '?'}`, detail },
+    });
+  });
+}
+
+/** Counts an attempt to be recognised that failed, and keeps a note of it. */
+export async function noteFailure(
+  { identities, rates }: Pick<Context, 'identities' | 'rates'>,
+  error: unknown,
+  address: string,
+  request: string,
+): Promise<void> {
+  // A store that asks for a key says so to many who only did not know; that is no attempt.
+  if (!(error instanceof ProblemError) || error.problem.type.endsWith('/key-missing')) return;
+  if (error.problem.status !== 401) return;
+  await rates.countFailure(address);
+  identities.audit.add({
+    event: 'not-recognised',
+    identity: 'unknown',
+    address,
+    request,
+    detail: { problem: error.problem.type.split('/').at(-1)!, detail: error.problem.detail },
+  });
+}
+
+/** Tells how much is left, in the fields of the IETF draft on rate limits for HTTP. */
+function sendRate(reply: FastifyReply, state: RateState | undefined): void {
+  if (!state) return;
+  const { quota, left, resetSeconds } = state;
+  reply.header('ratelimit-policy', `"identity";q=${quota.requests};w=${quota.seconds}`);
+  reply.header('ratelimit', `"identity";r=${left};t=${resetSeconds}`);
 }
 
 /**
  * Tells who asks by a ticket in the address. What cannot send headers cannot send `Last-Event-ID` either: `resume` stands for it.
  * Both are taken out of the parameters.
  */
-function identifyByTicket(tickets: Tickets, request: FastifyRequest): Identity | undefined {
+function identifyByTicket(
+  { tickets, identities }: Pick<Context, 'tickets' | 'identities'>,
+  request: FastifyRequest,
+): Identity | undefined {
   const parameters = request.query as Record<string, unknown>;
   const { ticket, resume } = parameters;
   if (typeof ticket !== 'string') return undefined;
@@ -35,7 +97,7 @@ function identifyByTicket(tickets: Tickets, request: FastifyRequest): Identity |
   if (typeof resume === 'string') request.headers['last-event-id'] ??= resume;
   delete parameters.resume;
   const identity = request.method === 'GET' ? tickets.redeem(ticket, Date.now()) : undefined;
-  if (identity) return identity;
+  if (identity) return identities.present(identity);
   throw problemError(
     'ticket-unknown',
     'A ticket is good for one GET, within 30 seconds. Get another with POST /v1/tickets.',
@@ -45,32 +107,17 @@ function identifyByTicket(tickets: Tickets, request: FastifyRequest): Identity |
   );
 }
 
-function identify(keys: Keys, request: FastifyRequest): Identity {
+function bearerOf(request: FastifyRequest): string | undefined {
   const header = request.headers.authorization;
-  if (header === undefined) {
-    throw problemError('key-missing', 'Send the key of the store as "Authorization: Bearer <key>".');
-  }
-  const key = /^Bearer +([\x21-\x7e]+) *$/i.exec(header)?.[1];
-  if (key === undefined) {
-    throw problemError('key-missing', 'The Authorization header must read "Bearer <key>".', {
-      parameter: 'Authorization',
-    });
-  }
-  return identifyKey(keys, key);
+  if (header === undefined) return undefined;
+  const key = readBearer(header);
+  if (key !== undefined) return key;
+  throw problemError('key-missing', 'The Authorization header must read "Bearer <key>".', {
+    parameter: 'Authorization',
+  });
 }
 
-/**
- * Tells whose key this is.
- *
- * @throws {ProblemError} `key-unknown`
- */
-export function identifyKey(keys: Keys, key: string): Identity {
-  const identity = keys.identify(key);
-  if (!identity) {
-    throw problemError(
-      'key-unknown',
-      'The store does not know this key. The first start printed one; starting with UPROAR_ADMIN_KEY sets one.',
-    );
-  }
-  return identity;
+/** The key or token in an `Authorization` header (RFC 6750, section 2.1). */
+export function readBearer(header: string | undefined): string | undefined {
+  return /^Bearer +([\x21-\x7e]+) *$/i.exec(header ?? '')?.[1];
 }

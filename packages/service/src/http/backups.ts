@@ -33,6 +33,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
   routes.post(
     '/v1/backups',
     {
+      config: { admin: true },
       schema: {
         tags,
         summary: 'Begin a backup',
@@ -51,6 +52,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
   routes.get(
     '/v1/backups/:id',
     {
+      config: { admin: true },
       schema: {
         tags,
         summary: 'Tell how far a backup is',
@@ -63,6 +65,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
   routes.get(
     '/v1/backups/:id/content',
     {
+      config: { admin: true },
       schema: {
         tags,
         summary: 'Fetch a backup that is ready',
@@ -84,6 +87,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
   routes.delete(
     '/v1/backups/:id',
     {
+      config: { admin: true },
       schema: {
         tags,
         summary: 'Remove a backup, or break it off',

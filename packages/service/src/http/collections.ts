@@ -2,7 +2,8 @@ import { CollectionListing, Problem } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
-import { summarize } from '../live/sources.js';
+import { listCollections } from '../live/sources.js';
+import { viewerOf } from './access.js';
 import type { Context } from './context.js';
 import { answerWithWatch } from './event-stream.js';
 
@@ -25,7 +26,11 @@ export function serveCollections(app: FastifyInstance, context: Context): void {
         return answerWithWatch(context, request, reply, { collections: true });
       }
       const { store } = context;
-      return { seq: store.log.seq, documents: store.collections.list().map(summarize), more: false };
+      return {
+        seq: store.log.seq,
+        documents: listCollections(store, viewerOf(context, request.identity)),
+        more: false,
+      };
     },
   );
 }

@@ -1,17 +1,26 @@
-import type { Keys } from '../identity/keys.js';
+import type { Attendance } from '../identity/attendance.js';
+import type { Identities } from '../identity/identities.js';
+import type { RateLimiter, SignInThrottle } from '../identity/rate-limits.js';
 import type { Tickets } from '../identity/tickets.js';
 import type { CommitLimits, Committer } from '../commit/committer.js';
 import type { LiveViews } from '../live/live-views.js';
+import type { AccessLimits } from '../settings.js';
 import type { Store } from '../store/index.js';
+import type { Fences } from './fences.js';
 
 /** What the routes and the live connections work with. */
 export interface Context {
   store: Store;
   views: LiveViews;
-  keys: Keys;
+  identities: Identities;
+  attendance: Attendance;
+  rates: RateLimiter;
+  signIns: SignInThrottle;
   tickets: Tickets;
   committer: Committer;
   commitLimits: CommitLimits;
+  accessLimits: AccessLimits;
+  fences: Fences;
   maxUnreadBytes: number;
   heartbeatMs: number;
   /** Everything that must be told when the service stops. */

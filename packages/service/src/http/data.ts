@@ -1,4 +1,4 @@
-import type { Document, JsonValue, Write } from '@uproar/core';
+import { sees, withoutFields, type Document, type JsonValue, type Write } from '@uproar/core';
 import {
   CollectionName,
   Data,
@@ -17,7 +17,9 @@ import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
-import { stringifyStored } from '../store/index.js';
+import { isGoverned } from '../identity/identity.js';
+import { seenDocument } from '../live/sources.js';
+import { readableAccess } from './access.js';
 import { queryFromParameters, QueryParameters } from './query-form.js';
 import { answerQuery, describeAbsent } from './send-query.js';
 import { PATCH_TYPES } from './body-parser.js';
@@ -105,7 +107,8 @@ export function serveData(app: FastifyInstance, context: Context): void {
     (request, reply) => {
       const { collection, id } = request.params;
       const { at } = request.query;
-      if (at !== undefined) sendDocumentAt(request, reply, readDocumentAt(store, collection, id, at));
+      const access = readableAccess(context, request.identity, collection);
+      if (at !== undefined) sendDocumentAt(request, reply, readDocumentAt(store, access, collection, id, at));
       else if (wantsStream(request)) answerWithWatch(context, request, reply, { doc: `${collection}/${id}` });
       else sendDocument(context, request, reply, collection, id);
     },
@@ -190,14 +193,17 @@ function wantsStream(request: FastifyRequest): boolean {
 }
 
 function sendDocument(
-  { store }: Context,
+  context: Context,
   request: FastifyRequest,
   reply: FastifyReply,
   collection: string,
   id: string,
 ): void {
+  const { store, identities } = context;
   const info = store.collections.get(collection);
-  const stored = info && store.documents.get(info.number, id);
+  const found = info && store.documents.get(info.number, id);
+  const text = found && seenDocument(found, identities.accessOf(request.identity, collection));
+  const stored = text === undefined ? undefined : found;
   const version = stored?.version ?? 0;
   const verdict = judgeRead(request.headers, stored?.version);
   if (verdict === 'failed') {
@@ -205,12 +211,12 @@ function sendDocument(
     throw problemError('precondition-failed', detail, { currentVersion: version });
   }
   if (!stored) {
-    const detail = describeAbsent(store, collection, id);
+    const detail = describeAbsent(store, collection, id, !isGoverned(request.identity));
     throw problemError('no-such-document', detail);
   }
   reply.header('etag', entityTag(version));
   if (verdict === 'unchanged') void reply.code(304).send();
-  else sendJson(reply, stringifyStored(stored));
+  else sendJson(reply, text!);
 }
 
 function sendNothing(reply: FastifyReply): FastifyReply {
@@ -261,9 +267,14 @@ async function sendWritten(
   key?: string,
 ): Promise<FastifyReply> {
   const { collection, id, before, after } = await append(context, request, write, key);
-  reply.header('etag', entityTag(after!.version));
-  if (!before) reply.code(201).header('location', `/v1/data/${collection}/${id}`);
-  return reply.type('application/json; charset=utf-8').send(JSON.stringify(after));
+  const access = context.identities.accessOf(request.identity, collection);
+  // Somebody may write what they may not read.
+  const visible = sees(access, after!);
+  reply.header('etag', entityTag(after!.version)).code(!before ? 201 : visible ? 200 : 204);
+  if (!before) reply.header('location', `/v1/data/${collection}/${id}`);
+  if (!visible) return reply.send();
+  const shown = withoutFields(after!, access.conceal);
+  return reply.type('application/json; charset=utf-8').send(JSON.stringify(shown));
 }
 
 async function append({ committer }: Context, request: FastifyRequest, write: Write, key: string | undefined) {

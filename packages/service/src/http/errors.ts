@@ -7,7 +7,8 @@ import type { $ZodIssue } from 'zod/v4/core';
 /** Sends a problem report (RFC 9457). */
 export function sendProblem(reply: FastifyReply, problem: Problem): FastifyReply {
   if (problem.status === 401) reply.header('www-authenticate', 'Bearer realm="uproar"');
-  if (problem.status === 503) reply.header('retry-after', '1');
+  if (problem.retryAfter !== undefined) reply.header('retry-after', String(problem.retryAfter));
+  else if (problem.status === 503) reply.header('retry-after', '1');
   return reply.code(problem.status).type('application/problem+json').send(JSON.stringify(problem));
 }
 

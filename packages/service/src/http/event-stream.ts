@@ -1,8 +1,10 @@
 import type { ServerResponse } from 'node:http';
-import { createProblem, type WatchTarget } from '@uproar/protocol';
+import { createProblem, ProblemError, type Problem, type WatchTarget } from '@uproar/protocol';
+import type { Identity } from '../identity/identity.js';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import type { LiveEvent } from '../live/live-event.js';
-import type { Sink } from '../live/live-view.js';
+import type { Sink, Subscription } from '../live/live-view.js';
+import { viewerOf } from './access.js';
 import type { Context } from './context.js';
 
 /** How long a browser waits before it connects again, in milliseconds. */
@@ -19,42 +21,110 @@ export function answerWithWatch(
   const response = reply.raw;
   const sink = new StreamSink(response, context.maxUnreadBytes);
   const begin = (first: LiveEvent) => {
-    response.writeHead(200, {
-      'content-type': 'text/event-stream; charset=utf-8',
-      'cache-control': 'no-store',
-      'x-accel-buffering': 'no',
-      'x-content-type-options': 'nosniff',
-    });
+    response.writeHead(200, { ...headersOf(reply), ...EVENT_STREAM_HEADERS });
     response.write(`retry: ${RETRY_MS}\n\n`);
     sink.send(first);
   };
-  const subscription = context.views.watch(
-    target,
-    sink,
-    typeof resume === 'string' && resume !== '' ? resume : undefined,
-    begin,
-    () => response.destroy(),
-  );
+  let subscription: Subscription | undefined;
+  const stay = stayPresent(context, request, response, {
+    suspend: () => subscription?.suspend(),
+    goOn: (identity) => {
+      if (!subscription) return;
+      const send = subscription.begun ? (first: LiveEvent) => sink.send(first) : begin;
+      subscription = context.views.review(subscription, target, viewerOf(context, identity), send, stay.fail);
+    },
+  });
+  try {
+    subscription = context.views.watch(
+      target,
+      viewerOf(context, request.identity),
+      sink,
+      typeof resume === 'string' && resume !== '' ? resume : undefined,
+      begin,
+      stay.fail,
+    );
+  } catch (error) {
+    stay.leave();
+    throw error;
+  }
   reply.hijack();
 
   // An id without data moves the resume point of the reader on, and no event is raised.
   const heartbeat = setInterval(() => {
-    if (subscription.behind || subscription.view.settled || sink.full) return;
+    if (!subscription || subscription.behind || subscription.view.settled || sink.full) return;
     response.write(`: still here\nid: ${subscription.view.resumePoint(context.store.log.seq)}\n\n`);
   }, context.heartbeatMs);
-  const end = () => {
-    const problem = createProblem('stopping', 'The service is stopping. Connect again in a moment.');
-    response.end(`event: end\ndata: ${JSON.stringify(problem)}\n\n`);
-  };
-  context.closing.add(end);
-  response.on('drain', () => void subscription.catchUp());
+  response.on('drain', () => void subscription?.catchUp());
   response.on('error', () => response.destroy());
   response.on('close', () => {
     clearInterval(heartbeat);
-    context.closing.delete(end);
-    subscription.stop();
+    stay.leave();
+    subscription?.stop();
   });
 }
+
+/**
+ * Notes a response as a connection that stays open: it is ended when the service stops or its identity is nobody any more, and
+ * told when what it may see has altered.
+ *
+ * @throws {ProblemError} `too-many` connections
+ */
+export function stayPresent(
+  context: Context,
+  request: FastifyRequest,
+  response: ServerResponse,
+  watcher: { suspend: () => void; goOn: (identity: Identity) => void },
+): { leave: () => void; fail: (error: unknown) => void } {
+  const endWith = (problem: Problem) => {
+    if (!response.headersSent) {
+      response.writeHead(problem.status, { 'content-type': 'application/problem+json' });
+      response.end(JSON.stringify(problem));
+    } else response.end(`event: end\ndata: ${JSON.stringify(problem)}\n\n`);
+  };
+  const fail = (error: unknown) =>
+    endWith(
+      error instanceof ProblemError
+        ? error.problem
+        : createProblem('internal', 'The service failed to go on with this.'),
+    );
+  const presence = {
+    identity: request.identity,
+    address: request.ip,
+    suspend: watcher.suspend,
+    review: (present: Identity | Problem) => {
+      if ('status' in present) return endWith(present);
+      presence.identity = present;
+      try {
+        watcher.goOn(present);
+      } catch (error) {
+        fail(error);
+      }
+    },
+  };
+  const leave = context.attendance.enter(presence);
+  const end = () => endWith(createProblem('stopping', 'The service is stopping. Connect again in a moment.'));
+  context.closing.add(end);
+  return {
+    fail,
+    leave: () => {
+      leave();
+      context.closing.delete(end);
+    },
+  };
+}
+
+/** The headers that were set on an answer before it was taken over. */
+export function headersOf(reply: FastifyReply): Record<string, string> {
+  return Object.fromEntries(Object.entries(reply.getHeaders()).map(([name, value]) => [name, String(value)]));
+}
+
+/** The headers of an event stream. */
+export const EVENT_STREAM_HEADERS = {
+  'content-type': 'text/event-stream; charset=utf-8',
+  'cache-control': 'no-store',
+  'x-accel-buffering': 'no',
+  'x-content-type-options': 'nosniff',
+} as const;
 
 /** Writes events to a response, and says when its reader is too slow. */
 class StreamSink implements Sink {

@@ -4,7 +4,10 @@ import {
   formatCql2Json,
   formatText,
   joinName,
+  lensFor,
   nearNames,
+  prepareQuery,
+  type Access,
   type Document,
   type JsonObject,
   type Node,
@@ -12,6 +15,10 @@ import {
 } from '@uproar/core';
 import { z } from 'zod';
 import { adviseIndex, type Store } from '../store/index.js';
+import { isGoverned, type Identity } from '../identity/identity.js';
+import type { WireQuery } from '@uproar/protocol';
+import { costLimits, readableAccess } from './access.js';
+import { prepareWireQuery } from './query-form.js';
 import type { Context } from './context.js';
 
 /** What a query costs, and what would help. */
@@ -21,16 +28,21 @@ export const Explanation = z
     whereJson: z.unknown().describe('The same in CQL2 JSON.'),
     through: z
       .enum(['document', 'index', 'collection', 'nothing'])
+      .nullable()
       .describe('What is gone through to find the documents.'),
     index: z.string().nullable().describe('The index used.'),
     searchedBy: z.array(z.string()).describe('What of the condition the index is searched by.'),
     ordered: z
       .boolean()
+      .nullable()
       .describe('Whether the documents come in the order of the query, so that reading stops at the limit.'),
-    documentsRead: z.int(),
+    documentsRead: z
+      .int()
+      .nullable()
+      .describe('Null, as all that tells of documents that are hidden, for those whom the policy governs.'),
     documentsReturned: z.int(),
     more: z.boolean(),
-    milliseconds: z.number(),
+    milliseconds: z.number().nullable(),
     matcher: z.object({
       kind: z
         .enum(['values', 'ranges', 'list'])
@@ -47,14 +59,21 @@ export type Explanation = z.infer<typeof Explanation>;
 const SAMPLE = 1000;
 const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=', 'between', 'in', 'like']);
 
-/** Runs a query and tells what it cost. */
-export async function explainQuery({ store, views }: Context, query: Query): Promise<Explanation> {
+/**
+ * Runs a query and tells what it cost. Those whom the policy governs are told what they asked and got, and nothing that
+ * follows from documents they do not see.
+ */
+export async function explainQuery(context: Context, form: WireQuery, identity: Identity): Promise<Explanation> {
+  const { store, views } = context;
+  const access = readableAccess(context, identity, form.from);
+  const query = prepareWireQuery(form, true, access);
+  const governed = isGoverned(identity);
   const started = performance.now();
-  const reading = await store.reader.read(query, query.limit ?? 10_000);
+  const reading = await store.reader.read(query, query.limit ?? 10_000, costLimits(context, identity));
   const { plan, documentsRead, found, more } = reading;
-  const filing = views.describeFiling(query.from, query.where);
+  const filing = views.describeFiling(query.from, governed ? query.asked : query.where);
   const wasteful = documentsRead >= 100 && documentsRead >= 10 * Math.max(1, found.length);
-  const warnings = await findWarnings(store, query);
+  const warnings = await findWarnings(store, query, access);
   // An index does not help a condition that finds nothing whatever it is.
   const index = wasteful && warnings.length === 0 ? adviseIndex(query) : undefined;
   const advice =
@@ -65,31 +84,34 @@ export async function explainQuery({ store, views }: Context, query: Query): Pro
     );
   }
   return {
-    where: query.where ? formatText(query.where) : null,
-    whereJson: query.where ? formatCql2Json(query.where) : null,
-    through: plan?.through ?? 'nothing',
-    index: plan?.index?.fields ?? null,
-    searchedBy: plan?.searchedBy ?? [],
-    ordered: plan?.ordered ?? true,
-    documentsRead,
+    where: query.asked ? formatText(query.asked) : null,
+    whereJson: query.asked ? formatCql2Json(query.asked) : null,
+    through: governed ? null : (plan?.through ?? 'nothing'),
+    index: governed ? null : (plan?.index?.fields ?? null),
+    searchedBy: governed ? [] : (plan?.searchedBy ?? []),
+    ordered: governed ? null : (plan?.ordered ?? true),
+    documentsRead: governed ? null : documentsRead,
     documentsReturned: found.length,
     more,
-    milliseconds: Math.round((performance.now() - started) * 1000) / 1000,
+    milliseconds: governed ? null : Math.round((performance.now() - started) * 1000) / 1000,
     matcher: filing,
     warnings,
-    advice,
+    advice: governed ? [] : advice,
   };
 }
 
-/** Compares what the condition asks of fields with the fields and types that are there. */
-async function findWarnings(store: Store, query: Query): Promise<string[]> {
-  if (!query.where || !store.collections.get(query.from)) return [];
-  const { found } = await store.reader.read(
-    { ...query, where: undefined, matches: () => true, order: [], after: undefined },
-    SAMPLE,
-  );
-  if (found.length === 0) return [];
-  const documents = found.map(({ document }) => document);
+/** Compares what the condition asks of fields with the fields and types that are there, as far as they may be seen. */
+async function findWarnings(store: Store, query: Query, access: Access): Promise<string[]> {
+  if (!query.asked || !store.collections.get(query.from)) return [];
+  const sample = prepareQuery({ from: query.from, limit: SAMPLE }, lensFor(access));
+  const { found } = await store.reader.read(sample, SAMPLE);
+  const documents = found.map(({ document }) => query.show(document));
+  return warningsFor(query.asked, documents);
+}
+
+/** What a condition asks of fields that none of some documents can give. */
+export function warningsFor(where: Node, documents: Document[]): string[] {
+  if (documents.length === 0) return [];
   const warnings = new Set<string>();
   const visit = (node: Node): void => {
     if (node.kind === 'property') warnAboutName(node.path, documents, warnings);
@@ -97,7 +119,7 @@ async function findWarnings(store: Store, query: Query): Promise<string[]> {
     node.args.forEach(visit);
     if (COMPARISONS.has(node.name)) warnAboutTypes(node.args, documents, warnings);
   };
-  visit(query.where);
+  visit(where);
   return [...warnings];
 }
 

@@ -15,6 +15,7 @@ export function serveClient(app: FastifyInstance, file: string): void {
       'cross-origin-resource-policy': 'cross-origin',
       'x-content-type-options': 'nosniff',
     });
+    reply.removeHeader('vary');
     if (request.headers['if-none-match'] === etag) return reply.code(304).send();
     return reply.type('text/javascript; charset=utf-8').send(content);
   });
@@ -47,6 +48,8 @@ export function openPages(scope: FastifyInstance, contentSecurityPolicy: string)
     route.schema = { ...route.schema, hide: true };
   });
   scope.addHook('onSend', async (_request, reply) => {
+    // They are the same for every origin, and caches should know that.
+    reply.removeHeader('vary');
     reply.headers({
       'content-security-policy': contentSecurityPolicy,
       'x-content-type-options': 'nosniff',

@@ -29,6 +29,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Context): void {
   routes.get(
     '/v1/indexes',
     {
+      config: { admin: true },
       schema: {
         tags,
         summary: 'List the indexes',
@@ -40,6 +41,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Context): void {
   routes.post(
     '/v1/indexes',
     {
+      config: { admin: true },
       schema: {
         tags,
         summary: 'Create an index',
@@ -57,6 +59,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Context): void {
   routes.delete(
     '/v1/indexes/:id',
     {
+      config: { admin: true },
       schema: {
         tags,
         summary: 'Remove an index',

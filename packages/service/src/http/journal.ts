@@ -3,18 +3,24 @@ import {
   formatAddress,
   formatTime,
   isCollectionName,
+  sees,
+  seesEverything,
   splitAddress,
+  withoutFields,
   type Document,
   type DocumentChange,
   type Query,
 } from '@uproar/core';
-import { createProblem, DocumentAddress, Problem, Seq, problemError } from '@uproar/protocol';
+import { DocumentAddress, Problem, Seq, problemError } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import type { JournalChange, JournalEntry } from '../store/index.js';
+import { isGoverned, type Identity } from '../identity/identity.js';
+import { readableAccess } from './access.js';
 import type { Context } from './context.js';
+import { EVENT_STREAM_HEADERS, headersOf, stayPresent } from './event-stream.js';
 import { prepareWireQuery } from './query-form.js';
 
 /** A change of one document as an event (CloudEvents 1.0, JSON format). */
@@ -121,7 +127,7 @@ async function answer(
       parameter: 'before',
     });
   }
-  const source = new Source(context, parameters);
+  const source = new Source(context, parameters, request.identity);
   const { first, last } = store.journal.bounds();
   if (before !== undefined) {
     const start = before === 'now' ? last + 1 : before;
@@ -149,7 +155,7 @@ async function answer(
   if (format === 'application/x-ndjson') {
     return reply.type('application/x-ndjson').send(Readable.from(lines(source, after, last)));
   }
-  follow(context, reply, after, source);
+  follow(context, request, reply, after, source);
   return reply;
 }
 
@@ -167,22 +173,31 @@ async function* lines(source: Source, after: number, last: number) {
 }
 
 /** Sends what is there and then what comes. The seq sent last is all that is kept of a reader, however slow it is. */
-function follow(context: Context, reply: FastifyReply, after: number, source: Source): void {
+function follow(context: Context, request: FastifyRequest, reply: FastifyReply, after: number, source: Source): void {
   const { store } = context;
-  reply.hijack();
   const response = reply.raw;
-  response.writeHead(200, {
-    'content-type': 'text/event-stream; charset=utf-8',
-    'cache-control': 'no-store',
-    'x-accel-buffering': 'no',
-    'x-content-type-options': 'nosniff',
+  let suspended = false;
+  const stay = stayPresent(context, request, response, {
+    suspend: () => (suspended = true),
+    goOn: (identity) => {
+      suspended = false;
+      source.identity = identity;
+      wake();
+    },
   });
+  reply.hijack();
+  response.writeHead(200, { ...headersOf(reply), ...EVENT_STREAM_HEADERS });
   response.write(`retry: 2000\n: the journal after ${after}\n\n`);
   let sent = after;
   let scheduled = false;
   const pump = () => {
     scheduled = false;
-    while (sent < store.log.seq && response.writableLength < context.maxUnreadBytes && !response.destroyed) {
+    while (
+      !suspended &&
+      sent < store.log.seq &&
+      response.writableLength < context.maxUnreadBytes &&
+      !response.destroyed
+    ) {
       const entries = source.after(sent, COMMITS_AT_ONCE);
       for (const entry of entries) {
         for (const event of source.events([entry]))
@@ -198,17 +213,12 @@ function follow(context: Context, reply: FastifyReply, after: number, source: So
   };
   const stopListening = store.log.onApplied(wake);
   const heartbeat = setInterval(() => response.write(`: still here\nid: ${sent}\n\n`), context.heartbeatMs);
-  const end = () =>
-    response.end(
-      `event: end\ndata: ${JSON.stringify(createProblem('stopping', 'The service is stopping. Connect again in a moment.'))}\n\n`,
-    );
-  context.closing.add(end);
   response.on('drain', wake);
   response.on('error', () => response.destroy());
   response.on('close', () => {
     clearInterval(heartbeat);
     stopListening();
-    context.closing.delete(end);
+    stay.leave();
   });
   pump();
 }
@@ -217,10 +227,13 @@ function follow(context: Context, reply: FastifyReply, after: number, source: So
 class Source {
   readonly #context: Context;
   readonly #parameters: z.infer<typeof Parameters>;
+  /** Whose eyes it is seen through. */
+  identity: Identity;
   readonly #query: Query | undefined;
   readonly #document: { collection: string; id: string } | undefined;
 
-  constructor(context: Context, parameters: z.infer<typeof Parameters>) {
+  constructor(context: Context, parameters: z.infer<typeof Parameters>, identity: Identity) {
+    this.identity = identity;
     this.#context = context;
     this.#parameters = parameters;
     const { where, collection, doc } = parameters;
@@ -228,6 +241,8 @@ class Source {
       this.#query = prepareWireQuery({ from: collection ?? 'any', where, limit: 'none' }, true);
     }
     this.#document = doc === undefined ? undefined : splitAddress(doc);
+    const named = collection ?? this.#document?.collection;
+    if (named !== undefined) readableAccess(context, identity, named);
   }
 
   after(seq: number, limit: number): JournalEntry[] {
@@ -247,17 +262,35 @@ class Source {
   }
 
   events(entries: readonly JournalEntry[]): JournalEvent[] {
-    return entries.flatMap((entry) =>
-      entry.changes
+    return entries.flatMap((entry) => {
+      const seen = entry.changes.flatMap((change) => this.#see(change) ?? []);
+      return seen
+        .map((change, place) => (isGoverned(this.identity) ? { ...change, place } : change))
         .filter((change) => this.#isMeant(change))
-        .map((change) => describe(this.#context.store.id, entry, change)),
-    );
+        .map((change) => describe(this.#context.store.id, entry, change));
+    });
   }
 
+  /** A change as it is seen: what comes into sight is created, what goes out of it deleted. */
+  #see(change: JournalChange): JournalChange | undefined {
+    const access = this.#context.identities.accessOf(this.identity, change.collection);
+    if (seesEverything(access)) return change;
+    const look = (document: Document | undefined) =>
+      document && sees(access, document) ? withoutFields(document, access.conceal) : undefined;
+    const [before, after] = [look(change.before), look(change.after)];
+    return before || after ? { ...change, before, after } : undefined;
+  }
+
+  /** The commits that changed the document. Those whose change is not seen are passed over, as if there were none. */
   #ofDocument(place: { before: number } | { after: number }, limit: number): JournalEntry[] {
     const { store } = this.#context;
     const info = store.collections.get(this.#document!.collection);
-    return info ? store.journal.ofDocument(info.number, this.#document!.id, place, limit) : [];
+    if (!info) return [];
+    const entries = store.journal.ofDocument(info.number, this.#document!.id, place, limit);
+    const seen = entries.filter(({ changes }) => changes.some((change) => this.#see(change) !== undefined));
+    if (seen.length > 0 || entries.length === 0) return seen;
+    const { seq } = entries.at(-1)!;
+    return this.#ofDocument('before' in place ? { before: seq } : { after: seq }, limit);
   }
 
   #isMeant({ collection, before, after }: DocumentChange): boolean {
@@ -266,7 +299,9 @@ class Source {
   }
 
   #meets(document: Document | undefined): boolean {
-    return document !== undefined && (!this.#query || this.#query.matches({ document }) === true);
+    if (document === undefined || !this.#query) return document !== undefined;
+    // What may not be seen has been left out of the document already.
+    return this.#query.matches({ document, claims: this.identity.claims }) === true;
   }
 }
 

@@ -18,6 +18,9 @@ export async function describeRoutes(app: FastifyInstance): Promise<void> {
       security: [{ key: [] }],
       tags: [
         { name: 'data', description: 'Collections and their documents' },
+        { name: 'access', description: 'Keys, the policy, and the audit log' },
+        { name: 'accounts', description: 'Accounts of people and devices, and their sessions' },
+        { name: 'administration', description: 'Indexes and backups' },
         { name: 'operations', description: 'Running the service' },
       ],
     },

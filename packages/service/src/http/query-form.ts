@@ -1,4 +1,13 @@
-import { nearNames, didYouMean, prepareQuery, QueryError, type JsonObject, type Query } from '@uproar/core';
+import {
+  nearNames,
+  didYouMean,
+  lensFor,
+  prepareQuery,
+  QueryError,
+  type Access,
+  type JsonObject,
+  type Query,
+} from '@uproar/core';
 import { WireQuery, problemError } from '@uproar/protocol';
 import { z } from 'zod';
 
@@ -47,9 +56,10 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
  * Makes a query ready as it came over the wire.
  *
  * @param mayBeEndless whether `limit: none` is taken
+ * @param access what the one who asks may read; left out, the query is not seen through anybody's eyes
  * @throws {ProblemError} `bad-query` with the place of the fault, or `bad-cursor`
  */
-export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean): Query {
+export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean, access?: Access): Query {
   if (query.limit === 'none' && !mayBeEndless) {
     throw problemError(
       'bad-query',
@@ -60,7 +70,8 @@ export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean): Query
     );
   }
   try {
-    return prepareQuery({ ...query, where: query.where as string | JsonObject | boolean | undefined });
+    const form = { ...query, where: query.where as string | JsonObject | boolean | undefined };
+    return prepareQuery(form, access && lensFor(access));
   } catch (error) {
     if (!(error instanceof QueryError)) throw error;
     const name = error.pointer === '/after' ? 'bad-cursor' : 'bad-query';

@@ -3,7 +3,6 @@ import type { FastifyInstance, FastifyReply } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import type { Context } from './context.js';
 import { explainQuery, Explanation } from './explain.js';
-import { prepareWireQuery } from './query-form.js';
 import { answerQuery } from './send-query.js';
 
 /** Queries that come in a body, and what they cost. */
@@ -35,6 +34,6 @@ export function serveQuery(app: FastifyInstance, context: Context): void {
         response: { 200: Explanation, default: Problem },
       },
     },
-    async (request) => explainQuery(context, prepareWireQuery(request.body, true)),
+    async (request) => explainQuery(context, request.body, request.identity),
   );
 }

@@ -1,13 +1,13 @@
-import { formatAddress, type Document } from '@uproar/core';
+import { formatAddress, sees, withoutFields, type Access, type Document } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import { readStored, type Store } from '../store/index.js';
 
 /**
- * Reads a document as it was when the store was at `seq`.
+ * Reads a document as it was when the store was at `seq`, as somebody sees it.
  *
  * @throws {ProblemError} `seq-ahead`, `journal-cut`, or `no-such-document` when there was none then
  */
-export function readDocumentAt(store: Store, collection: string, id: string, seq: number): Document {
+export function readDocumentAt(store: Store, access: Access, collection: string, id: string, seq: number): Document {
   if (seq > store.log.seq) {
     throw problemError('seq-ahead', `The store is at seq ${store.log.seq}; there is no ${seq} yet.`, {
       parameter: 'at',
@@ -27,7 +27,7 @@ export function readDocumentAt(store: Store, collection: string, id: string, seq
       const stored = store.documents.get(info.number, id);
       return stored && readStored(stored);
     });
-  if (document) return document;
+  if (document && sees(access, document)) return withoutFields(document, access.conceal);
   const address = formatAddress(collection, id);
   throw problemError('no-such-document', `There was no document ${address} at seq ${seq}.`, { document: address });
 }

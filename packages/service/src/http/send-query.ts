@@ -1,12 +1,22 @@
 import { Readable } from 'node:stream';
 import { describeMissing } from './missing.js';
-import { formatAddress, joinName, project, writeCursor, type JsonValue, type Query } from '@uproar/core';
+import {
+  formatAddress,
+  joinName,
+  writeCursor,
+  valueOfField,
+  type Document,
+  type JsonValue,
+  type Query,
+} from '@uproar/core';
 import { type WireQuery, problemError } from '@uproar/protocol';
 import accepts from 'accepts';
 import { stringify } from 'csv-stringify';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import { writeFound } from '../live/query-source.js';
-import { adviseIndex, type Found, type Reading, type Store } from '../store/index.js';
+import { adviseIndex, type Reading, type ReadLimits, type Store } from '../store/index.js';
+import { isGoverned } from '../identity/identity.js';
+import { costLimits, readableAccess } from './access.js';
 import type { Context } from './context.js';
 import { answerWithWatch } from './event-stream.js';
 import { prepareWireQuery } from './query-form.js';
@@ -29,23 +39,33 @@ export async function answerQuery(
     answerWithWatch(context, request, reply, { query: form });
     return reply;
   }
-  const query = prepareWireQuery(form, format !== 'application/json');
-  if (format === 'application/x-ndjson') return sendLines(reply, context.store, query);
-  if (format === 'text/csv') return sendCsv(reply, context.store, query);
-  const reading = await context.store.reader.read(query, query.limit!);
+  const access = readableAccess(context, request.identity, form.from);
+  const query = prepareWireQuery(form, format !== 'application/json', access);
+  const limits = costLimits(context, request.identity);
+  if (format === 'application/x-ndjson') return sendLines(reply, context.store, query, limits);
+  if (format === 'text/csv') return sendCsv(reply, context.store, query, limits);
+  const reading = await context.store.reader.read(query, query.limit!, limits);
   const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
   if (next !== undefined && request.method === 'GET') {
     const address = new URL(request.url, 'http://store');
     address.searchParams.set('after', next);
     reply.header('link', `<${address.pathname}${address.search}>; rel="next"`);
   }
-  return reply.type('application/json; charset=utf-8').send(writeListing(context.store, query, reading, next));
+  return reply
+    .type('application/json; charset=utf-8')
+    .send(writeListing(context.store, query, reading, { next, tellAll: !isGoverned(request.identity) }));
 }
 
 /** A result as the JSON text of a listing. */
-export function writeListing(store: Store, query: Query, reading: Reading, next?: string): string {
+export function writeListing(
+  store: Store,
+  query: Query,
+  reading: Reading,
+  { next, tellAll }: { next: string | undefined; tellAll: boolean },
+): string {
   const documents = reading.found.map((found) => writeFound(found, query)).join(',');
-  const notes = notesFor(store, query, reading);
+  // What is read and left out, and which collections there are, is not told to those who may not see it.
+  const notes = tellAll ? notesFor(store, query, reading) : [];
   const tail = `${next === undefined ? '' : `,"next":${JSON.stringify(next)}`}${notes.length === 0 ? '' : `,"notes":${JSON.stringify(notes)}`}`;
   return `{"seq":${reading.seq},"documents":[${documents}],"more":${reading.more}${tail}}`;
 }
@@ -73,9 +93,9 @@ function chooseFormat(request: FastifyRequest): string {
   return String(type);
 }
 
-function sendLines(reply: FastifyReply, store: Store, query: Query): FastifyReply {
+function sendLines(reply: FastifyReply, store: Store, query: Query, limits: ReadLimits): FastifyReply {
   async function* lines() {
-    for await (const found of store.reader.stream(query)) yield writeFound(found, query) + '\n';
+    for await (const found of store.reader.stream(query, limits)) yield writeFound(found, query) + '\n';
   }
   return reply.type('application/x-ndjson').send(Readable.from(lines()));
 }
@@ -84,18 +104,18 @@ function sendLines(reply: FastifyReply, store: Store, query: Query): FastifyRepl
  * CSV with a header (RFC 4180). Without `fields`, the columns are the fields that any of the documents has, which takes a
  * reading of its own.
  */
-async function sendCsv(reply: FastifyReply, store: Store, query: Query): Promise<FastifyReply> {
+async function sendCsv(reply: FastifyReply, store: Store, query: Query, limits: ReadLimits): Promise<FastifyReply> {
   let columns = query.fields?.map((path) => [...path]);
   if (!columns) {
     const names = new Set<string>();
-    for await (const { document } of store.reader.stream(query))
-      for (const name of Object.keys(document.data)) names.add(name);
+    for await (const { document } of store.reader.stream(query, limits))
+      for (const name of Object.keys(query.show(document).data)) names.add(name);
     columns = [...names].map((name) => [name]);
   }
   const writer = stringify({ header: true, columns: ['id', ...columns.map(joinName)], escape_formulas: false });
   async function* rows() {
-    for await (const found of store.reader.stream(query))
-      yield [found.document.id, ...columns!.map((path) => cellOf(found, path))];
+    for await (const found of store.reader.stream(query, limits))
+      yield [found.document.id, ...columns!.map((path) => cellOf(query.show(found.document), path))];
   }
   Readable.from(rows())
     .on('error', (error) => writer.destroy(error))
@@ -103,16 +123,15 @@ async function sendCsv(reply: FastifyReply, store: Store, query: Query): Promise
   return reply.type('text/csv; charset=utf-8').send(writer);
 }
 
-function cellOf({ document }: Found, path: string[]): string {
-  let value: JsonValue | undefined = project(document, [path]).data;
-  for (const name of path) value = (value as Record<string, JsonValue> | undefined)?.[name];
+function cellOf(document: Document, path: string[]): string {
+  const value: JsonValue | undefined = valueOfField(document, path);
   if (value === undefined || value === null) return '';
   return typeof value === 'string' ? value : JSON.stringify(value);
 }
 
 /** Names a document that is not there. */
-export function describeAbsent(store: Store, collection: string, id: string): string {
-  return store.collections.get(collection)
+export function describeAbsent(store: Store, collection: string, id: string, tellAll: boolean): string {
+  return !tellAll || store.collections.get(collection)
     ? `There is no document ${formatAddress(collection, id)}.`
     : describeMissing(store, collection);
 }

@@ -6,7 +6,8 @@ import type { Sender } from '../commit/committer.js';
 /** Who sends the writes of a request; requests of one connection keep their order. */
 export function senderOf(request: FastifyRequest): Sender {
   return {
-    author: request.identity,
+    author: request.identity.author,
+    rights: request.identity.rights,
     lane: request.raw.socket,
     sizeBytes: Number(request.headers['content-length'] ?? 0),
   };

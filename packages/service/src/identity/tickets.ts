@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import type { Identity } from './keys.js';
+import type { Identity } from './identity.js';
 
 /** How long a ticket can be used, in milliseconds. */
 export const TICKET_MS = 30_000;

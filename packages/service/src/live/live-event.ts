@@ -56,6 +56,11 @@ export class LiveEvent {
     return this.#frame;
   }
 
+  /** A reset as a JSON-RPC 2.0 notification to somebody who knows the watch by another name. */
+  renamed(was: string): string {
+    return `{"jsonrpc":"2.0","method":"reset","params":{"watch":"${this.watch}","was":"${was}","resume":"${this.resume}",${this.members}}}`;
+  }
+
   /** The event as the `result` of a JSON-RPC 2.0 call of `watch`. */
   get answer(): string {
     return `{"watch":"${this.watch}","resume":"${this.resume}",${this.members}}`;

@@ -20,6 +20,9 @@ export class Subscription {
   #sentSeq = 0;
   #begun = false;
   #stopped = false;
+  #suspended = false;
+  /** Sends the first event, which was there while nothing was let pass. */
+  #heldFirst: (() => void) | undefined;
   #catchingUp: Promise<void> | undefined;
 
   constructor(
@@ -27,19 +30,42 @@ export class Subscription {
     readonly sink: Sink,
   ) {}
 
+  /** Whether its first event has gone out. */
+  get begun(): boolean {
+    return this.#begun;
+  }
+
   /** Sends the first event of the watch by way of the caller, and what has happened since. */
   begin(first: LiveEvent, send: (event: LiveEvent) => void): void {
     if (this.#stopped) return;
+    if (this.#suspended) {
+      this.#heldFirst = () => this.begin(first, send);
+      return;
+    }
     this.#begun = true;
     this.#sentSeq = first.seq;
     send(first);
     void this.catchUp();
   }
 
+  /** Lets nothing pass until it is known whether it may still be seen. */
+  suspend(): void {
+    this.#suspended = true;
+  }
+
+  /** Goes on: what has happened meanwhile is sent. */
+  goOn(): void {
+    this.#suspended = false;
+    this.#heldFirst?.();
+    this.#heldFirst = undefined;
+    void this.catchUp();
+  }
+
   /** Passes an event on, or notes that the connection is behind. */
   deliver(event: LiveEvent): void {
     if (event.seq <= this.#sentSeq) return;
-    if (this.behind || this.sink.full) {
+    if (this.#suspended) this.behind = true;
+    else if (this.behind || this.sink.full) {
       this.behind = true;
       if (!this.sink.full) void this.catchUp();
     } else {
@@ -53,7 +79,7 @@ export class Subscription {
    * up to date.
    */
   catchUp(): Promise<void> | undefined {
-    if (!this.behind || !this.#begun || this.#stopped) return undefined;
+    if (!this.behind || !this.#begun || this.#stopped || this.#suspended) return undefined;
     if (this.#catchingUp) return this.#catchingUp;
     const missed = this.view.changeSince(this.#sentSeq);
     if (missed && !(missed instanceof Promise)) {
@@ -80,7 +106,7 @@ export class Subscription {
   async #takeSlowly(missed: LiveEvent | undefined | Promise<LiveEvent | undefined>): Promise<void> {
     // What cannot be told as a change, for whatever reason, is told as a whole.
     const event = (await Promise.resolve(missed).catch(() => undefined)) ?? (await this.view.fullState('reset'));
-    if (!this.#stopped) this.#take(event);
+    if (!this.#stopped && !this.#suspended) this.#take(event);
   }
 
   #take(event: LiveEvent): void {

@@ -3,10 +3,13 @@ import type { WatchTarget } from '@uproar/protocol';
 import type { AppliedCommit, Store } from '../store/index.js';
 import type { LiveEvent } from './live-event.js';
 import { LiveView, type Sink, type Subscription } from './live-view.js';
-import { sourceFor } from './sources.js';
+import { sourceFor, type Source, type Viewer } from './sources.js';
 
 /** The list of collections alters with every commit; those who watch it hear of that at most this often. */
 const COLLECTION_LIST_INTERVAL_MS = 250;
+
+/** A point that no view can resume from, so that it begins with a reset. */
+const BEGIN_ANEW = '';
 
 /** All live views of a store: what is watched, and who watches it. */
 export class LiveViews {
@@ -28,19 +31,57 @@ export class LiveViews {
   }
 
   /**
-   * Begins a watch. Its first event goes out by `send`, now or soon; later ones go to the sink. `fail` hears when the first
-   * cannot be had.
+   * Begins a watch in somebody's name. Its first event goes out by `send`, now or soon; later ones go to the sink. `fail` hears
+   * when the first cannot be had.
    *
-   * @throws {ProblemError} `bad-query`
+   * @throws {ProblemError} `bad-query`, or `not-allowed`
    */
   watch(
     target: WatchTarget,
+    viewer: Viewer,
     sink: Sink,
     resume: string | undefined,
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void = () => undefined,
   ): Subscription {
-    const source = sourceFor(target, this.#store);
+    return this.#join(sourceFor(target, this.#store, viewer), sink, resume, send, fail);
+  }
+
+  /**
+   * Has a suspended watch go on as what its viewer may see now. Where that is something else than before, it becomes a watch of
+   * another view, which begins with a reset.
+   *
+   * @throws {ProblemError} `not-allowed`; then the watch has ended
+   */
+  review(
+    subscription: Subscription,
+    target: WatchTarget,
+    viewer: Viewer,
+    send: (first: LiveEvent) => void,
+    fail: (error: unknown) => void,
+  ): Subscription {
+    let source: Source;
+    try {
+      source = sourceFor(target, this.#store, viewer);
+    } catch (error) {
+      subscription.stop();
+      throw error;
+    }
+    if (source.key === subscription.view.source.key) {
+      subscription.goOn();
+      return subscription;
+    }
+    subscription.stop();
+    return this.#join(source, subscription.sink, subscription.begun ? BEGIN_ANEW : undefined, send, fail);
+  }
+
+  #join(
+    source: Source,
+    sink: Sink,
+    resume: string | undefined,
+    send: (first: LiveEvent) => void,
+    fail: (error: unknown) => void,
+  ): Subscription {
     let view = this.#byKey.get(source.key);
     if (!view) {
       view = new LiveView(

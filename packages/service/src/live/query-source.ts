@@ -1,5 +1,5 @@
-import { patchForChanges, project, type Document, type DocumentChange, type Node, type Query } from '@uproar/core';
-import { stringifyStored, type Found, type Store } from '../store/index.js';
+import { patchForChanges, type DocumentChange, type Node, type Query } from '@uproar/core';
+import { stringifyStored, type Found, type ReadLimits, type Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
 import type { Alteration, Source } from './sources.js';
 
@@ -16,8 +16,9 @@ export class QuerySource implements Source {
   constructor(
     readonly store: Store,
     readonly query: Query,
+    readonly limits: ReadLimits,
   ) {
-    this.key = query.key;
+    this.key = limitedKey(query, limits);
     this.collection = query.from;
     this.where = query.where;
   }
@@ -31,7 +32,7 @@ export class QuerySource implements Source {
   apply(seq: number, changes: readonly DocumentChange[]): Alteration {
     return {
       seq,
-      patch: patchForChanges(changes, (document) => this.query.matches({ document }) === true, this.#project),
+      patch: patchForChanges(changes, (document) => this.query.matches({ document }) === true, this.query.show),
     };
   }
 
@@ -42,18 +43,21 @@ export class QuerySource implements Source {
     return this.apply(log.seq, info ? journal.netChangesAfter(seq, info.number) : []);
   }
 
-  readonly #project = (document: Document): Document => project(document, this.query.fields);
-
   async #readSlowly(): Promise<FullState> {
     let seq = 0;
     const documents: string[] = [];
-    const stream = this.store.reader.stream(this.query, (at) => (seq = at));
+    const stream = this.store.reader.stream(this.query, this.limits, (at) => (seq = at));
     for await (const found of stream) documents.push(writeFound(found, this.query));
     return { seq, documents, more: false };
   }
 }
 
+/** Tells views apart by what they show, and by how much may be read for them. */
+export function limitedKey({ key }: Query, { documents }: ReadLimits): string {
+  return documents === undefined ? key : `${key}:${documents}`;
+}
+
 /** A document that was found, as the query shows it: as JSON text. */
 export function writeFound({ stored, document }: Found, query: Query): string {
-  return query.fields ? JSON.stringify(project(document, query.fields)) : stringifyStored(stored);
+  return query.whole ? stringifyStored(stored) : JSON.stringify(query.show(document));
 }

@@ -1,12 +1,16 @@
-import type { IncomingMessage, Server } from 'node:http';
+import { randomUUID } from 'node:crypto';
+import { STATUS_CODES, type IncomingMessage, type Server } from 'node:http';
 import type { Duplex } from 'node:stream';
-import { createProblem, type Problem, type ProblemError } from '@uproar/protocol';
+import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
 import { WebSocketServer, type WebSocket } from 'ws';
-import { identifyKey } from '../http/authenticate.js';
+import { noteFailure, readBearer } from '../http/authenticate.js';
 import type { Context } from '../http/context.js';
-import type { Identity } from '../identity/keys.js';
+import type { Identity } from '../identity/identity.js';
 import { frameText } from './frame.js';
 import { SocketSession } from './socket-session.js';
+
+/** Close code of a service that is too busy (RFC 6455, section 7.4.1, and its registry). */
+const TRY_LATER = 1013;
 
 /** The address of the WebSocket. */
 export const LIVE_PATH = '/v1/live';
@@ -14,9 +18,14 @@ export const LIVE_PATH = '/v1/live';
 /**
  * Takes WebSocket connections (RFC 6455) at {@link LIVE_PATH}.
  *
+ * @param addressOf tells where a request comes from
  * @returns asks all connections to close, and returns what cuts off those that do not
  */
-export function serveSockets(server: Server, context: Context): () => () => void {
+export function serveSockets(
+  server: Server,
+  context: Context,
+  addressOf: (request: IncomingMessage) => string,
+): () => () => void {
   const sockets = new WebSocketServer({
     noServer: true,
     maxPayload: context.commitLimits.sizeBytes,
@@ -32,19 +41,28 @@ export function serveSockets(server: Server, context: Context): () => () => void
       refuseUpgrade(socket, createProblem('no-such-route', `WebSockets are served at ${LIVE_PATH}.`));
       return;
     }
-    let identity: Identity | undefined;
-    try {
-      identity = identityFrom(request, context);
-    } catch (error) {
-      refuseUpgrade(socket, (error as ProblemError).problem);
-      return;
-    }
-    sockets.handleUpgrade(request, socket, head, (webSocket) => {
-      sessions.set(webSocket, new SocketSession(context, webSocket, socket, identity));
-      answered.add(webSocket);
-      webSocket.on('pong', () => answered.add(webSocket));
-      webSocket.on('close', () => sessions.delete(webSocket));
-    });
+    void recognise(request, context, addressOf(request)).then(
+      (identity) =>
+        sockets.handleUpgrade(request, socket, head, (webSocket) => {
+          const origin = { address: addressOf(request), request: randomUUID() };
+          try {
+            sessions.set(webSocket, new SocketSession(context, webSocket, socket, identity, origin));
+          } catch (error) {
+            webSocket.close(TRY_LATER, (error as ProblemError).problem.title);
+            return;
+          }
+          answered.add(webSocket);
+          webSocket.on('pong', () => answered.add(webSocket));
+          webSocket.on('close', () => sessions.delete(webSocket));
+        }),
+      (error: unknown) =>
+        refuseUpgrade(
+          socket,
+          error instanceof ProblemError
+            ? error.problem
+            : createProblem('internal', 'The service failed to let you in.'),
+        ),
+    );
   });
 
   const heartbeat = setInterval(() => {
@@ -72,15 +90,24 @@ export function serveSockets(server: Server, context: Context): () => () => void
   };
 }
 
-/** A key may come with the request itself; otherwise `hello` brings it. */
-function identityFrom(request: IncomingMessage, { keys }: Context): Identity | undefined {
-  const key = /^Bearer +(\S+)$/i.exec(request.headers.authorization ?? '')?.[1];
-  return key === undefined ? undefined : identifyKey(keys, key);
+/** A key may come with the request itself; otherwise `hello` brings it. Pages of other sites are sent away. */
+async function recognise(request: IncomingMessage, context: Context, address: string): Promise<Identity | undefined> {
+  const { identities, fences, rates } = context;
+  fences.checkOrigin(request.headers);
+  await rates.checkFailures(address);
+  const secret = readBearer(request.headers.authorization);
+  if (secret === undefined) return undefined;
+  try {
+    return await identities.identify(secret);
+  } catch (error) {
+    await noteFailure(context, error, address, randomUUID());
+    throw error;
+  }
 }
 
 function refuseUpgrade(socket: Duplex, problem: Problem): void {
   const body = JSON.stringify(problem);
-  const reason = problem.status === 401 ? 'Unauthorized' : 'Not Found';
+  const reason = STATUS_CODES[problem.status] ?? 'Refused';
   socket.end(
     `HTTP/1.1 ${problem.status} ${reason}\r\nContent-Type: application/problem+json\r\n` +
       `Content-Length: ${Buffer.byteLength(body)}\r\nConnection: close\r\n\r\n${body}`,

@@ -8,19 +8,22 @@ import {
   type LiveMethod,
   type LiveParams,
   type Problem,
+  type WatchTarget,
   problemError,
 } from '@uproar/protocol';
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
-import { identifyKey } from '../http/authenticate.js';
+import { costLimits, readableAccess, viewerOf } from '../http/access.js';
+import { noteFailure } from '../http/authenticate.js';
 import { parseBody } from '../http/body-parser.js';
 import type { Context } from '../http/context.js';
 import { describeIssue } from '../http/errors.js';
 import { prepareWireQuery } from '../http/query-form.js';
 import { readDocumentAt } from '../http/read-document.js';
 import { writeListing } from '../http/send-query.js';
-import type { Identity } from '../identity/keys.js';
-import { stringifyStored } from '../store/index.js';
+import { type Presence } from '../identity/attendance.js';
+import { describeIdentity, isGoverned, type Identity } from '../identity/identity.js';
+import { seenDocument, type Viewer } from './sources.js';
 import { VERSION } from '../version.js';
 import { frameText } from './frame.js';
 import type { LiveEvent } from './live-event.js';
@@ -30,7 +33,17 @@ import type { Sink, Subscription } from './live-view.js';
 const HELLO_WITHIN_MS = 10_000;
 
 /** Close codes (RFC 6455, section 7.4.1; 4000 and above are ours to define). */
-const CLOSE = { restarting: 1012, noHello: 4401 } as const;
+const CLOSE = { tooMany: 1013, restarting: 1012, noHello: 4401 } as const;
+
+/** Something that a connection watches. */
+interface OpenWatch {
+  target: WatchTarget;
+  subscription: Subscription;
+  /** How often it was asked for and not ended. */
+  count: number;
+  /** The calls that have not been answered yet. */
+  waiting: (string | number)[];
+}
 
 /**
  * One WebSocket connection: its calls (JSON-RPC 2.0), its watches and what it is sent.
@@ -38,29 +51,64 @@ const CLOSE = { restarting: 1012, noHello: 4401 } as const;
  * A connection that reads too slowly is not read from either until it has caught up, so that what waits for it stays
  * bounded; answers to its commits wait behind the changes those commits made.
  */
-export class SocketSession implements Sink {
+export class SocketSession implements Sink, Presence {
   readonly #context: Context;
   readonly #socket: WebSocket;
   readonly #stream: Duplex;
-  readonly #watches = new Map<string, { subscription: Subscription; count: number }>();
-  readonly #helloTimer: NodeJS.Timeout;
-  #identity: Identity | undefined;
+  readonly #watches = new Map<string, OpenWatch>();
+  readonly #leave: () => void;
+  #helloTimer: NodeJS.Timeout | undefined;
+  /** True while it is found out who calls; what comes meanwhile waits. */
+  #recognising = false;
+  identity: Identity | undefined;
+  #throttled: { error: ProblemError; untilMs: number } | undefined;
   #heldAnswers: string[] = [];
   #heldMessages: Buffer[] = [];
   #draining = false;
 
-  /** @param stream the connection below the WebSocket */
-  constructor(context: Context, socket: WebSocket, stream: Duplex, identity: Identity | undefined) {
+  /**
+   * @param stream the connection below the WebSocket
+   * @param origin where it comes from: its address and the id of its request
+   * @throws {ProblemError} `too-many` connections
+   */
+  constructor(
+    context: Context,
+    socket: WebSocket,
+    stream: Duplex,
+    identity: Identity | undefined,
+    readonly origin: { address: string; request: string },
+  ) {
     this.#context = context;
     this.#socket = socket;
     this.#stream = stream;
-    this.#identity = identity;
-    this.#helloTimer = setTimeout(() => this.#closeWithoutHello(), HELLO_WITHIN_MS).unref();
-    if (identity) clearTimeout(this.#helloTimer);
+    this.identity = identity;
+    this.#leave = context.attendance.enter(this);
+    if (!identity) this.#awaitHello();
     socket.on('message', (message: Buffer) => this.#receive(message));
     socket.on('error', () => socket.terminate());
     socket.on('close', () => this.#stop());
     stream.on('drain', () => this.#drained());
+  }
+
+  get address(): string {
+    return this.origin.address;
+  }
+
+  suspend(): void {
+    for (const { subscription } of this.#watches.values()) subscription.suspend();
+  }
+
+  /** Goes on as what the identity is now. Nobody may still say who they are, but sees nothing until then. */
+  review(present: Identity | Problem): void {
+    if ('status' in present) {
+      this.identity = undefined;
+      for (const watch of [...this.#watches.keys()]) this.#endWatch(watch, present);
+      this.#awaitHello();
+      return;
+    }
+    this.identity = present;
+    const viewer = viewerOf(this.#context, present);
+    for (const [name, watch] of [...this.#watches]) this.#reviewWatch(name, watch, viewer);
   }
 
   get full(): boolean {
@@ -104,8 +152,7 @@ export class SocketSession implements Sink {
     this.#draining = false;
     this.#whenCaughtUp(() => {
       for (const answer of this.#heldAnswers.splice(0)) this.#write(answer);
-      while (!this.full && this.#heldMessages.length > 0) this.#handle(this.#heldMessages.shift()!);
-      if (!this.full) this.#socket.resume();
+      this.#handleHeld();
     });
   }
 
@@ -124,8 +171,15 @@ export class SocketSession implements Sink {
 
   /** What comes while others are held back waits behind them. */
   #receive(message: Buffer): void {
-    if (this.full || this.#heldMessages.length > 0) this.#heldMessages.push(message);
+    if (this.full || this.#recognising || this.#heldMessages.length > 0) this.#heldMessages.push(message);
     else this.#handle(message);
+  }
+
+  #handleHeld(): void {
+    while (!this.full && !this.#recognising && this.#heldMessages.length > 0) {
+      this.#handle(this.#heldMessages.shift()!);
+    }
+    if (!this.full && !this.#recognising) this.#socket.resume();
   }
 
   #handle(message: Buffer): void {
@@ -168,9 +222,7 @@ export class SocketSession implements Sink {
       const problem = createProblem('bad-request', `There is no call "${method}". There are: ${known}.`);
       throw new RpcFault(RPC_ERRORS.methodNotFound, problem);
     }
-    if (method !== 'hello' && !this.#identity) {
-      throw problemError('key-missing', 'Call hello with the key of the store as "token" first.');
-    }
+    if (method !== 'hello') this.#checkCaller();
     const checked = LIVE_PARAMS[method as LiveMethod].safeParse(params ?? {});
     if (!checked.success) {
       const { detail, pointer } = describeIssue(checked.error.issues);
@@ -195,33 +247,132 @@ export class SocketSession implements Sink {
     }
   }
 
-  #hello({ token }: LiveParams['hello']): string {
-    const { keys, store } = this.#context;
-    this.#identity = identifyKey(keys, token);
-    clearTimeout(this.#helloTimer);
-    return JSON.stringify({
-      store: store.id,
-      serverVersion: VERSION,
-      seq: store.log.seq,
-      time: formatTime(Date.now()),
-      identity: this.#identity,
+  /** @throws {ProblemError} when nobody has said who they are, or too much has been asked */
+  #checkCaller(): void {
+    const { identity } = this;
+    if (!identity) throw problemError('key-missing', 'Call hello with a key or a token as "token" first.');
+    if (this.#throttled && this.#throttled.untilMs > Date.now()) throw this.#throttled.error;
+    this.#throttled = undefined;
+    this.#context.rates.count(identity, this.address).catch((error: unknown) => {
+      if (!(error instanceof ProblemError)) return;
+      this.#throttled = { error, untilMs: Date.now() + Number(error.problem.retryAfter ?? 1) * 1000 };
     });
+  }
+
+  /** Says who calls; said again, with another token, the connection goes on as who that is. */
+  async #hello({ token }: LiveParams['hello']): Promise<string> {
+    const { identities, store, attendance } = this.#context;
+    this.#recognising = true;
+    this.#socket.pause();
+    try {
+      await this.#context.rates.checkFailures(this.address);
+      const identity = await identities.identify(token);
+      attendance.recognise(this, identity);
+      clearTimeout(this.#helloTimer);
+      this.suspend();
+      this.review(identity);
+      const openUntilMs = identities.openUntilMs();
+      return JSON.stringify({
+        store: store.id,
+        serverVersion: VERSION,
+        seq: store.log.seq,
+        time: formatTime(Date.now()),
+        identity: describeIdentity(identity),
+        ...(openUntilMs === undefined ? {} : { openUntil: formatTime(openUntilMs) }),
+      });
+    } catch (error) {
+      await noteFailure(this.#context, error, this.address, this.origin.request);
+      throw error;
+    } finally {
+      // The answer goes out before what has come since is looked at.
+      setImmediate(() => {
+        this.#recognising = false;
+        this.#handleHeld();
+      });
+    }
   }
 
   /** The answer goes out before the watch takes part in any change. */
   #watch(id: string | number, { resume, ...target }: LiveParams['watch']): undefined {
-    const subscription = this.#context.views.watch(
+    const identity = this.identity!;
+    const most = isGoverned(identity) ? this.#context.accessLimits.watches : Infinity;
+    if (this.#watches.size >= most) {
+      throw problemError(
+        'too-many',
+        `A connection has at most ${most} watches. End some, or watch more with one query.`,
+      );
+    }
+    const watch: OpenWatch = { target, count: 1, waiting: [id], subscription: undefined! };
+    watch.subscription = this.#context.views.watch(
       target,
+      viewerOf(this.#context, identity),
       this,
       resume,
-      (first) => this.#answer(id, first.answer),
-      (error) => this.#refuse(id, error),
+      (first) => this.#answerWatch(watch, first),
+      (error) => this.#failWatch(watch, error),
     );
-    const { name } = subscription.view;
-    const known = this.#watches.get(name);
-    if (known) known.subscription.stop();
-    this.#watches.set(name, { subscription, count: (known?.count ?? 0) + 1 });
+    this.#addWatch(watch);
     return undefined;
+  }
+
+  /** Watches of the same view are one, under one name. */
+  #addWatch(watch: OpenWatch): void {
+    const { name } = watch.subscription.view;
+    const known = this.#watches.get(name);
+    if (known) {
+      known.subscription.stop();
+      watch.count += known.count;
+      watch.waiting.push(...known.waiting.splice(0));
+      if (watch.subscription.begun) void this.#answerLate(watch);
+    }
+    this.#watches.set(name, watch);
+  }
+
+  #answerWatch(watch: OpenWatch, first: LiveEvent): void {
+    for (const id of watch.waiting.splice(0)) this.#answer(id, first.answer);
+  }
+
+  /** Those who asked for the same and have not been answered get the whole state. */
+  async #answerLate(watch: OpenWatch): Promise<void> {
+    if (watch.waiting.length > 0) this.#answerWatch(watch, await watch.subscription.view.fullState('result'));
+  }
+
+  #failWatch(watch: OpenWatch, error: unknown): void {
+    const waiting = watch.waiting.splice(0);
+    for (const id of waiting) this.#refuse(id, error);
+    const { name } = watch.subscription.view;
+    if (this.#watches.get(name) !== watch) return;
+    if (waiting.length === 0) this.#endWatch(name, problemOf(error));
+    else this.#watches.delete(name);
+  }
+
+  #endWatch(name: string, problem: Problem): void {
+    const watch = this.#watches.get(name);
+    if (!watch) return;
+    this.#watches.delete(name);
+    watch.subscription.stop();
+    if (watch.waiting.length > 0) for (const id of watch.waiting) this.#refuse(id, new ProblemError(problem));
+    else this.#write(JSON.stringify({ jsonrpc: '2.0', method: 'end', params: { watch: name, problem } }));
+  }
+
+  /** Has a watch go on as what may be seen now. */
+  #reviewWatch(name: string, watch: OpenWatch, viewer: Viewer): void {
+    if (this.#watches.get(name) !== watch) return;
+    const before = watch.subscription;
+    const send = before.begun
+      ? (first: LiveEvent) => this.#write(first.renamed(name))
+      : (first: LiveEvent) => this.#answerWatch(watch, first);
+    try {
+      watch.subscription = this.#context.views.review(before, watch.target, viewer, send, (error) =>
+        this.#failWatch(watch, error),
+      );
+    } catch (error) {
+      this.#endWatch(name, problemOf(error));
+      return;
+    }
+    if (watch.subscription === before) return;
+    this.#watches.delete(name);
+    this.#addWatch(watch);
   }
 
   #unwatch({ watch }: LiveParams['unwatch']): string {
@@ -237,29 +388,29 @@ export class SocketSession implements Sink {
   #get({ doc, at }: LiveParams['get']): string {
     const { collection, id } = splitAddress(doc);
     const { store } = this.#context;
-    if (at !== undefined) return JSON.stringify(readDocumentAt(store, collection, id, at));
+    const access = readableAccess(this.#context, this.identity!, collection);
+    if (at !== undefined) return JSON.stringify(readDocumentAt(store, access, collection, id, at));
     const info = store.collections.get(collection);
     const stored = info && store.documents.get(info.number, id);
-    if (!stored) throw problemError('no-such-document', `There is no document ${doc}.`, { document: doc });
-    return stringifyStored(stored);
+    const text = stored && seenDocument(stored, access);
+    if (text === undefined) throw problemError('no-such-document', `There is no document ${doc}.`, { document: doc });
+    return text;
   }
 
   async #query(form: LiveParams['query']): Promise<string> {
-    const query = prepareWireQuery(form, false);
+    const identity = this.identity!;
+    const query = prepareWireQuery(form, false, readableAccess(this.#context, identity, form.from));
     const { store } = this.#context;
-    const reading = await store.reader.read(query, query.limit!);
-    return writeListing(
-      store,
-      query,
-      reading,
-      reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined,
-    );
+    const reading = await store.reader.read(query, query.limit!, costLimits(this.#context, identity));
+    const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
+    return writeListing(store, query, reading, { next, tellAll: !isGoverned(identity) });
   }
 
   /** The answer waits until one's own watches show what the commit did. */
   async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
     const onSeq = (seq: number) => this.#tellAccepted(commit.id, seq);
-    const sender = { author: this.#identity!, lane: this, sizeBytes, onSeq };
+    const { author, rights } = this.identity!;
+    const sender = { author, rights, lane: this, sizeBytes, onSeq };
     const receipt = await this.#context.committer.commit(commit, sender);
     if (!this.full) await new Promise<void>((resolve) => this.#whenCaughtUp(resolve));
     return JSON.stringify(receipt);
@@ -291,15 +442,25 @@ export class SocketSession implements Sink {
     else this.#write(text);
   }
 
+  #awaitHello(): void {
+    clearTimeout(this.#helloTimer);
+    this.#helloTimer = setTimeout(() => this.#closeWithoutHello(), HELLO_WITHIN_MS).unref();
+  }
+
   #closeWithoutHello(): void {
     this.#socket.close(CLOSE.noHello, 'call hello first');
   }
 
   #stop(): void {
     clearTimeout(this.#helloTimer);
+    this.#leave();
     for (const { subscription } of this.#watches.values()) subscription.stop();
     this.#watches.clear();
   }
+}
+
+function problemOf(error: unknown): Problem {
+  return error instanceof ProblemError ? error.problem : createProblem('internal', 'The service failed to go on.');
 }
 
 /** An error that JSON-RPC 2.0 has a code of its own for. */

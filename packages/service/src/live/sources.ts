@@ -1,9 +1,14 @@
 import {
   compareStrings,
+  formatCql2Json,
   formatTime,
   patchForChanges,
   prepareQuery,
+  sees,
+  seesEverything,
   splitAddress,
+  withoutFields,
+  type Access,
   type Document,
   type DocumentChange,
   type JsonPatch,
@@ -11,7 +16,14 @@ import {
 } from '@uproar/core';
 import type { CollectionSummary, WatchTarget } from '@uproar/protocol';
 import { prepareWireQuery } from '../http/query-form.js';
-import { stringifyStored, type CollectionInfo, type Store } from '../store/index.js';
+import {
+  readStored,
+  stringifyStored,
+  type CollectionInfo,
+  type ReadLimits,
+  type Store,
+  type StoredDocument,
+} from '../store/index.js';
 import type { FullState } from './live-event.js';
 import { QuerySource } from './query-source.js';
 import { WindowSource } from './window-source.js';
@@ -42,16 +54,35 @@ export interface Source {
   since(seq: number): Alteration | undefined | Promise<Alteration | undefined>;
 }
 
+/** In whose name something is watched. */
+export interface Viewer {
+  /**
+   * What they may read of a collection.
+   *
+   * @throws {ProblemError} `not-allowed` when that is nothing
+   */
+  accessTo(collection: string): Access;
+  /** As {@link accessTo}, without an error. */
+  glimpse(collection: string): Access;
+  /** The same for all who see the same of the list of collections. */
+  readonly key: string;
+  /** The collections that the policy names, whether there is anything in them or not. */
+  readonly named: Iterable<string>;
+  readonly limits: ReadLimits;
+}
+
 /**
  * Finds the source for what somebody wants to watch.
  *
- * @throws {ProblemError} `bad-query`
+ * @throws {ProblemError} `bad-query`, or `not-allowed`
  */
-export function sourceFor(target: WatchTarget, store: Store): Source {
-  if ('doc' in target) return new DocumentSource(store, target.doc);
-  if ('collections' in target) return new CollectionListSource(store);
-  const query = prepareWireQuery(target.query, true);
-  return query.limit === undefined ? new QuerySource(store, query) : new WindowSource(store, query);
+export function sourceFor(target: WatchTarget, store: Store, viewer: Viewer): Source {
+  if ('doc' in target) return new DocumentSource(store, target.doc, viewer);
+  if ('collections' in target) return new CollectionListSource(store, viewer);
+  const query = prepareWireQuery(target.query, true, viewer.accessTo(target.query.from));
+  return query.limit === undefined
+    ? new QuerySource(store, query, viewer.limits)
+    : new WindowSource(store, query, viewer.limits);
 }
 
 /** One document, whether it exists or not. */
@@ -61,24 +92,33 @@ class DocumentSource implements Source {
   readonly collection: string;
   readonly where: Node;
   readonly #id: string;
+  readonly #access: Access;
 
   constructor(
     readonly store: Store,
     address: string,
+    viewer: Viewer,
   ) {
-    this.key = JSON.stringify({ doc: address });
     ({ collection: this.collection, id: this.#id } = splitAddress(address));
+    this.#access = viewer.accessTo(this.collection);
+    const { read, conceal } = this.#access;
+    this.key = JSON.stringify({ doc: address, read: typeof read === 'boolean' ? read : formatCql2Json(read), conceal });
     this.where = prepareQuery({ from: this.collection, where: `meta('id') = '${this.#id}'` }).where!;
   }
 
   read(): FullState {
     const info = this.store.collections.get(this.collection);
     const stored = info && this.store.documents.get(info.number, this.#id);
-    return { seq: this.store.log.seq, documents: stored ? [stringifyStored(stored)] : [], more: false };
+    const seen = stored && seenDocument(stored, this.#access);
+    return { seq: this.store.log.seq, documents: seen === undefined ? [] : [seen], more: false };
   }
 
   apply(seq: number, changes: readonly DocumentChange[]): Alteration {
-    return { seq, patch: patchForChanges(changes, ({ id }) => id === this.#id) };
+    const belongs = (document: Document) => document.id === this.#id && sees(this.#access, document);
+    return {
+      seq,
+      patch: patchForChanges(changes, belongs, (document) => withoutFields(document, this.#access.conceal)),
+    };
   }
 
   since(seq: number): Alteration | undefined {
@@ -89,19 +129,30 @@ class DocumentSource implements Source {
   }
 }
 
+/** A stored document as JSON text, as somebody sees it; undefined where they do not. */
+export function seenDocument(stored: StoredDocument, access: Access): string | undefined {
+  if (seesEverything(access)) return stringifyStored(stored);
+  const document = readStored(stored);
+  return sees(access, document) ? JSON.stringify(withoutFields(document, access.conceal)) : undefined;
+}
+
 /**
  * The list of collections, each in the form of a document. It shows the state of the last time it was asked for
  * changes, and does not know what it was before.
  */
 class CollectionListSource implements Source {
   readonly ready = true;
-  readonly key = JSON.stringify({ collections: true });
+  readonly key: string;
   readonly collection = undefined;
   readonly where = undefined;
-  #shown: Map<string, Document>;
+  #shown: Map<string, CollectionSummary>;
   #shownSeq: number;
 
-  constructor(readonly store: Store) {
+  constructor(
+    readonly store: Store,
+    readonly viewer: Viewer,
+  ) {
+    this.key = JSON.stringify({ collections: viewer.key });
     this.#shown = this.#summaries();
     this.#shownSeq = store.log.seq;
   }
@@ -117,7 +168,7 @@ class CollectionListSource implements Source {
     this.#shownSeq = seq;
     const changes = [...this.#shown.values()]
       .sort((a, b) => compareStrings(a.id, b.id))
-      .map((after) => ({ collection: '', id: after.id, before: before.get(after.id), after }));
+      .map((after) => ({ collection: '', id: after.id, before: before.get(after.id), after }) as DocumentChange);
     return { seq, patch: patchForChanges(changes, () => true) };
   }
 
@@ -125,18 +176,35 @@ class CollectionListSource implements Source {
     return undefined;
   }
 
-  #summaries(): Map<string, Document> {
-    return new Map(this.store.collections.list().map((info) => [info.name, summarize(info) as Document]));
+  #summaries(): Map<string, CollectionSummary> {
+    return new Map(listCollections(this.store, this.viewer).map((summary) => [summary.id, summary]));
   }
 }
 
+/**
+ * The collections as somebody sees them. Of those in which something may be hidden from them only the names are told, and
+ * those alone that the policy names, so that nothing follows from what is in them.
+ */
+export function listCollections(store: Store, viewer: Viewer): CollectionSummary[] {
+  const summaries = new Map<string, CollectionSummary>();
+  for (const name of viewer.named) {
+    const { read } = viewer.glimpse(name);
+    if (typeof read !== 'boolean') summaries.set(name, { id: name, data: {} });
+  }
+  for (const info of store.collections.list()) {
+    const { read, conceal } = viewer.glimpse(info.name);
+    if (read === true) summaries.set(info.name, summarize(info, conceal.length === 0));
+  }
+  return [...summaries.values()].sort((a, b) => compareStrings(a.id, b.id));
+}
+
 /** A collection in the form of a document. */
-export function summarize(info: CollectionInfo): CollectionSummary {
+function summarize(info: CollectionInfo, withSize: boolean): CollectionSummary {
   return {
     id: info.name,
     version: info.version,
     created: formatTime(info.created),
     updated: formatTime(info.updated),
-    data: { documents: info.documents, sizeBytes: info.sizeBytes },
+    data: { documents: info.documents, ...(withSize ? { sizeBytes: info.sizeBytes } : {}) },
   };
 }

@@ -1,7 +1,6 @@
 import {
   diff,
   escapeToken,
-  project,
   type Document,
   type DocumentChange,
   type JsonPatch,
@@ -9,8 +8,9 @@ import {
   type Node,
   type Query,
 } from '@uproar/core';
-import type { Store } from '../store/index.js';
+import type { ReadLimits, Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
+import { limitedKey } from './query-source.js';
 import type { Alteration, Source } from './sources.js';
 
 /** What a window shows at one moment. */
@@ -45,8 +45,9 @@ export class WindowSource implements Source {
   constructor(
     readonly store: Store,
     readonly query: Query,
+    readonly limits: ReadLimits,
   ) {
-    this.key = query.key;
+    this.key = limitedKey(query, limits);
     this.collection = query.from;
     this.where = query.where;
     this.#limit = query.limit!;
@@ -91,7 +92,7 @@ export class WindowSource implements Source {
     const { documents, more } = this.#shown;
     return {
       seq: this.store.log.seq,
-      documents: documents.map((document) => JSON.stringify(project(document, this.query.fields))),
+      documents: documents.map((document) => JSON.stringify(this.query.show(document))),
       more,
     };
   }
@@ -114,7 +115,7 @@ export class WindowSource implements Source {
 
   async #fillSlowly(wanted: number): Promise<void> {
     for (;;) {
-      const { seq, found, more } = await this.store.reader.read(this.query, wanted);
+      const { seq, found, more } = await this.store.reader.read(this.query, wanted, this.limits);
       this.#take(
         found.map(({ document }) => document),
         !more,
@@ -181,7 +182,7 @@ export class WindowSource implements Source {
   #patch(before: Shown, after: Shown): JsonPatch {
     if (before.documents === after.documents) return [];
     const patch: JsonPatch = [];
-    const show = (document: Document) => project(document, this.query.fields) as unknown as JsonValue;
+    const show = (document: Document) => this.query.show(document) as unknown as JsonValue;
     const is = new Map(after.documents.map((document) => [document.id, document]));
     const was = new Map(before.documents.map((document) => [document.id, document]));
     for (const id of was.keys()) if (!is.has(id)) patch.push({ op: 'remove', path: `/${escapeToken(id)}` });
@@ -204,7 +205,7 @@ export class WindowSource implements Source {
       if (!this.store.journal.reachesBackTo(seq)) return undefined;
       const now = this.store.log.seq;
       const changed = new Map(this.#changesAfter(seq).map((change) => [change.id, change.before]));
-      const reading = await this.store.reader.read(this.query, this.#limit, (id) => changed.has(id));
+      const reading = await this.store.reader.read(this.query, this.#limit, this.limits, (id) => changed.has(id));
       if (reading.seq !== now || this.store.log.seq !== now) continue;
       const documents = reading.found.map(({ document }) => document);
       for (const document of changed.values()) {

@@ -85,6 +85,12 @@ const SLICE_MS = 8;
 /** Connections kept for longer reads, each with a view of the store that stays as it was when the read began. */
 const MAX_SNAPSHOTS = 6;
 
+/** How much may be read for one query, whatever it returns. */
+export interface ReadLimits {
+  /** Documents. */
+  documents?: number | undefined;
+}
+
 /** Documents that are skipped although they match, because what they were earlier is what counts. */
 type Skip = (id: string) => boolean;
 
@@ -123,9 +129,10 @@ export class Reader {
    * Reads the first `wanted` documents of a query.
    *
    * @param skip leaves these ids out
+   * @throws {ProblemError} `query-too-costly` when more would have to be read than may be
    */
-  async read(query: Query, wanted: number, skip?: Skip): Promise<Reading> {
-    return this.readAtOnce(query, wanted, skip) ?? (await this.#readSlowly(query, wanted, skip));
+  async read(query: Query, wanted: number, limits: ReadLimits = {}, skip?: Skip): Promise<Reading> {
+    return this.readAtOnce(query, wanted, skip) ?? (await this.#readSlowly(query, wanted, limits, skip));
   }
 
   /** As {@link read}, where that is possible without pausing; otherwise undefined. */
@@ -168,15 +175,15 @@ export class Reader {
   }
 
   /** All documents of a query one after the other, at one state of the store, in bounded memory. */
-  async *stream(query: Query, onSeq?: (seq: number) => void): AsyncGenerator<Found> {
+  async *stream(query: Query, limits: ReadLimits = {}, onSeq?: (seq: number) => void): AsyncGenerator<Found> {
     const plan = this.plan(query);
     const snapshot = await this.#take();
     try {
       const seq = snapshot.begin();
       onSeq?.(seq);
       if (!plan) return;
-      if (plan.ordered) yield* this.#streamOrdered(query, plan, snapshot);
-      else yield* this.#streamSorted(query, plan, snapshot);
+      if (plan.ordered) yield* this.#streamOrdered(query, plan, snapshot, limits);
+      else yield* this.#streamSorted(query, plan, snapshot, limits);
     } finally {
       this.#release(snapshot);
     }
@@ -187,9 +194,9 @@ export class Reader {
     for (const snapshot of this.#idle.splice(0)) snapshot.close();
   }
 
-  async *#streamOrdered(query: Query, plan: Plan, snapshot: Snapshot): AsyncGenerator<Found> {
+  async *#streamOrdered(query: Query, plan: Plan, snapshot: Snapshot, limits: ReadLimits): AsyncGenerator<Found> {
     let left = query.limit ?? Number.POSITIVE_INFINITY;
-    for await (const stored of paced(snapshot.iterate(plan))) {
+    for await (const stored of paced(bounded(snapshot.iterate(plan), limits))) {
       const document = new Candidate(stored);
       if (query.matches({ document }) !== true) continue;
       if (left-- === 0) return;
@@ -198,9 +205,9 @@ export class Reader {
   }
 
   /** Sorts by what the order looks at alone, and reads the documents again one by one in that order. */
-  async *#streamSorted(query: Query, plan: Plan, snapshot: Snapshot): AsyncGenerator<Found> {
+  async *#streamSorted(query: Query, plan: Plan, snapshot: Snapshot, limits: ReadLimits): AsyncGenerator<Found> {
     const places: { id: string; values: (JsonValue | undefined)[] }[] = [];
-    for await (const stored of paced(snapshot.iterate(plan))) {
+    for await (const stored of paced(bounded(snapshot.iterate(plan), limits))) {
       const document = new Candidate(stored);
       if (query.matches({ document }) !== true) continue;
       places.push({ id: document.id, values: query.order.map((term) => orderValue(document, term)) });
@@ -219,7 +226,7 @@ export class Reader {
     }
   }
 
-  async #readSlowly(query: Query, wanted: number, skip?: Skip): Promise<Reading> {
+  async #readSlowly(query: Query, wanted: number, limits: ReadLimits, skip?: Skip): Promise<Reading> {
     const plan = this.plan(query)!;
     const snapshot = await this.#take();
     try {
@@ -227,7 +234,7 @@ export class Reader {
       const found: Found[] = [];
       let documentsRead = 0;
       let more = false;
-      for await (const stored of paced(snapshot.iterate(plan))) {
+      for await (const stored of paced(bounded(snapshot.iterate(plan), limits))) {
         documentsRead++;
         const document = new Candidate(stored);
         if (query.matches({ document }) !== true || skip?.(document.id)) continue;
@@ -306,6 +313,20 @@ function keepFirst(kept: Found[], candidate: Found, wanted: number, query: Query
   if (low < wanted) kept.splice(low, 0, candidate);
   else return true;
   return kept.length > wanted ? Boolean(kept.pop()) : false;
+}
+
+/** Passes items on up to a limit; then whoever asked for them is told so. */
+function* bounded<Item>(items: Iterable<Item>, { documents = Infinity }: ReadLimits): Generator<Item> {
+  let left = documents;
+  for (const item of items) {
+    if (left-- === 0) {
+      throw problemError(
+        'query-too-costly',
+        `The query would read more than ${documents} documents. Ask for less, or have an index made for it.`,
+      );
+    }
+    yield item;
+  }
 }
 
 /** Passes items on, and lets others be served whenever a slice of time is used up. */

@@ -1,13 +1,19 @@
 import type Database from 'better-sqlite3';
 import {
-  applyWrite,
+  accessFor,
+  applyPermitted,
+  CLOSED,
   findStaleRead,
   formatAddress,
   formatTime,
+  FULL_ACCESS,
+  sees,
   sizeFault,
   type Commit,
+  type Access,
   type Document,
   type DocumentLimits,
+  type Policy,
   type Write,
 } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
@@ -70,6 +76,8 @@ export class SqliteCommitLog implements CommitLog {
   readonly #commit: Database.Statement;
   readonly #rollback: Database.Statement;
   readonly #queue = new CommitQueue<Waiting>();
+  /** Gives the policy that commits are judged by. */
+  policy: () => Policy = () => CLOSED;
   #scheduled = false;
   #closed = false;
   #seq: number;
@@ -202,13 +210,19 @@ export class SqliteCommitLog implements CommitLog {
     const altered = new Map<string, Held | undefined>();
     const applied: AppliedCommit = { seq, commit, changes: [], documents: [] };
     const rows: Row[] = [];
-    const stale = findStaleRead(commit.reads ?? [], (collection, id) => this.#hold(collection, id, held)?.document);
+    const { rights } = commit;
+    const accessTo = (collection: string): Access =>
+      rights ? accessFor(this.policy(), rights, collection) : FULL_ACCESS;
+    const stale = findStaleRead(commit.reads ?? [], (collection, id) => {
+      const document = this.#hold(collection, id, held)?.document;
+      return document && sees(accessTo(collection), document) ? document : undefined;
+    });
     if (stale) return { refused: stale.refusal, read: stale.read };
     for (const [index, write] of commit.writes.entries()) {
       const { collection, id } = write;
       const address = formatAddress(collection, id);
       const before = altered.has(address) ? altered.get(address) : this.#hold(collection, id, held);
-      const outcome = applyWrite(before?.document, write, stamp, this.#limits);
+      const outcome = applyPermitted(before?.document, write, stamp, this.#limits, accessTo(collection));
       if ('refusal' in outcome) return { refused: outcome.refusal, write: index };
       applied.documents.push({ collection, id, version: outcome.after?.version ?? 0 });
       if (outcome.kept) continue;

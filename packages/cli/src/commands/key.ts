@@ -1,0 +1,91 @@
+import type { KeyInfo, NewKey } from '@uproar/protocol';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseDuration } from '../amounts.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { formatAge, printJson, printTable } from '../output.js';
+
+type Options = StoreOptions & { json?: boolean };
+
+/** `uproar key`: lists, makes, rotates and revokes keys. */
+export function addKey(program: Command): void {
+  const key = program
+    .command('key')
+    .summary('list, make, rotate and revoke keys')
+    .description('Keys are for servers and administrators. People and devices come with tokens or accounts.');
+  withStoreOptions(key.command('list', { isDefault: true }))
+    .description('Lists the keys.')
+    .option('--json', 'print each as a line of JSON')
+    .action((options: Options) =>
+      useStore(options, async (store) => {
+        const { keys } = await store.fetch<{ keys: KeyInfo[] }>('/v1/keys');
+        if (options.json) keys.forEach(printJson);
+        else if (keys.length === 0) process.stdout.write('There are no keys but the one from UPROAR_ADMIN_KEY.\n');
+        else printTable(['name', 'scope', 'collections', 'created', 'last used', 'expires'], keys.map(rowOf));
+      }),
+    );
+  withStoreOptions(key.command('create'))
+    .description('Makes a key and prints it, the only time it is to be seen.')
+    .argument('<name>', 'what it is for: gate-reader')
+    .option('--scope <scope>', 'admin, write or read', 'read')
+    .option('--collections <names>', 'the only collections it is good for: gates,notices')
+    .option('--expires-in <time>', 'how long it is good for: 12h, 90d')
+    .option('--json', 'print it as JSON')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar key create tower --scope admin\n  uproar key create gate-reader --scope write --collections gates --expires-in 30d',
+    )
+    .action((name: string, options: Options & { scope: string; collections?: string; expiresIn?: string }) =>
+      useStore(options, async (store) => {
+        const lifetimeMs = parseDuration(options.expiresIn);
+        const made = await store.post<NewKey>('/v1/keys', {
+          name,
+          scope: options.scope,
+          collections: options.collections?.split(',').map((part) => part.trim()),
+          expires: lifetimeMs === undefined ? undefined : new Date(Date.now() + lifetimeMs).toISOString(),
+        });
+        show('created', made, options);
+      }),
+    );
+  withStoreOptions(key.command('rotate'))
+    .description('Gives a key another secret and prints it.')
+    .argument('<name>', 'the name or id of the key')
+    .option('--keep-old <time>', 'how long the old secret is good, too: 10m, 24h')
+    .option('--json', 'print it as JSON')
+    .addHelpText('after', '\nExample:\n  uproar key rotate gate-reader --keep-old 1h')
+    .action((name: string, options: Options & { keepOld?: string }) =>
+      useStore(options, async (store) => {
+        const keepOldSeconds = Math.round((parseDuration(options.keepOld) ?? 0) / 1000);
+        const path = `/v1/keys/${encodeURIComponent(name)}/rotate`;
+        show('rotated', await store.post<NewKey>(path, { keepOldSeconds }), options);
+      }),
+    );
+  withStoreOptions(key.command('revoke'))
+    .description('Makes a key worthless, and ends the connections made with it.')
+    .argument('<name>', 'the name or id of the key')
+    .action((name: string, options: Options) =>
+      useStore(options, async (store) => {
+        await store.request('DELETE', `/v1/keys/${encodeURIComponent(name)}`);
+        process.stdout.write(`${pc.green('revoked')} ${name}\n`);
+      }),
+    );
+}
+
+function rowOf({ name, scope, collections, created, used, expires }: KeyInfo): string[] {
+  return [
+    name,
+    scope,
+    collections?.join(', ') ?? 'all',
+    formatAge(created),
+    used === undefined ? 'never' : formatAge(used),
+    expires === undefined ? 'never' : formatAge(expires),
+  ];
+}
+
+function show(what: string, made: NewKey, { json }: Options): void {
+  if (json) return printJson(made);
+  const where = made.collections ? ` for ${made.collections.join(', ')}` : '';
+  process.stdout.write(
+    `${pc.green(what)} ${made.name}, scope ${made.scope}${where}. Shown only now:\n\n  ${pc.bold(made.key)}\n`,
+  );
+}

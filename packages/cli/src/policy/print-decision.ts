@@ -1,0 +1,23 @@
+import type { PolicyDecision } from '@uproar/protocol';
+import pc from 'picocolors';
+import { formatValue } from '../output.js';
+
+/** Prints what a policy says: yes or no, the rule that decided, what its parts came to, and what it saw. */
+export function printDecision(what: string, decision: PolicyDecision): void {
+  const { allowed, rule, pointer, condition, parts, values, concealed, document } = decision;
+  const lines = [`${allowed ? pc.green('allowed') : pc.red('refused')} ${what}`];
+  if (condition === null) lines.push(`  There is no rule "${rule}" for this collection, and no rule means no.`);
+  else {
+    lines.push(`  ${pc.dim('rule')}    ${pointer}: ${condition}`);
+    if (parts.length > 1) for (const part of parts) lines.push(`          ${markOf(part.truth)} ${part.condition}`);
+    const seen = Object.entries(values).map(([name, value]) => `${name} = ${formatValue(value as never, 60)}`);
+    lines.push(`  ${pc.dim('saw')}     ${seen.length === 0 ? 'nothing of what it names' : seen.join(', ')}`);
+  }
+  if (concealed.length > 0) lines.push(`  ${pc.dim('without')} ${concealed.join(', ')}`);
+  if (document) lines.push(`  ${pc.dim('sees')}    ${JSON.stringify(document.data)}`);
+  process.stdout.write(lines.join('\n') + '\n');
+}
+
+function markOf(truth: boolean | null): string {
+  return truth === true ? pc.green('yes    ') : truth === false ? pc.red('no     ') : pc.yellow('unknown');
+}

@@ -1,0 +1,57 @@
+import type { Access } from '@uproar/core';
+import { problemError } from '@uproar/protocol';
+import { isGoverned, type Identity } from '../identity/identity.js';
+import type { Viewer } from '../live/sources.js';
+import type { ReadLimits } from '../store/index.js';
+import type { Context } from './context.js';
+
+/**
+ * What somebody may read of a collection.
+ *
+ * @throws {ProblemError} `not-allowed` when that is nothing, whatever is in it
+ */
+export function readableAccess(
+  { identities }: Pick<Context, 'identities'>,
+  identity: Identity,
+  collection: string,
+): Access {
+  const access = identities.accessOf(identity, collection);
+  if (access.read !== false) return access;
+  const key = 'scope' in identity.rights;
+  throw problemError(
+    'not-allowed',
+    key
+      ? `This key is not for the collection ${collection}.`
+      : `The policy lets you read nothing of ${collection}: its rule "read" for ${collection} is not met by what is known of you, or there is none.`,
+    { rule: 'read' },
+  );
+}
+
+/** Somebody, as those see them who find out what a watch shows. */
+export function viewerOf(context: Pick<Context, 'identities' | 'accessLimits'>, identity: Identity): Viewer {
+  const { identities } = context;
+  return {
+    accessTo: (collection) => readableAccess(context, identity, collection),
+    glimpse: (collection) => identities.accessOf(identity, collection),
+    get key() {
+      if (!isGoverned(identity)) return JSON.stringify(identity.rights);
+      // The empty name is none of those that the policy names.
+      const names = [...identities.policy.collections.keys(), ''];
+      return JSON.stringify(
+        names.map((name) => {
+          const { read, conceal } = identities.accessOf(identity, name);
+          return [name, typeof read === 'boolean' ? read : 'some', conceal.length > 0];
+        }),
+      );
+    },
+    get named() {
+      return isGoverned(identity) ? identities.policy.collections.keys() : [];
+    },
+    limits: costLimits(context, identity),
+  };
+}
+
+/** How much may be read for one query. Keys may read all there is. */
+export function costLimits({ accessLimits }: Pick<Context, 'accessLimits'>, identity: Identity): ReadLimits {
+  return isGoverned(identity) ? { documents: accessLimits.documentsRead } : {};
+}

@@ -1,0 +1,72 @@
+import type { IncomingHttpHeaders } from 'node:http';
+import { isIP } from 'node:net';
+import { problemError } from '@uproar/protocol';
+import type { Identity } from '../identity/identity.js';
+
+/** Keeps pages of other sites from using the store in the name of who looks at them. */
+export class Fences {
+  readonly #origins: ReadonlySet<string>;
+  readonly #any: boolean;
+
+  /**
+   * @param origins the origins whose pages may use the store, beside its own: `https://board.example`; `*` for all
+   * @throws {RangeError} for what is no origin
+   */
+  constructor(origins: readonly string[] = []) {
+    this.#any = origins.includes('*');
+    this.#origins = new Set(origins.filter((origin) => origin !== '*').map(readOrigin));
+  }
+
+  /** Tells whether pages of an origin may use the store. */
+  allows(origin: string, host: string | undefined): boolean {
+    if (this.#any || this.#origins.has(origin)) return true;
+    try {
+      return host !== undefined && new URL(origin).host === host.toLowerCase();
+    } catch {
+      return false;
+    }
+  }
+
+  /**
+   * Refuses what a page of another site sends. Programs send no origin.
+   *
+   * @throws {ProblemError} `origin-refused`
+   */
+  checkOrigin({ origin, host }: IncomingHttpHeaders): void {
+    if (origin === undefined || this.allows(origin, host)) return;
+    throw problemError(
+      'origin-refused',
+      `Pages of ${origin.slice(0, 200)} may not use this store. Start it with --allow-origin ${origin.slice(0, 200)} if they should.`,
+      { parameter: 'Origin' },
+    );
+  }
+
+  /**
+   * While the store stands open, it answers under addresses of this machine only: a name that somebody else has pointed
+   * here must not make their page one of ours.
+   *
+   * @throws {ProblemError} `origin-refused`
+   */
+  checkHost({ host, origin }: IncomingHttpHeaders, { author }: Identity): void {
+    if (author.kind !== 'open' || origin === undefined) return;
+    const name = (host ?? '').replace(/:\d+$/, '').replace(/^\[(.*)\]$/, '$1');
+    if (name === 'localhost' || isIP(name) !== 0 || this.#origins.has(origin)) return;
+    throw problemError(
+      'origin-refused',
+      `While the store stands open it does not answer pages under the name ${name}.`,
+      {
+        parameter: 'Host',
+      },
+    );
+  }
+}
+
+function readOrigin(text: string): string {
+  try {
+    const { origin } = new URL(text);
+    if (origin !== 'null' && origin === text.toLowerCase().replace(/\/$/, '')) return origin;
+  } catch {
+    // Told below.
+  }
+  throw new RangeError(`"${text}" is no origin; write it like https://board.example or http://localhost:8080, or "*".`);
+}

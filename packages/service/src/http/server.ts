@@ -1,0 +1,87 @@
+import { randomUUID } from 'node:crypto';
+import {
+  createServer,
+  type IncomingMessage,
+  type RequestListener,
+  type ServerOptions as NodeServerOptions,
+} from 'node:http';
+import { createServer as createTlsServer } from 'node:https';
+import cors from '@fastify/cors';
+import helmet from '@fastify/helmet';
+import proxyAddress from '@fastify/proxy-addr';
+import { problemError } from '@uproar/protocol';
+import type { FastifyInstance, FastifyServerOptions } from 'fastify';
+import type { ServiceOptions } from '../settings.js';
+import type { Context } from './context.js';
+
+/** A client that has not sent its headers, or all of a request, by then is cut off. */
+const HEADERS_MS = 20_000;
+const REQUEST_MS = 120_000;
+
+/** How the server takes requests: in the clear or over TLS, from whom, and how slowly they may come. */
+export function serverOptions({ tls, trustedProxies, timeouts }: ServiceOptions): FastifyServerOptions {
+  const { headersMs = HEADERS_MS, requestMs = REQUEST_MS } = timeouts ?? {};
+  const node: NodeServerOptions = {
+    headersTimeout: headersMs,
+    requestTimeout: Math.max(headersMs, requestMs),
+    connectionsCheckingInterval: Math.min(5000, headersMs),
+    maxHeaderSize: 32 * 1024,
+  };
+  return {
+    trustProxy: trustedProxies ? [...trustedProxies] : false,
+    genReqId: ({ headers }) => {
+      const given = headers['x-request-id'];
+      return typeof given === 'string' && /^[\w.-]{8,64}$/.test(given) ? given : randomUUID();
+    },
+    serverFactory: ((handler: RequestListener) =>
+      tls ? createTlsServer({ ...node, ...tls }, handler) : createServer(node, handler)) as never,
+  };
+}
+
+/** Tells where a request comes from, by the word of proxies that are trusted. */
+export function addressFinder({ trustedProxies }: ServiceOptions): (request: IncomingMessage) => string {
+  if (!trustedProxies) return (request) => request.socket.remoteAddress ?? '';
+  const trust = proxyAddress.compile([...trustedProxies]);
+  return (request) => proxyAddress(request, trust) ?? '';
+}
+
+/** The fields of answers that pages of other origins may read. */
+const EXPOSED = [
+  'etag',
+  'link',
+  'location',
+  'ratelimit',
+  'ratelimit-policy',
+  'retry-after',
+  'x-request-id',
+  'accept-patch',
+];
+
+/** Puts up what keeps others' pages out and browsers careful, and turns away what is not taken in any request. */
+export async function fenceIn(app: FastifyInstance, { fences }: Context, { tls }: ServiceOptions): Promise<void> {
+  app.addHook('onRequest', async (request, reply) => {
+    reply.header('x-request-id', request.id);
+    const encoding = request.headers['content-encoding'];
+    if (encoding !== undefined && encoding !== 'identity') {
+      throw problemError('unsupported-type', `Bodies are taken as they are, not as "${encoding}".`, {
+        parameter: 'Content-Encoding',
+      });
+    }
+  });
+  await app.register(helmet, {
+    contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } },
+    strictTransportSecurity: tls !== undefined,
+    xFrameOptions: { action: 'deny' },
+  });
+  await app.register(cors, {
+    delegator: (request, callback) => {
+      const { origin, host } = request.headers;
+      callback(null, {
+        origin: origin !== undefined && fences.allows(origin, host),
+        methods: ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE'],
+        exposedHeaders: EXPOSED,
+        maxAge: 600,
+      });
+    },
+  });
+}

@@ -1,0 +1,153 @@
+import { createProblem, problemError, ProblemError, type Problem } from '@uproar/protocol';
+import type { Identities } from './identities.js';
+import { formatIdentity, isGoverned, type Identity } from './identity.js';
+
+/** A connection that stays open, and shows what its identity may see. */
+export interface Presence {
+  readonly identity: Identity | undefined;
+  readonly address: string;
+  /** Shows nothing more until it has been reviewed. */
+  suspend(): void;
+  /** Goes on as what the identity is now, or ends with the reason why it is nobody any more. */
+  review(present: Identity | Problem): void;
+}
+
+/** How many connections there may be. */
+export interface ConnectionLimits {
+  total: number;
+  perAddress: number;
+  /** For identities that the policy governs; keys may have as many as there may be. */
+  perIdentity: number;
+}
+
+export const DEFAULT_CONNECTION_LIMITS: ConnectionLimits = { total: 20_000, perAddress: 5000, perIdentity: 200 };
+
+/** How often it is looked whether somebody's token has expired. */
+const EXPIRY_INTERVAL_MS = 250;
+
+/** Reviewed in one go before others are served. */
+const REVIEWED_AT_ONCE = 100;
+
+/** Who is connected for longer than a request, so that what they see follows what they may see. */
+export class Attendance {
+  readonly #identities: Identities;
+  readonly #limits: ConnectionLimits;
+  readonly #present = new Set<Presence>();
+  readonly #perAddress = new Map<string, number>();
+  readonly #perIdentity = new Map<string, number>();
+  readonly #names = new WeakMap<Presence, string>();
+  readonly #toReview = new Set<Presence>();
+  readonly #timer: NodeJS.Timeout;
+  #scheduled = false;
+
+  constructor(identities: Identities, limits: Partial<ConnectionLimits> = {}) {
+    this.#identities = identities;
+    this.#limits = { ...DEFAULT_CONNECTION_LIMITS, ...limits };
+    identities.onChanged(() => this.#review(this.#present));
+    this.#timer = setInterval(() => this.#reviewExpired(), EXPIRY_INTERVAL_MS).unref();
+  }
+
+  get size(): number {
+    return this.#present.size;
+  }
+
+  /**
+   * Notes that somebody has come. Returns what notes that they have gone.
+   *
+   * @throws {ProblemError} `too-many` connections
+   */
+  enter(presence: Presence): () => void {
+    const { address } = presence;
+    const fromThere = this.#perAddress.get(address) ?? 0;
+    if (this.#present.size >= this.#limits.total || fromThere >= this.#limits.perAddress) {
+      throw problemError(
+        'too-many',
+        `There are too many connections${fromThere > 0 ? ' from your address' : ''}. Close some.`,
+      );
+    }
+    this.recognise(presence);
+    this.#present.add(presence);
+    this.#perAddress.set(address, fromThere + 1);
+    return () => {
+      if (!this.#present.delete(presence)) return;
+      this.#toReview.delete(presence);
+      count(this.#perAddress, address, -1);
+      const name = this.#names.get(presence);
+      if (name !== undefined) count(this.#perIdentity, name, -1);
+    };
+  }
+
+  /**
+   * Notes who somebody is, as soon as that is known.
+   *
+   * @throws {ProblemError} `too-many` when an identity has as many connections as it may have
+   */
+  recognise(presence: Presence, identity = presence.identity): void {
+    if (!identity || !isGoverned(identity) || identity.author.kind === 'anonymous') return;
+    const name = formatIdentity(identity.author);
+    const before = this.#names.get(presence);
+    if (name === before) return;
+    const open = this.#perIdentity.get(name) ?? 0;
+    if (open >= this.#limits.perIdentity) {
+      throw problemError(
+        'too-many',
+        `You have ${open} connections open; at most ${this.#limits.perIdentity} are allowed.`,
+      );
+    }
+    if (before !== undefined) count(this.#perIdentity, before, -1);
+    count(this.#perIdentity, name, 1);
+    this.#names.set(presence, name);
+  }
+
+  close(): void {
+    clearInterval(this.#timer);
+  }
+
+  #reviewExpired(): void {
+    const now = Date.now();
+    const expired = [...this.#present].filter(
+      ({ identity }) => identity?.expiresMs !== undefined && identity.expiresMs <= now,
+    );
+    if (expired.length > 0) this.#review(expired);
+  }
+
+  /** From this moment on nothing is shown by what held before, however long it takes to review everybody. */
+  #review(presences: Iterable<Presence>): void {
+    for (const presence of presences) {
+      if (!presence.identity) continue;
+      presence.suspend();
+      this.#toReview.add(presence);
+    }
+    this.#goOn();
+  }
+
+  #goOn(): void {
+    let left = REVIEWED_AT_ONCE;
+    for (const presence of this.#toReview) {
+      if (left-- === 0) break;
+      this.#toReview.delete(presence);
+      if (presence.identity) presence.review(this.#presentOf(presence.identity));
+    }
+    if (this.#toReview.size === 0 || this.#scheduled) return;
+    this.#scheduled = true;
+    setImmediate(() => {
+      this.#scheduled = false;
+      this.#goOn();
+    });
+  }
+
+  #presentOf(identity: Identity): Identity | Problem {
+    try {
+      return this.#identities.present(identity);
+    } catch (error) {
+      if (error instanceof ProblemError) return error.problem;
+      return createProblem('internal', 'The service failed to find out who you are.');
+    }
+  }
+}
+
+function count(counts: Map<string, number>, name: string, by: number): void {
+  const now = (counts.get(name) ?? 0) + by;
+  if (now > 0) counts.set(name, now);
+  else counts.delete(name);
+}

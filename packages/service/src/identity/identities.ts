@@ -1,0 +1,191 @@
+import { accessFor, type Access, type Author, type Claims, type Policy, type Rights } from '@uproar/core';
+import { problemError } from '@uproar/protocol';
+import type Database from 'better-sqlite3';
+import { Accounts } from './accounts.js';
+import { Audit } from './audit.js';
+import { isGoverned, type Identity } from './identity.js';
+import { Keys } from './keys.js';
+import { Policies } from './policies.js';
+import { ACCESS_PREFIX, Sessions } from './sessions.js';
+import { looksLikeToken, Tokens, type TokenSettings } from './tokens.js';
+
+/** Whether there are accounts: none; only those that administrators make; or whoever likes signs up. */
+export type AccountsMode = 'off' | 'closed' | 'open';
+
+/** How those who ask are recognised. */
+export interface IdentityOptions {
+  database: Database.Database;
+  adminKey?: string | undefined;
+  tokens?: TokenSettings | undefined;
+  accounts: AccountsMode;
+  /** Until when everybody may do everything with documents, in milliseconds since 1970. */
+  openUntilMs?: number | undefined;
+}
+
+const OPEN_RIGHTS: Rights = { scope: 'write' };
+const NO_CLAIMS: Rights & { claims: Claims } = { claims: {} };
+
+/** Recognises who is asking, and knows what they may do. */
+export class Identities {
+  readonly keys: Keys;
+  readonly policies: Policies;
+  readonly accounts: Accounts;
+  readonly sessions: Sessions;
+  readonly audit: Audit;
+  readonly accountsMode: AccountsMode;
+  readonly #tokens: Tokens | undefined;
+  readonly #listeners = new Set<() => void>();
+  #openUntilMs: number;
+
+  constructor({ database, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
+    this.keys = new Keys(database, adminKey);
+    this.policies = new Policies(database);
+    this.accounts = new Accounts(database);
+    this.sessions = new Sessions(database);
+    this.audit = new Audit(database);
+    this.accountsMode = accounts;
+    this.#tokens = tokens && new Tokens(tokens);
+    this.#openUntilMs = openUntilMs;
+  }
+
+  get policy(): Policy {
+    return this.policies.current;
+  }
+
+  /** Until when the store stands open; undefined when it does not. */
+  openUntilMs(nowMs = Date.now()): number | undefined {
+    return this.#openUntilMs > nowMs ? this.#openUntilMs : undefined;
+  }
+
+  /** Closes a store that stands open. */
+  close(): void {
+    this.#openUntilMs = 0;
+    this.changed();
+  }
+
+  /** What somebody may do in a collection. */
+  accessOf({ rights }: Identity, collection: string): Access {
+    return accessFor(this.policy, rights, collection);
+  }
+
+  /**
+   * Recognises who sends a key or a token, or nothing.
+   *
+   * @throws {ProblemError} 401 with what is wrong with it
+   */
+  async identify(secret: string | undefined): Promise<Identity> {
+    const nowMs = Date.now();
+    if (secret === undefined) return this.#identifyNobody(nowMs);
+    const byKey = this.keys.identify(secret, nowMs);
+    if (byKey) return byKey;
+    if (secret.startsWith(`${ACCESS_PREFIX}-`) && this.accountsMode !== 'off')
+      return this.#identifyAccount(secret, nowMs);
+    if (this.#tokens && looksLikeToken(secret)) {
+      const { author, rights, expiresMs, origin } = await this.#tokens.identify(secret);
+      return this.#governed(author, (rights as { claims: Claims }).claims, origin, expiresMs);
+    }
+    throw problemError(
+      'key-unknown',
+      looksLikeToken(secret)
+        ? 'This looks like a token (JWT), but this store verifies none; start it with the secret or the address of the keys.'
+        : 'The store does not know this key, or it has expired. The first start printed one; "uproar key list" shows which there are.',
+    );
+  }
+
+  /**
+   * The identity as it is now: a claim may have changed, a key been revoked.
+   *
+   * @throws {ProblemError} 401 when it does not hold any more
+   */
+  present(identity: Identity): Identity {
+    const nowMs = Date.now();
+    const { author, origin, expiresMs, claims } = identity;
+    switch (author.kind) {
+      case 'key': {
+        const known = this.keys.present(identity, nowMs);
+        if (known) return known;
+        throw problemError('key-unknown', 'The key has been revoked or replaced, or it has expired.');
+      }
+      case 'account': {
+        if (identity.sessionUntilMs! <= nowMs) throw expired('The access token has expired. Refresh the session.');
+        if (this.sessions.has(origin.id)) return this.#ofAccount(author.name, origin.id, identity.sessionUntilMs!);
+        throw problemError('token-refused', 'The session has ended. Sign in again.');
+      }
+      case 'token':
+        if (identity.sessionUntilMs! <= nowMs)
+          throw expired('The token has expired. Get a new one where it came from.');
+        return this.#governed(author, claims!, origin, identity.sessionUntilMs, identity);
+      default:
+        if (expiresMs !== undefined && expiresMs <= nowMs) throw closedAgain();
+        return this.#identifyNobody(nowMs);
+    }
+  }
+
+  /** Has all open connections look again at what they may see. Called whenever something has altered. */
+  changed(): void {
+    for (const listener of this.#listeners) listener();
+  }
+
+  /** Calls `listener` whenever what somebody may do may have altered. */
+  onChanged(listener: () => void): void {
+    this.#listeners.add(listener);
+  }
+
+  #identifyNobody(nowMs: number): Identity {
+    const openUntil = this.openUntilMs(nowMs);
+    if (openUntil !== undefined) {
+      return { author: { kind: 'open', name: '' }, rights: OPEN_RIGHTS, expiresMs: openUntil, origin: { id: 'open' } };
+    }
+    if (this.policy.anonymous) {
+      return { author: { kind: 'anonymous', name: '' }, rights: NO_CLAIMS, origin: { id: 'anonymous' } };
+    }
+    throw problemError('key-missing', 'Send a key of the store, or a token, as "Authorization: Bearer <key>".');
+  }
+
+  #identifyAccount(token: string, nowMs: number): Identity {
+    const session = this.sessions.identify(token, nowMs);
+    if (session) return this.#ofAccount(session.account, session.session, session.untilMs);
+    throw expired('This access token is not good any more. Refresh the session, or sign in again.');
+  }
+
+  #ofAccount(account: string, session: string, untilMs: number): Identity {
+    const rights = this.accounts.rightsOf(account);
+    if (!rights) throw problemError('token-refused', 'The account has been disabled or removed.');
+    return this.#governed({ kind: 'account', name: account }, rights.claims, { id: session }, untilMs, { rights });
+  }
+
+  /** While the store stands open, what the policy says does not count. */
+  #governed(
+    author: Author,
+    claims: Claims,
+    origin: Identity['origin'],
+    untilMs: number | undefined,
+    kept?: { rights: Rights },
+  ): Identity {
+    const openUntil = this.openUntilMs();
+    const governed = kept && 'claims' in kept.rights && kept.rights.claims === claims ? kept.rights : { claims };
+    return {
+      author,
+      claims,
+      rights: openUntil === undefined ? governed : OPEN_RIGHTS,
+      expiresMs: openUntil === undefined ? untilMs : Math.min(openUntil, untilMs ?? Infinity),
+      sessionUntilMs: untilMs,
+      origin,
+    };
+  }
+}
+
+function expired(detail: string): Error {
+  return problemError('token-expired', detail);
+}
+
+function closedAgain(): Error {
+  return problemError('key-missing', 'The store stood open for a while and is closed again. Send a key or a token.');
+}
+
+/** Tells whether two identities may do the same. */
+export function sameRights(a: Identity, b: Identity): boolean {
+  return (
+    a.rights === b.rights || (!isGoverned(a) && !isGoverned(b) && JSON.stringify(a.rights) === JSON.stringify(b.rights))
+  );
+}

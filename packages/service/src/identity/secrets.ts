@@ -1,0 +1,11 @@
+import { createHash, randomBytes } from 'node:crypto';
+
+/** The hash under which a secret that is long and random is kept. A plain SHA-256 suffices for those. */
+export function hashSecret(secret: string): Buffer {
+  return createHash('sha256').update(secret).digest();
+}
+
+/** A new secret: 192 random bits, behind a prefix that tells what it is for. */
+export function newSecret(prefix: string): string {
+  return `${prefix}-${randomBytes(24).toString('base64url')}`;
+}
