@@ -17,7 +17,7 @@ import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import type { JournalChange, JournalEntry } from '../store/index.js';
-import { isGoverned, type Identity } from '../identity/identity.js';
+import { formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
 import { readableAccess } from './access.js';
 import type { Context } from './context.js';
 import { EVENT_STREAM_HEADERS, headersOf, stayPresent } from './event-stream.js';
@@ -317,7 +317,7 @@ function describe(storeId: string, entry: JournalEntry, change: JournalChange): 
     datacontenttype: 'application/json',
     seq: entry.seq,
     ...(entry.id === undefined ? {} : { commitid: entry.id }),
-    identity: `${entry.author.kind}:${entry.author.name}`,
+    identity: formatIdentity(entry.author),
     data: { before: change.before ?? null, after: change.after ?? null },
   };
 }

@@ -67,11 +67,11 @@ export class Audit {
   list(before: number, limit: number, event?: string): AuditEntry[] {
     this.flush();
     return this.#database
-      .prepare<[number, string | null, number], Row>(
+      .prepare<[number, string | null, string | null, number], Row>(
         `SELECT number, time, event, identity, address, request, count, detail FROM audit
-         WHERE number < ?1 AND (?2 IS NULL OR event = ?2) ORDER BY number DESC LIMIT ?3`,
+         WHERE number < ? AND (? IS NULL OR event = ?) ORDER BY number DESC LIMIT ?`,
       )
-      .all(before, event ?? null, limit)
+      .all(before, event ?? null, event ?? null, limit)
       .map(({ time, address, request, detail, ...rest }) => ({
         ...rest,
         time: formatTime(time),

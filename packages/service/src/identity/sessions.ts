@@ -126,10 +126,10 @@ export class Sessions {
       if (!isCurrent) spend.run(row.refresh, row.id);
       this.#database
         .prepare(
-          `DELETE FROM spent_tokens WHERE session = ?1 AND
-             (SELECT COUNT(*) FROM spent_tokens WHERE session = ?1) > ${MAX_SPENT}`,
+          `DELETE FROM spent_tokens WHERE session = ? AND
+             (SELECT COUNT(*) FROM spent_tokens WHERE session = ?) > ${MAX_SPENT}`,
         )
-        .run(row.id);
+        .run(row.id, row.id);
       this.#database
         .prepare(
           'UPDATE sessions SET access = ?, access_until = ?, refresh = ?, until = ?, previous = ?, taken_up = 0 WHERE id = ?',

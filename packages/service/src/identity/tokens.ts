@@ -119,7 +119,10 @@ function explain(error: unknown, token: string, { algorithms, issuer, audience }
   if (error instanceof errors.JWKSNoMatchingKey)
     return refuse('The token is signed by a key that its issuer does not publish.');
   if (error instanceof errors.JWSSignatureVerificationFailed) return refuse('The signature of the token is not right.');
-  if (error instanceof errors.JWKSTimeout || !(error instanceof errors.JOSEError)) {
+  const isUnavailable =
+    !(error instanceof errors.JOSEError) ||
+    ['ERR_JWKS_TIMEOUT', 'ERR_JWKS_INVALID', 'ERR_JOSE_GENERIC'].includes(error.code);
+  if (isUnavailable) {
     return problemError(
       'keys-unavailable',
       'The public keys that tokens are verified by cannot be had just now. Try again in a moment.',
