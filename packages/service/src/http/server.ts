@@ -1,11 +1,5 @@
 import { randomUUID } from 'node:crypto';
-import {
-  createServer,
-  type IncomingMessage,
-  type RequestListener,
-  type ServerOptions as NodeServerOptions,
-} from 'node:http';
-import { createServer as createTlsServer } from 'node:https';
+import type { IncomingMessage, ServerOptions as NodeServerOptions } from 'node:http';
 import cors from '@fastify/cors';
 import helmet from '@fastify/helmet';
 import proxyAddress from '@fastify/proxy-addr';
@@ -33,8 +27,7 @@ export function serverOptions({ tls, trustedProxies, timeouts }: ServiceOptions)
       const given = headers['x-request-id'];
       return typeof given === 'string' && /^[\w.-]{8,64}$/.test(given) ? given : randomUUID();
     },
-    serverFactory: ((handler: RequestListener) =>
-      tls ? createTlsServer({ ...node, ...tls }, handler) : createServer(node, handler)) as never,
+    ...(tls ? { https: { ...node, ...tls } } : { http: node }),
   };
 }
 
