@@ -5,6 +5,8 @@ import { join } from 'node:path';
 import { WebSocket } from 'ws';
 
 export const KEY = 'bench-key-0123456789';
+/** The secret of the tokens that the server takes. */
+export const TOKEN_SECRET = 'the secret of the benchmarks, over 32 bytes';
 
 /** One line of the report: what was measured, beside a bare baseline in the same run. */
 export interface Row {
@@ -60,6 +62,8 @@ export class BenchServer {
   }
 }
 
+const AS_KEY: Record<string, string> = { authorization: `Bearer ${KEY}` };
+
 /** A WebSocket that counts what it gets. */
 export class Listener {
   messages = 0;
@@ -74,8 +78,7 @@ export class Listener {
     });
   }
 
-  static async open(url: string, path = ''): Promise<Listener> {
-    const headers = { authorization: `Bearer ${KEY}` };
+  static async open(url: string, path = '', headers = AS_KEY): Promise<Listener> {
     const socket = new WebSocket(url.replace('http', 'ws') + path, { headers, perMessageDeflate: false });
     const listener = new Listener(socket);
     await new Promise((resolve, reject) => {
@@ -104,12 +107,13 @@ export async function openMany(
   url: string,
   path: string,
   begin?: (listener: Listener) => Promise<unknown>,
+  headers = AS_KEY,
 ): Promise<Listener[]> {
   const listeners: Listener[] = [];
   while (listeners.length < count) {
     const part = await Promise.all(
       Array.from({ length: Math.min(100, count - listeners.length) }, async () => {
-        const listener = await Listener.open(url, path);
+        const listener = await Listener.open(url, path, headers);
         await begin?.(listener);
         return listener;
       }),

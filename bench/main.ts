@@ -11,6 +11,7 @@ import type { Row } from './harness.js';
 import { benchLatency } from './latency.js';
 import { benchMatch } from './match.js';
 import { benchMemory } from './memory.js';
+import { benchPolicy } from './policy.js';
 import { benchQuery } from './query.js';
 import { benchResume } from './resume.js';
 import { benchWrite } from './write.js';
@@ -27,6 +28,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   cold: benchCold,
   contention: benchContention,
   client: benchClient,
+  policy: benchPolicy,
 };
 
 const wanted = process.argv.slice(2);

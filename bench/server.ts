@@ -7,6 +7,7 @@ import { startService } from '@uproar/service';
 import Database from 'better-sqlite3';
 import Fastify from 'fastify';
 import { z } from 'zod';
+import { TOKEN_SECRET } from './harness.js';
 import { recogniseSenders } from '../packages/service/dist/http/authenticate.js';
 import { parseJsonBodies } from '../packages/service/dist/http/body-parser.js';
 import { compileCheck } from '../packages/service/dist/http/errors.js';
@@ -20,7 +21,13 @@ const [mode, directory] = process.argv.slice(2) as [string, string];
 
 async function start(): Promise<string> {
   if (mode === 'uproar') {
-    const { address } = await startService({ directory, host: '127.0.0.1', port: 0, adminKey: 'bench-key-0123456789' });
+    const { address } = await startService({
+      directory,
+      host: '127.0.0.1',
+      port: 0,
+      adminKey: 'bench-key-0123456789',
+      tokens: { secret: TOKEN_SECRET },
+    });
     return address;
   }
   if (mode === 'checking') return startChecking();

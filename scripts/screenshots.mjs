@@ -69,6 +69,55 @@ const pages = {
     await page.getByText('An index would help').waitFor();
     await sleep(500);
   },
+  async 'console-policy'(page) {
+    await signIn(page, 'access/policy');
+    await page.locator('.cm-content').waitFor();
+    const choose = async (label, value) => {
+      await page.getByLabel(label, { exact: true }).click({ force: true });
+      await page.locator('.ant-select-item-option').filter({ hasText: value }).last().click();
+    };
+    await choose('in', 'flights');
+    await choose('What is done', 'update');
+    await page.getByLabel('Id of the document').fill('f-0243');
+    await page.getByLabel('Data as JSON').fill('{"crewId": "c-9"}');
+    await page.getByRole('button', { name: 'Try', exact: true }).click();
+    await page.getByText('Refused').waitFor();
+    await sleep(800);
+  },
+  async 'console-keys'(page) {
+    for (const form of [
+      { name: 'tower', scope: 'admin' },
+      { name: 'gate-reader', scope: 'write', collections: ['gates'] },
+      { name: 'press-board', scope: 'read', collections: ['balloons', 'notices'], expires: '2031-06-15T00:00:00Z' },
+    ]) {
+      await fetch(`${url}/v1/keys`, {
+        method: 'POST',
+        headers: { authorization: `Bearer ${KEY}`, 'content-type': 'application/json' },
+        body: JSON.stringify(form),
+      });
+    }
+    await signIn(page, 'access/keys');
+    await page.getByText('gate-reader').waitFor();
+    await sleep(500);
+  },
+  async 'console-accounts'(page) {
+    await signIn(page, 'access/accounts');
+    await page.getByText('dora').waitFor();
+    await sleep(500);
+  },
+  async 'console-audit'(page) {
+    for (const name of ['ada', 'dora', 'nobody'])
+      await fetch(`${url}/v1/sessions`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body: JSON.stringify({ name, password: name === 'nobody' ? 'a guess' : 'balloon-festival' }),
+      });
+    await fetch(`${url}/v1/data/gates/g-1`, { method: 'DELETE' });
+    await fetch(`${url}/v1/data/flights`);
+    await signIn(page, 'access/audit');
+    await page.getByText('sign-in-failed').waitFor();
+    await sleep(500);
+  },
   async 'console-data-dark'(page) {
     await page.emulateMedia({ colorScheme: 'dark' });
     await signIn(page, 'data/stations');
@@ -103,6 +152,17 @@ const terminals = {
     ],
     seconds: 14,
   },
+  'terminal-policy': {
+    lines: [
+      `uproar policy try update flights/f-0243 --account ada --merge '{"crewId":"c-9"}'`,
+      `uproar policy try read balloons/bl-2 --nobody`,
+      'uproar policy test demo/policy-cases.yaml',
+      'uproar key create gate-2 --scope write --collections gates --expires-in 30d',
+      'uproar key list',
+      'uproar audit --limit 5',
+    ],
+    seconds: 13,
+  },
   'terminal-status': { lines: ['uproar status', 'uproar get stations --limit 8'], seconds: 5 },
 };
 
@@ -128,7 +188,8 @@ for (const [name, act] of Object.entries(pages).filter(([name]) => chosen(name))
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
   page.on('pageerror', (error) => console.error(`${name}: ${error.message}`));
   page.on('console', (message) => message.type() === 'error' && console.error(`${name}: ${message.text()}`));
-  await act(page);
+  page.setDefaultTimeout(10_000);
+  await act(page).catch((error) => console.error(`${name}: ${error.message}`));
   await page.screenshot({ path: join(directory, `${name}.png`) });
   await page.close();
 }

@@ -16,3 +16,15 @@ export const FIELD_DIRECTORY = fileURLToPath(new URL('../field/', import.meta.ur
 
 /** The collections of the festival, in the order in which they are brought in. */
 export const COLLECTIONS = ['crews', 'balloons', 'pads', 'flights', 'stations', 'notices', 'gates'] as const;
+
+/** The policy of the festival: crews see what is theirs, spectators the public board, directors everything. */
+export const POLICY_FILE = fileURLToPath(new URL('../policy.yaml', import.meta.url));
+
+/** People with accounts, and what the policy knows of them. */
+export const PEOPLE = [
+  { name: 'ada', claims: { role: 'crew', crew: 'c-2' } },
+  { name: 'dora', claims: { role: 'director' } },
+] as const;
+
+/** The password of those accounts. */
+export const PASSWORD = 'balloon-festival';

@@ -1,3 +1,4 @@
+import './style-nonce';
 import './sign-in-link';
 import { createApp } from 'vue';
 import App from './App.vue';

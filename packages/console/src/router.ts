@@ -1,12 +1,13 @@
 import { createRouter, createWebHistory } from 'vue-router';
 import DataPage from './pages/DataPage.vue';
 
-/** Every address of the console can be shared: it names the collection, and the document that is open. */
+/** Every address of the console can be shared: it names the page, the collection, and the document that is open. */
 export const router = createRouter({
   history: createWebHistory('/console/'),
   routes: [
     { path: '/', redirect: '/data' },
     { path: '/data/:collection?/:id?', name: 'data', component: DataPage },
+    { path: '/access/:tab?', name: 'access', component: () => import('./pages/AccessPage.vue') },
     { path: '/:anything(.*)*', redirect: '/data' },
   ],
 });

@@ -25,6 +25,8 @@ export const componentTheme = computed(() => ({
   algorithm: isDark.value ? antTheme.darkAlgorithm : antTheme.defaultAlgorithm,
   token: {
     colorPrimary: isDark.value ? '#8f86f0' : '#5a4fcf',
+    colorInfo: isDark.value ? '#8f86f0' : '#5a4fcf',
+    colorLink: isDark.value ? '#a59df5' : '#5a4fcf',
     colorError: isDark.value ? '#f0736a' : '#b3362c',
     borderRadius: 5,
     fontSize: 13,

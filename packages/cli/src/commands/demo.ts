@@ -4,7 +4,15 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect } from '@uproar/client';
-import { COLLECTIONS, DATA_DIRECTORY, DEVICES_PROGRAM, FIELD_DIRECTORY } from '@uproar/demo';
+import {
+  COLLECTIONS,
+  DATA_DIRECTORY,
+  DEVICES_PROGRAM,
+  FIELD_DIRECTORY,
+  PASSWORD,
+  PEOPLE,
+  POLICY_FILE,
+} from '@uproar/demo';
 import type { Service } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { CollectionListing } from '@uproar/protocol';
@@ -12,6 +20,7 @@ import type { Command } from 'commander';
 import pc from 'picocolors';
 import { CommandError } from '../exit-codes.js';
 import { importFile } from '../import/import-file.js';
+import { readFile } from '../read-data.js';
 import { parsePort, start, stopped } from './serve.js';
 
 interface Options {
@@ -62,7 +71,13 @@ async function demo(options: Options): Promise<void> {
 }
 
 async function startAnywhere(options: Options, directory: string, adminKey: string): Promise<Service> {
-  const settings = { directory, host: options.host, adminKey, pages: { '/field/': FIELD_DIRECTORY } };
+  const settings = {
+    directory,
+    host: options.host,
+    adminKey,
+    accounts: 'open' as const,
+    pages: { '/field/': FIELD_DIRECTORY },
+  };
   if (options.port !== undefined) return start({ ...settings, port: parsePort(options.port) });
   try {
     return await start({ ...settings, port: DEFAULT_PORT });
@@ -82,6 +97,8 @@ async function bringInFestival(url: string, key: string): Promise<void> {
         onConflict: 'replace',
         resume: false,
       });
+    await store.request('PUT', '/v1/policy', { text: readFile(POLICY_FILE), note: 'the rules of the festival' });
+    for (const { name, claims } of PEOPLE) await store.post('/v1/accounts', { name, password: PASSWORD, claims });
   } finally {
     store.close();
   }
@@ -103,6 +120,13 @@ function explain(address: string, key: string, directory: string | undefined): v
     '  npm run -s uproar -- watch balloons',
     `  npm run -s uproar -- merge balloons/bl-1 '{"status":"landed","altitude":0}'`,
     `  curl -N -H "Authorization: Bearer $UPROAR_KEY" -H "Accept: text/event-stream" $UPROAR_URL/v1/data/gates`,
+    '',
+    pc.dim(
+      `Spectators need no key, and see what the policy lets them. ${PEOPLE.map(({ name }) => name).join(' and ')} have accounts, password ${PASSWORD}:`,
+    ),
+    '',
+    `  curl $UPROAR_URL/v1/data/notices`,
+    `  npm run -s uproar -- policy try update flights/f-0243 --account ada --merge '{"crewId":"c-9"}'`,
     '',
     pc.dim(
       directory === undefined

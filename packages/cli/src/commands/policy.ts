@@ -84,7 +84,11 @@ export function addPolicy(program: Command): void {
     )
     .argument('<files...>', 'files of cases in YAML or JSON')
     .option('--policy <file>', 'the policy to test, instead of the one that the files name')
-    .option('--url <url>', 'where the store is whose policy is tested (or UPROAR_URL)', process.env.UPROAR_URL)
+    .option(
+      '--url <url>',
+      'where the store is whose policy is tested (or UPROAR_URL)',
+      process.env.UPROAR_URL || undefined,
+    )
     .option('--key <key>', 'a key of the store (or UPROAR_KEY)')
     .option('--json', 'print each case as a line of JSON')
     .addHelpText('after', '\nExample:\n  uproar policy test policy-cases.yaml')
@@ -151,7 +155,7 @@ async function tryIt(what: string, address: string, options: TryOptions): Promis
   await useStore(options, async (store) => {
     const decision = await store.post<PolicyDecision>('/v1/policy/try', attempt);
     if (options.json) printJson(decision);
-    else printDecision(`${what} ${address}`, decision);
+    else printDecision(`${what} ${address}`, what, decision);
     process.exitCode = decision.allowed ? EXIT.done : EXIT.refused;
   });
 }

@@ -1,11 +1,12 @@
 import type { PolicyDecision } from '@uproar/protocol';
 import pc from 'picocolors';
-import { formatValue } from '../output.js';
+import { cutLine, formatValue } from '../output.js';
 
 /** Prints what a policy says: yes or no, the rule that decided, what its parts came to, and what it saw. */
-export function printDecision(what: string, decision: PolicyDecision): void {
+export function printDecision(what: string, attempted: string, decision: PolicyDecision): void {
   const { allowed, rule, pointer, condition, parts, values, concealed, document } = decision;
   const lines = [`${allowed ? pc.green('allowed') : pc.red('refused')} ${what}`];
+  if (rule !== attempted) lines.push('  They may not read it, so that to them it is not there.');
   if (condition === null) lines.push(`  There is no rule "${rule}" for this collection, and no rule means no.`);
   else {
     lines.push(`  ${pc.dim('rule')}    ${pointer}: ${condition}`);
@@ -15,7 +16,7 @@ export function printDecision(what: string, decision: PolicyDecision): void {
   }
   if (concealed.length > 0) lines.push(`  ${pc.dim('without')} ${concealed.join(', ')}`);
   if (document) lines.push(`  ${pc.dim('sees')}    ${JSON.stringify(document.data)}`);
-  process.stdout.write(lines.join('\n') + '\n');
+  process.stdout.write(lines.map(cutLine).join('\n') + '\n');
 }
 
 function markOf(truth: boolean | null): string {

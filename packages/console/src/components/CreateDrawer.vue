@@ -6,7 +6,7 @@ import { computed, defineAsyncComponent, ref } from 'vue';
 import { readData } from '../check-data';
 import { useStore } from '../injection';
 
-const JsonEditor = defineAsyncComponent(() => import('./JsonEditor.vue'));
+const CodeEditor = defineAsyncComponent(() => import('./CodeEditor.vue'));
 const props = defineProps<{ collection: string }>();
 const emit = defineEmits<{ close: []; created: [collection: string, id: string] }>();
 const store = useStore();
@@ -80,7 +80,7 @@ async function create(): Promise<void> {
       </div>
     </div>
     <Alert v-if="failure" type="error" show-icon :message="failure" />
-    <JsonEditor v-model="text" class="editor" @save="create" />
+    <CodeEditor v-model="text" language="json" label="Data of the document as JSON" class="editor" @save="create" />
     <p class="fault" role="status">
       <template v-if="'fault' in checked">{{ checked.fault }}</template>
     </p>

@@ -8,7 +8,7 @@ import { useNotices, useStore } from '../injection';
 import { deleteWithUndo } from '../undo';
 
 const HistoryPanel = defineAsyncComponent(() => import('./HistoryPanel.vue'));
-const JsonEditor = defineAsyncComponent(() => import('./JsonEditor.vue'));
+const CodeEditor = defineAsyncComponent(() => import('./CodeEditor.vue'));
 const props = defineProps<{ collection: string; id: string }>();
 const emit = defineEmits<{ close: [] }>();
 const store = useStore();
@@ -119,7 +119,13 @@ async function remove(): Promise<void> {
       <Alert v-if="failure" type="error" show-icon :message="failure" />
       <div v-if="base" class="columns">
         <div class="data">
-          <JsonEditor v-model="text" class="editor" @save="save()" />
+          <CodeEditor
+            v-model="text"
+            language="json"
+            label="Data of the document as JSON"
+            class="editor"
+            @save="save()"
+          />
           <p class="fault" role="status">
             <template v-if="'fault' in checked">{{ checked.fault }}</template>
           </p>

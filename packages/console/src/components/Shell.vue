@@ -9,6 +9,7 @@ import { signOut } from '../session';
 import { isDark, toggleTheme } from '../theme';
 import CollectionList from './CollectionList.vue';
 import ConnectionBadge from './ConnectionBadge.vue';
+import OpenBanner from './OpenBanner.vue';
 import Wordmark from './Wordmark.vue';
 
 const props = defineProps<{ store: Store }>();
@@ -24,8 +25,15 @@ const open = computed(() => String(route.params.collection ?? ''));
 <template>
   <div class="shell">
     <NoticesHolder />
-    <nav aria-label="Collections">
-      <header><Wordmark /></header>
+    <nav aria-label="Pages and collections">
+      <header>
+        <Wordmark />
+        <div class="pages">
+          <RouterLink to="/data" :class="{ open: route.name === 'data' }">Data</RouterLink>
+          <RouterLink to="/access" :class="{ open: route.name === 'access' }">Access</RouterLink>
+        </div>
+      </header>
+      <OpenBanner :store="store" />
       <CollectionList :view="collections" :open="open" />
       <footer>
         <ConnectionBadge :store="store" />
@@ -63,6 +71,26 @@ nav {
 }
 header {
   padding: 14px 16px 12px;
+}
+.pages {
+  display: flex;
+  gap: 4px;
+  margin: 12px -8px 0;
+}
+.pages a {
+  flex: 1;
+  padding: 3px 8px;
+  border-radius: 5px;
+  color: var(--ink-2);
+  text-decoration: none;
+}
+.pages a:hover {
+  background: var(--paper-3);
+}
+.pages a.open {
+  background: var(--accent-soft);
+  color: var(--ink);
+  font-weight: 600;
 }
 footer {
   padding: 12px 16px;

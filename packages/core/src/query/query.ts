@@ -87,16 +87,18 @@ export function prepareQuery(form: QueryForm, lens?: QueryLens): Query {
     throw new QueryError(`The limit is a whole number from 1 to ${MAX_LIMIT}, or "none".`, undefined, '/limit');
   }
   const after = form.after === undefined ? undefined : readCursor(form.after, order);
-  const fields = form.fields === undefined ? undefined : readFields(form.fields, order);
+  const fields = form.fields === undefined ? undefined : readFields(form.fields, terms);
   const compare = compareBy(order);
   const truth: Predicate = where ? compile(where) : () => true;
   const matches: Predicate = after
     ? (scope) => (truth(scope) === true ? compareToCursor(scope.document, after, order) > 0 : false)
     : truth;
+  // Two queries that come to the same under one policy may come to different things under the next.
   const key = JSON.stringify([
     form.from,
-    where ? formatCql2Json(where) : null,
-    order.map(formatTerm),
+    asked ? formatCql2Json(asked) : null,
+    where && where !== asked ? formatCql2Json(where) : null,
+    terms.map(formatTerm),
     limit ?? null,
     form.after ?? null,
     fields?.map(joinName) ?? null,

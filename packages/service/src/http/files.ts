@@ -43,6 +43,9 @@ export async function servePages(app: FastifyInstance, prefix: string, directory
 
 /** Makes the routes of a scope pages: open to everybody, left out of the description, with headers that fence them in. */
 export function openPages(scope: FastifyInstance, contentSecurityPolicy: string): void {
+  scope.addHook('onRequest', async (_request, reply) => {
+    reply.header('content-security-policy', contentSecurityPolicy);
+  });
   scope.addHook('onRoute', (route) => {
     route.config = { ...route.config, open: true };
     route.schema = { ...route.schema, hide: true };
@@ -51,7 +54,6 @@ export function openPages(scope: FastifyInstance, contentSecurityPolicy: string)
     // They are the same for every origin, and caches should know that.
     reply.removeHeader('vary');
     reply.headers({
-      'content-security-policy': contentSecurityPolicy,
       'x-content-type-options': 'nosniff',
       'referrer-policy': 'no-referrer',
     });

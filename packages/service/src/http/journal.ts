@@ -286,11 +286,15 @@ class Source {
     const { store } = this.#context;
     const info = store.collections.get(this.#document!.collection);
     if (!info) return [];
-    const entries = store.journal.ofDocument(info.number, this.#document!.id, place, limit);
-    const seen = entries.filter(({ changes }) => changes.some((change) => this.#see(change) !== undefined));
-    if (seen.length > 0 || entries.length === 0) return seen;
-    const { seq } = entries.at(-1)!;
-    return this.#ofDocument('before' in place ? { before: seq } : { after: seq }, limit);
+    const seen: JournalEntry[] = [];
+    for (let from = place; seen.length < limit;) {
+      const entries = store.journal.ofDocument(info.number, this.#document!.id, from, limit);
+      seen.push(...entries.filter(({ changes }) => changes.some((change) => this.#see(change) !== undefined)));
+      if (entries.length < limit) break;
+      const { seq } = entries.at(-1)!;
+      from = 'before' in place ? { before: seq } : { after: seq };
+    }
+    return seen.slice(0, limit);
   }
 
   #isMeant({ collection, before, after }: DocumentChange): boolean {

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
 import { json, jsonParseLinter } from '@codemirror/lang-json';
+import { yaml } from '@codemirror/lang-yaml';
 import { bracketMatching, HighlightStyle, syntaxHighlighting } from '@codemirror/language';
 import { linter, lintGutter } from '@codemirror/lint';
 import { EditorState } from '@codemirror/state';
@@ -9,6 +10,7 @@ import { tags } from '@lezer/highlight';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
 
 const text = defineModel<string>({ required: true });
+const props = defineProps<{ language: 'json' | 'yaml'; label: string }>();
 const emit = defineEmits<{ save: [] }>();
 const place = useTemplateRef<HTMLElement>('place');
 let editor: EditorView | undefined;
@@ -19,6 +21,7 @@ const colours = HighlightStyle.define([
   { tag: tags.number, color: 'var(--number)' },
   { tag: tags.bool, color: 'var(--boolean)' },
   { tag: tags.null, color: 'var(--ink-3)' },
+  { tag: tags.comment, color: 'var(--ink-3)' },
 ]);
 const look = EditorView.theme({
   '&': { height: '100%', backgroundColor: 'var(--paper)', color: 'var(--ink)' },
@@ -40,13 +43,12 @@ onMounted(() => {
         lineNumbers(),
         history(),
         bracketMatching(),
-        json(),
-        linter(jsonParseLinter()),
+        ...(props.language === 'json' ? [json(), linter(jsonParseLinter())] : [yaml()]),
         lintGutter(),
         syntaxHighlighting(colours),
         look,
         EditorView.lineWrapping,
-        EditorView.contentAttributes.of({ 'aria-label': 'Data of the document as JSON' }),
+        EditorView.contentAttributes.of({ 'aria-label': props.label }),
         keymap.of([
           { key: 'Mod-s', run: () => (emit('save'), true) },
           ...defaultKeymap,

@@ -1,0 +1,124 @@
+import { expect } from 'chai';
+import { chromium, type Browser, type Page } from 'playwright-core';
+import { CONSOLE_DIRECTORY } from '@uproar/console';
+import { CHROMIUM } from '../../../test/chromium.js';
+import { KEY, TestService, until } from '../../../test/service.js';
+
+describe('access in the console', function () {
+  this.timeout(60_000);
+  let browser: Browser;
+  let service: TestService;
+  let page: Page;
+  const faults: string[] = [];
+
+  before(async () => {
+    service = await TestService.start({
+      consoleDirectory: CONSOLE_DIRECTORY,
+      accounts: 'open',
+      openUntilMs: Date.now() + 3_600_000,
+    });
+    await service.request('PUT', '/v1/data/flights/f-1', { crew: 'c-1', altitude: 100 });
+    await service.request('PUT', '/v1/data/flights/f-2', { crew: 'c-2', altitude: 200 });
+    browser = await chromium.launch(CHROMIUM);
+    page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
+    page.setDefaultTimeout(10_000);
+    page.on('pageerror', (error) => faults.push(error.message));
+    page.on('console', (message) => {
+      if (message.type() === 'error' && !/WebSocket|status of (403|409|422)/.test(message.text()))
+        faults.push(message.text());
+    });
+    await page.goto(`${service.url}/console/access#key=${KEY}`);
+    await page.getByText('Connected', { exact: true }).waitFor();
+  });
+  after(async () => {
+    await browser.close();
+    await service.stop();
+  });
+  afterEach(() => expect(faults.splice(0), 'nothing goes wrong in the page').to.deep.equal([]));
+
+  const write = async (text: string) => {
+    await page.locator('.cm-content').click();
+    // Typed over a selection, text would take on its look, which the page's security policy forbids.
+    await page.keyboard.press('Control+A');
+    await page.keyboard.press('Delete');
+    await page.keyboard.insertText(text);
+  };
+  const openTab = (name: string) => page.getByRole('tab', { name }).click();
+  const rows = () => page.getByRole('region', { name: 'What they would see' }).locator('tbody tr').allTextContents();
+
+  it('checks a policy as it is written, previews and tries it, and puts it in force', async () => {
+    await page.getByText('None has been set yet').waitFor();
+    await write('collections:\n  flights:\n    read: "crew = "\n');
+    await page.getByText('not sound').waitFor();
+    await page.getByText('/collections/flights/read').first().waitFor();
+    expect(await page.getByRole('button', { name: 'Put in force' }).isDisabled()).to.equal(true);
+    await write(
+      "collections:\n  flights:\n    read: \"crew = claim('crew')\"\n    update: \"crew = claim('crew') AND crew = was('crew')\"\n  flihgts:\n    read: true\n",
+    );
+    await page.getByText('Did you mean "flights"').waitFor();
+    await page.getByLabel('Claims as JSON').fill('{"sub": "ada", "crew": "c-1"}');
+    await until('the preview shows theirs', async () => (await rows()).join().includes('f-1'));
+    expect(await rows()).to.have.length(1);
+    await service.request('PATCH', '/v1/data/flights/f-2', { crew: 'c-1' });
+    await until('it is live', async () => (await rows()).length === 2);
+
+    await page.getByLabel('What is done').click({ force: true });
+    await page.locator('.ant-select-item-option').filter({ hasText: 'update' }).click();
+    await page.getByLabel('Id of the document').fill('f-1');
+    await page.getByLabel('Data as JSON').fill('{"crew": "c-9"}');
+    await page.getByRole('button', { name: 'Try', exact: true }).click();
+    await page.getByText('Refused').waitFor();
+    await page.getByText('/collections/flights/update').waitFor();
+    await page.getByText('was(\'crew\') = "c-1"').waitFor();
+
+    await page.getByLabel('What it is for').fill('crews see their own');
+    await page.getByRole('button', { name: 'Put in force' }).click();
+    await page.getByText('Version 1 is in force').waitFor();
+    expect((await service.request('GET', '/v1/policy')).json).to.include({ version: 1, note: 'crews see their own' });
+  });
+
+  it('makes keys, shows each once, and revokes them', async () => {
+    await openTab('Keys');
+    await page.getByText('first', { exact: true }).waitFor({ state: 'detached' });
+    await page.getByLabel('Name of the new key').fill('gate-reader');
+    await page.getByLabel('Collections, with commas between them').fill('gates');
+    await page.getByRole('button', { name: 'Make a key' }).click();
+    const key = (await page.locator('.secret').textContent())!;
+    expect((await service.as(key)('GET', '/v1/data/gates')).status).to.equal(200);
+    await page.getByRole('button', { name: 'I have it' }).click();
+    await page.getByRole('cell', { name: 'gate-reader' }).waitFor();
+    expect(await page.content()).not.to.include(key);
+    await page.getByRole('button', { name: 'Revoke' }).click();
+    await page.locator('.ant-popconfirm').getByRole('button', { name: 'OK' }).click();
+    await page.getByText('“gate-reader” is revoked').waitFor();
+    expect((await service.as(key)('GET', '/v1/data/gates')).status).to.equal(401);
+  });
+
+  it('makes accounts and alters what the policy knows of them', async () => {
+    await openTab('Accounts');
+    await page.getByLabel('Name of the new account').fill('ada');
+    await page.getByLabel('Its password').fill('amber-balloon');
+    await page.getByLabel('What the policy is to know of it, as JSON').fill('{"crew": "c-1"');
+    expect(await page.getByRole('button', { name: 'Make an account' }).isDisabled()).to.equal(true);
+    await page.getByLabel('What the policy is to know of it, as JSON').fill('{"crew": "c-1"}');
+    await page.getByRole('button', { name: 'Make an account' }).click();
+    await page.getByRole('cell', { name: '{"crew":"c-1"}' }).waitFor();
+    await page.getByRole('button', { name: 'Claims' }).click();
+    await page.getByRole('textbox', { name: 'Claims as JSON' }).fill('{"crew": "c-2"}');
+    await page.getByRole('button', { name: 'Save' }).click();
+    await page.getByRole('cell', { name: '{"crew":"c-2"}' }).waitFor();
+    const { accounts } = (await service.request('GET', '/v1/accounts')).json;
+    expect(accounts[0].claims).to.deep.equal({ crew: 'c-2' });
+  });
+
+  it('shows the audit log, and how long the store stands open', async () => {
+    await openTab('Audit log');
+    for (const event of ['account-altered', 'key-revoked', 'policy-changed'])
+      await page.getByText(event, { exact: true }).first().waitFor();
+    await page.getByText('The store stands open').waitFor();
+    const left = () => page.locator('.banner .time').textContent();
+    const before = await left();
+    expect(before).to.match(/^(1:00|59):\d\d/);
+    await until('it counts down', async () => (await left()) !== before);
+  });
+});
