@@ -159,7 +159,6 @@ const terminals = {
       'uproar policy test demo/policy-cases.yaml',
       'uproar key create gate-2 --scope write --collections gates --expires-in 30d',
       'uproar key list',
-      'uproar audit --limit 5',
     ],
     seconds: 13,
   },

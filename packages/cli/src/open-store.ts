@@ -17,20 +17,12 @@ export function withStoreOptions(command: Command): Command {
       'where the store is (or UPROAR_URL)',
       process.env.UPROAR_URL ?? `http://${DEFAULT_HOST}:${DEFAULT_PORT}`,
     )
-    .option('--key <key>', 'a key of the store (or UPROAR_KEY)');
+    .option('--key <key>', 'a key or token (or UPROAR_KEY); stores that stand open, or that a policy opens, take none');
 }
 
-/** The key given by option or environment. */
-export function keyFrom(options: StoreOptions): string {
-  const key = options.key ?? process.env.UPROAR_KEY;
-  if (!key) {
-    throw new CommandError(
-      'No key was given.',
-      EXIT.usage,
-      'Pass --key, or set UPROAR_KEY to the key that the first start printed.',
-    );
-  }
-  return key;
+/** The key given by option or environment; without one, the store says whether it lets people take part. */
+function keyFrom(options: StoreOptions): string | undefined {
+  return options.key || process.env.UPROAR_KEY || undefined;
 }
 
 /** Connects, uses the store, and closes it however that ends. */

@@ -21,7 +21,13 @@ function explain(error: unknown): { message: string; advice?: string | undefined
     };
   }
   if (error instanceof ProblemError) {
-    return { message: describeProblem(error.problem), exitCode: exitCodeFor(error.problem.status) };
+    return {
+      message: describeProblem(error.problem),
+      advice: error.problem.type.endsWith('/key-missing')
+        ? 'Pass --key, or set UPROAR_KEY to the key that the first start printed.'
+        : undefined,
+      exitCode: exitCodeFor(error.problem.status),
+    };
   }
   return { message: error instanceof Error ? error.message : String(error), exitCode: EXIT.failed };
 }

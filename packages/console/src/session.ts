@@ -11,12 +11,12 @@ export function keptKey(): string | undefined {
 }
 
 /**
- * Signs in with a key, and keeps it until the browser session ends.
+ * Signs in with a key, and keeps it until the browser session ends. Without one, it looks as everybody may who sends none.
  *
  * @throws {ProblemError} when the store refuses the key
  * @throws {ConnectionError} when it cannot be reached
  */
-export async function signIn(key: string): Promise<void> {
+export async function signIn(key: string | undefined): Promise<void> {
   const store = connect(location.origin, { token: key });
   try {
     await store.ready();
@@ -24,8 +24,18 @@ export async function signIn(key: string): Promise<void> {
     store.close();
     throw error;
   }
-  sessionStorage.setItem(KEY_ITEM, key);
+  if (key !== undefined) sessionStorage.setItem(KEY_ITEM, key);
   session.value = store;
+}
+
+/** Tells whether the store lets people take part without a key. */
+export async function takesNoKey(): Promise<boolean> {
+  try {
+    const { keyless } = (await (await fetch('/healthz')).json()) as { keyless: boolean };
+    return keyless;
+  } catch {
+    return false;
+  }
 }
 
 /** Forgets the key and closes the connection. */

@@ -111,6 +111,15 @@ describe('access in the console', function () {
     expect(accounts[0].claims).to.deep.equal({ crew: 'c-2' });
   });
 
+  it('lets one look around without a key where the store stands open', async () => {
+    const other = await (await browser.newContext()).newPage();
+    await other.goto(`${service.url}/console/`);
+    await other.getByRole('button', { name: 'Go on without a key' }).click();
+    await other.getByText('The store stands open').waitFor();
+    await other.getByText('f-1', { exact: true }).waitFor();
+    await other.context().close();
+  });
+
   it('shows the audit log, and how long the store stands open', async () => {
     await openTab('Audit log');
     for (const event of ['account-altered', 'key-revoked', 'policy-changed'])

@@ -26,6 +26,7 @@ import { Fences } from './http/fences.js';
 import { addressFinder, fenceIn, serverOptions } from './http/server.js';
 import { Attendance } from './identity/attendance.js';
 import { Identities } from './identity/identities.js';
+import { countDown } from './identity/opening.js';
 import { MIN_KEY_LENGTH } from './identity/keys.js';
 import { RateLimiter, SignInThrottle } from './identity/rate-limits.js';
 import { Tickets } from './identity/tickets.js';
@@ -103,7 +104,9 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   };
   const app = await buildApp(context, options);
   const closeSockets = serveSockets(app.server, context, addressFinder(options));
+  let stopCountDown = () => {};
   const close = async () => {
+    stopCountDown();
     const terminateSockets = closeSockets();
     for (const end of context.closing) end();
     const impatience = setTimeout(() => {
@@ -119,6 +122,13 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   };
   try {
     const address = await app.listen({ host: options.host, port: options.port });
+    stopCountDown = countDown(identities, (leftMs) => {
+      app.log.warn(
+        { openForMs: leftMs },
+        leftMs === 0 ? 'the store is closed again' : 'the store stands open to everybody',
+      );
+      options.onOpening?.(leftMs);
+    });
     return { address, firstKey: identities.keys.createFirst(), store, identities, close };
   } catch (error) {
     await close();
@@ -152,7 +162,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   recogniseSenders(app, context);
   parseJsonBodies(app);
   await describeRoutes(app);
-  serveOperations(app);
+  serveOperations(app, context);
   serveCollections(app, context);
   serveData(app, context);
   serveCommits(app, context);

@@ -36,6 +36,8 @@ export interface ServiceOptions {
   accounts?: AccountsMode;
   /** Until when everybody may do everything with documents, in milliseconds since 1970. */
   openUntilMs?: number | undefined;
+  /** Hears now and then for how many milliseconds more the store stands open; 0 when it is closed. */
+  onOpening?: (leftMs: number) => void;
   /** Lets a store that stands open do so at an address that others can reach. */
   openToTheNetwork?: boolean;
   /** The origins whose pages may use the store, beside its own; `*` for all. */

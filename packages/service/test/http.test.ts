@@ -179,6 +179,7 @@ describe('documents over HTTP', () => {
     }
     expect((await service.request('GET', '/healthz', undefined, { authorization: '' })).json).to.deep.equal({
       status: 'ok',
+      keyless: false,
     });
   });
 

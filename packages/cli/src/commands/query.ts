@@ -61,7 +61,7 @@ interface Explanation {
   index: string | null;
   searchedBy: string[];
   ordered: boolean;
-  documentsRead: number;
+  documentsRead: number | null;
   documentsReturned: number;
   more: boolean;
   milliseconds: number;
@@ -87,18 +87,24 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
     ranges: 'under ranges',
     list: 'in the list that every change is tested against',
   };
+  const more = found.more ? ', and there are more' : '';
   const rows: [string, string][] = [
     ['condition', found.where ?? 'none: every document'],
-    [
-      'goes through',
-      through[found.through as keyof typeof through] +
-        (found.searchedBy.length > 0 ? `, searched by ${found.searchedBy.join(', ')}` : ''),
-    ],
-    ['order', found.ordered ? 'as it comes; reading stops at the limit' : 'sorted after reading everything'],
-    [
-      'reads',
-      `${found.documentsRead} documents for ${found.documentsReturned}${found.more ? ', and there are more' : ''}, in ${found.milliseconds} ms`,
-    ],
+    ...(found.documentsRead === null
+      ? // To those whom the policy governs, nothing is told that follows from documents they do not see.
+        ([['returns', `${found.documentsReturned} documents${more}`]] satisfies [string, string][])
+      : ([
+          [
+            'goes through',
+            through[found.through as keyof typeof through] +
+              (found.searchedBy.length > 0 ? `, searched by ${found.searchedBy.join(', ')}` : ''),
+          ],
+          ['order', found.ordered ? 'as it comes; reading stops at the limit' : 'sorted after reading everything'],
+          [
+            'reads',
+            `${found.documentsRead} documents for ${found.documentsReturned}${more}, in ${found.milliseconds} ms`,
+          ],
+        ] satisfies [string, string][])),
     [
       'as a watch',
       `filed ${filing[found.matcher.kind as keyof typeof filing]}${found.matcher.under.length > 0 ? `: ${found.matcher.under.join(' | ')}` : ''}`,

@@ -93,6 +93,7 @@ async function serve(options: Options): Promise<void> {
   const service = await start({
     ...accessFrom(options),
     openUntilMs: openForMs === undefined ? undefined : Date.now() + openForMs,
+    onOpening: tellOpening,
     directory: options.data,
     host: options.host,
     port: parsePort(options.port),
@@ -113,9 +114,7 @@ async function serve(options: Options): Promise<void> {
   if (service.firstKey) {
     process.stdout.write(`\nThe key of this new store, shown only now:\n\n  ${pc.bold(service.firstKey)}\n\n`);
   }
-  const stopWarning = openForMs === undefined ? undefined : warnWhileOpen(service);
   await stopped();
-  stopWarning?.();
   process.stdout.write('stopping\n');
   await service.close();
 }
@@ -196,24 +195,13 @@ function listOf(text: string): string[] {
     .filter((part) => part !== '');
 }
 
-/** Says again and again how long the store still stands open, and when it is closed. Returns what stops that. */
-function warnWhileOpen(service: Service): () => void {
-  let timer: NodeJS.Timeout | undefined;
-  const warn = () => {
-    const untilMs = service.identities.openUntilMs();
-    if (untilMs === undefined) {
-      process.stdout.write(`${pc.green('closed')} The store is closed again: it takes keys and tokens.\n`);
-      return;
-    }
-    const leftMs = untilMs - Date.now();
-    process.stdout.write(
-      `${pc.yellow('open')} Everybody may do everything with documents for ${formatDuration(leftMs)} more, until ${new Date(untilMs).toLocaleTimeString()}.\n`,
-    );
-    // Half the time that is left, then the last minute, then the end.
-    timer = setTimeout(warn, leftMs > 120_000 ? leftMs / 2 : leftMs > 61_000 ? leftMs - 60_000 : leftMs + 50);
-  };
-  warn();
-  return () => clearTimeout(timer);
+/** Says how long the store still stands open, and when it is closed. */
+function tellOpening(leftMs: number): void {
+  process.stdout.write(
+    leftMs === 0
+      ? `${pc.green('closed')} The store is closed again: it takes keys and tokens.\n`
+      : `${pc.yellow('open')} Everybody may do everything with documents for ${formatDuration(leftMs)} more, until ${new Date(Date.now() + leftMs).toLocaleTimeString()}.\n`,
+  );
 }
 
 /** The limits that the options set; the others are the usual ones. */

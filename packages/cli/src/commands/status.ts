@@ -4,7 +4,7 @@ import type { CheckStep } from '@uproar/client';
 import pc from 'picocolors';
 import { CommandError, EXIT } from '../exit-codes.js';
 import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatBytes, printJson, printTable } from '../output.js';
+import { formatBytes, formatDuration, printJson, printTable } from '../output.js';
 
 /** `uproar status`: is it really connected, and what is there. */
 export function addStatus(program: Command): void {
@@ -51,6 +51,12 @@ async function status(options: StoreOptions & { json?: boolean }): Promise<void>
     process.stdout.write(
       `\n${pc.bold(store.url)}  ${pc.dim(`version ${server.serverVersion}, store ${server.store}, seq ${seq}, checked in ${elapsedMs} ms`)}\n\n`,
     );
+    if (server.openUntil !== undefined) {
+      const leftMs = Date.parse(server.openUntil) - Date.now();
+      process.stdout.write(
+        `${pc.yellow('open')} Everybody may do everything with documents for ${formatDuration(leftMs)} more.\n\n`,
+      );
+    }
     if (collections.length === 0) {
       process.stdout.write(`The store is empty. Begin with: uproar put notes/first '{"text":"hello"}'\n`);
       return;

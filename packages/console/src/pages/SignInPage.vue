@@ -1,15 +1,19 @@
 <script setup lang="ts">
 import { ConnectionError } from '@uproar/client';
 import { Alert, Button, InputPassword } from 'ant-design-vue';
-import { ref } from 'vue';
+import { onMounted, ref } from 'vue';
 import Wordmark from '../components/Wordmark.vue';
-import { signIn } from '../session';
+import { signIn, takesNoKey } from '../session';
 
 const props = defineProps<{ refusal: string }>();
 const key = ref('');
 const failure = ref(props.refusal);
 const busy = ref(false);
 const host = location.host;
+
+/** Whether one can look around without a key. */
+const open = ref(false);
+onMounted(async () => (open.value = await takesNoKey()));
 
 async function submit(): Promise<void> {
   if (key.value.trim() === '') {
@@ -41,6 +45,7 @@ async function submit(): Promise<void> {
       <InputPassword id="key" v-model:value="key" size="large" autofocus autocomplete="off" :disabled="busy" />
       <Alert v-if="failure" class="failure" type="error" :message="failure" role="alert" />
       <Button type="primary" html-type="submit" size="large" block :loading="busy">Sign in</Button>
+      <Button v-if="open" class="without" size="large" block @click="signIn(undefined)">Go on without a key</Button>
       <p class="muted help">
         The first start of the store printed its key. If it is lost, start the store with
         <code>UPROAR_ADMIN_KEY</code> set to a new one of at least 16 characters. The key is kept in this tab only.
@@ -78,6 +83,9 @@ label {
 }
 button[type='submit'] {
   margin-top: 16px;
+}
+.without {
+  margin-top: 8px;
 }
 .help {
   margin: 20px 0 0;
