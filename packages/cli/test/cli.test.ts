@@ -79,7 +79,7 @@ describe('the command line', function () {
       [['put', 'a/b', '{}', '--if-version', 'x'], {}, 2, 'is no version'],
       [['gte', 'a'], {}, 2, 'get'],
       [['get'], {}, 2, 'missing'],
-      [['get', 'a'], { UPROAR_KEY: '' }, 2, 'No key'],
+      [['get', 'a'], { UPROAR_KEY: '' }, 4, 'set UPROAR_KEY'],
       [['get', 'a'], { UPROAR_KEY: 'wrong' }, 4, 'not know this key'],
       [['get', 'a'], { UPROAR_URL: 'http://127.0.0.1:1' }, 3, '--url'],
       [['get', 'a'], { UPROAR_URL: 'nonsense' }, 2, 'not the address'],

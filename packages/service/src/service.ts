@@ -93,7 +93,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     attendance,
     rates: new RateLimiter(options.rateLimits),
     signIns: new SignInThrottle(),
-    fences: new Fences(options.allowedOrigins),
+    fences: new Fences(options.allowedOrigins, options.openToTheNetwork),
     tickets: new Tickets(),
     committer: new Committer(store, commitLimits),
     commitLimits,

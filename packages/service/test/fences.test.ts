@@ -131,6 +131,13 @@ describe('the fences', () => {
         const { status, headers } = await ask(origin);
         expect([status, headers.get('access-control-allow-origin')], origin).to.deep.equal([403, null]);
       }
+      expect((await service.as(null)('GET', '/healthz', undefined, { origin: 'https://evil.test' })).status).to.equal(
+        200,
+      );
+      const signIn = { name: 'ada', password: 'amber-balloon' };
+      expect(
+        (await service.as(null)('POST', '/v1/sessions', signIn, { origin: 'https://evil.test' })).json.type,
+      ).to.equal('/problems/origin-refused');
       const preflight = await service.as(null)('OPTIONS', '/v1/data/x/1', undefined, {
         origin: 'https://board.test',
         'access-control-request-method': 'PATCH',
@@ -220,6 +227,9 @@ describe('the fences', () => {
     }
   });
 });
+
+/** The text of a request, or of its beginning, line by line. */
+const requestText = (start: string, ...lines: string[]) => [`${start} HTTP/1.1`, 'Host: x', ...lines].join('\r\n');
 
 describe('a hostile client', () => {
   let service: TestService;
@@ -323,7 +333,7 @@ describe('a hostile client', () => {
     ]) {
       const socket = await raw();
       const closed = untilClosed(socket);
-      socket.write(`GET ${path} HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer ${token}\r\nConnection: close\r\n\r\n`);
+      socket.write(requestText(`GET ${path}`, `Authorization: Bearer ${token}`, 'Connection: close', '', ''));
       const answer = await closed;
       expect(answer, path)
         .to.match(/^HTTP\/1\.1 [34]\d\d/)
@@ -345,7 +355,7 @@ describe('a hostile client', () => {
     staysResponsive(async () => {
       const headers = await raw();
       const headersClosed = untilClosed(headers);
-      headers.write(`GET / HTTP/1.1\r\nHost: x\r\n${'X-Flood: aaaaaaaaaaaaaaaaaaaaaaaaaa\r\n'.repeat(4000)}\r\n`);
+      headers.write(requestText('GET /', ...Array.from({ length: 4000 }, () => `X-Flood: ${'a'.repeat(26)}`), '', ''));
       expect(await headersClosed).to.match(/431|^$/);
 
       const body = await service.as(token)('POST', '/v1/commits', `{"writes":[${' '.repeat(200_000)}]}`);
@@ -361,7 +371,7 @@ describe('a hostile client', () => {
 
       const slow = await raw();
       const slowClosed = untilClosed(slow);
-      slow.write('POST /v1/data/flights HTTP/1.1\r\nHost: x\r\n');
+      slow.write(requestText('POST /v1/data/flights', ''));
       const dripping = setInterval(() => slow.write('X-Drip: 1\r\n'), 100);
       const said = await slowClosed;
       clearInterval(dripping);

@@ -1,6 +1,6 @@
 import { expect } from 'chai';
 import { createHmac, generateKeyPairSync } from 'node:crypto';
-import { createServer, type Server } from 'node:http';
+import { createServer, get, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { exportJWK, SignJWT, type CryptoKey, type JWK } from 'jose';
 import { RawSocket } from '../../../test/raw-socket.js';
@@ -369,6 +369,12 @@ describe('a store that stands open', () => {
         expect((await nobody('GET', path)).json.type).to.equal('/problems/admin-only');
       const evil = { origin: 'https://evil.test' };
       expect((await nobody('GET', '/v1/data/flights', undefined, evil)).json.type).to.equal('/problems/origin-refused');
+      const underAnotherName = await new Promise((resolve) =>
+        get(`${service.url}/v1/data/flights`, { headers: { host: 'evil.test' } }, ({ statusCode }) =>
+          resolve(statusCode),
+        ),
+      );
+      expect(underAnotherName, 'a name that somebody has pointed here').to.equal(403);
       const { events } = (await service.request('GET', '/v1/journal')).json;
       expect(events[0].identity).to.equal('open');
       const socket = await RawSocket.open(service);

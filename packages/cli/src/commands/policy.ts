@@ -8,7 +8,6 @@ import { CommandError, EXIT } from '../exit-codes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { formatAge, printJson, printTable } from '../output.js';
 import { printDecision } from '../policy/print-decision.js';
-import { runCases } from '../policy/run-cases.js';
 import { parseObject, readFile } from '../read-data.js';
 
 type Options = StoreOptions & { json?: boolean };
@@ -92,8 +91,12 @@ export function addPolicy(program: Command): void {
     .option('--key <key>', 'a key of the store (or UPROAR_KEY)')
     .option('--json', 'print each case as a line of JSON')
     .addHelpText('after', '\nExample:\n  uproar policy test policy-cases.yaml')
-    .action((files: string[], options: Partial<StoreOptions> & { policy?: string; json?: boolean }) =>
-      runCases(files, options),
+    .action(
+      async (files: string[], options: Partial<StoreOptions> & { policy?: string; json?: boolean }): Promise<void> => {
+        // What reads the cases is loaded only where it is used, so that the other commands start quickly.
+        const { runCases } = await import('../policy/run-cases.js');
+        await runCases(files, options);
+      },
     );
 }
 

@@ -112,7 +112,7 @@ function serveSessions(app: FastifyInstance, context: Context): void {
         sessions.end(refreshed.grant.session);
       } else if (refreshed) {
         noteAdministration(context, request, 'refresh-reused', {}, `account:${refreshed.reused.account}`);
-        identities.changed();
+        identities.accountChanged(refreshed.reused.account);
       }
       await rates.countFailure(request.ip);
       throw problemError('token-refused', 'This refresh token is not good any more. Sign in again.');
@@ -153,7 +153,7 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
       await signIns.countSignUp(request.ip);
       const account = await accounts.adopt(id, request.body.name, request.body.password);
       noteAdministration(context, request, 'account-created', { account: id });
-      identities.changed();
+      identities.accountChanged(id);
       return account as AccountInfo;
     },
   );
@@ -178,7 +178,7 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
       await accounts.setPassword(id, request.body.new);
       sessions.endAll(id, session);
       noteAdministration(context, request, 'password-changed', { account: id });
-      identities.changed();
+      identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
   );
@@ -186,8 +186,9 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
     '/v1/sessions/current',
     { schema: { tags, summary: 'Sign out', response: { 204: Done, default: Problem } } },
     async (request, reply) => {
-      sessions.end(own(request).session);
-      identities.changed();
+      const { id, session } = own(request);
+      sessions.end(session);
+      identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
   );
@@ -198,7 +199,7 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
       const { id } = own(request);
       sessions.endAll(id);
       noteAdministration(context, request, 'signed-out-everywhere', { account: id });
-      identities.changed();
+      identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
   );
@@ -309,7 +310,7 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
         account: id,
         what: Object.keys(request.body).join(', '),
       });
-      identities.changed();
+      identities.accountChanged(id);
       return accounts.get(id)! as AccountInfo;
     },
   );
@@ -323,7 +324,7 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
       const { id } = find(request.params.account);
       accounts.remove(id);
       noteAdministration(context, request, 'account-removed', { account: id });
-      identities.changed();
+      identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
   );

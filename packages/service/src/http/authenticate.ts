@@ -26,7 +26,8 @@ export function recogniseSenders(
   app.decorateRequest('identity');
   app.addHook('onRequest', async (request, reply) => {
     const { open, admin } = request.routeOptions.config;
-    fences.checkOrigin(request.headers);
+    // What everybody may load, pages of other sites may, too.
+    if (!open || request.method !== 'GET') fences.checkOrigin(request.headers);
     if (open) return;
     await rates.checkFailures(request.ip);
     try {
@@ -35,7 +36,7 @@ export function recogniseSenders(
       await noteFailure(context, error, request.ip, request.id);
       throw error;
     }
-    fences.checkHost(request.headers, request.identity);
+    if (request.identity.author.kind === 'open') fences.checkHost(request.headers);
     sendRate(reply, await rates.count(request.identity, request.ip));
     if (admin && !mayAdminister(request.identity)) {
       throw problemError('admin-only', 'This takes a key with the scope "admin"; "uproar key create" makes one.');

@@ -1,18 +1,20 @@
 import type { IncomingHttpHeaders } from 'node:http';
 import { isIP } from 'node:net';
 import { problemError } from '@uproar/protocol';
-import type { Identity } from '../identity/identity.js';
 
 /** Keeps pages of other sites from using the store in the name of who looks at them. */
 export class Fences {
   readonly #origins: ReadonlySet<string>;
   readonly #any: boolean;
+  readonly #anyHost: boolean;
 
   /**
    * @param origins the origins whose pages may use the store, beside its own: `https://board.example`; `*` for all
+   * @param anyHost whether a store that stands open answers under any name
    * @throws {RangeError} for what is no origin
    */
-  constructor(origins: readonly string[] = []) {
+  constructor(origins: readonly string[] = [], anyHost = false) {
+    this.#anyHost = anyHost;
     this.#any = origins.includes('*');
     this.#origins = new Set(origins.filter((origin) => origin !== '*').map(readOrigin));
   }
@@ -47,17 +49,12 @@ export class Fences {
    *
    * @throws {ProblemError} `origin-refused`
    */
-  checkHost({ host, origin }: IncomingHttpHeaders, { author }: Identity): void {
-    if (author.kind !== 'open' || origin === undefined) return;
+  checkHost({ host }: IncomingHttpHeaders): void {
     const name = (host ?? '').replace(/:\d+$/, '').replace(/^\[(.*)\]$/, '$1');
-    if (name === 'localhost' || isIP(name) !== 0 || this.#origins.has(origin)) return;
-    throw problemError(
-      'origin-refused',
-      `While the store stands open it does not answer pages under the name ${name}.`,
-      {
-        parameter: 'Host',
-      },
-    );
+    if (this.#anyHost || name === 'localhost' || isIP(name) !== 0) return;
+    throw problemError('origin-refused', `While the store stands open it does not answer under the name "${name}".`, {
+      parameter: 'Host',
+    });
   }
 }
 

@@ -18,7 +18,7 @@ import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import type { JournalChange, JournalEntry } from '../store/index.js';
 import { formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
-import { readableAccess } from './access.js';
+import { costLimits, readableAccess } from './access.js';
 import type { Context } from './context.js';
 import { EVENT_STREAM_HEADERS, headersOf, stayPresent } from './event-stream.js';
 import { prepareWireQuery } from './query-form.js';
@@ -287,10 +287,18 @@ class Source {
     const info = store.collections.get(this.#document!.collection);
     if (!info) return [];
     const seen: JournalEntry[] = [];
+    const most = costLimits(this.#context, this.identity).documents ?? Infinity;
+    let looked = 0;
     for (let from = place; seen.length < limit;) {
       const entries = store.journal.ofDocument(info.number, this.#document!.id, from, limit);
       seen.push(...entries.filter(({ changes }) => changes.some((change) => this.#see(change) !== undefined)));
       if (entries.length < limit) break;
+      if ((looked += entries.length) > most) {
+        throw problemError(
+          'query-too-costly',
+          'The history of this document is too long to look for more. Ask for less.',
+        );
+      }
       const { seq } = entries.at(-1)!;
       from = 'before' in place ? { before: seq } : { after: seq };
     }

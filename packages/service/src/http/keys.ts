@@ -77,7 +77,7 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
       const rotated = keys.rotate(request.params.key, request.body.keepOldSeconds * 1000);
       if (!rotated) throw missing(request.params.key);
       noteAdministration(context, request, 'key-rotated', { key: rotated.info.name });
-      identities.changed();
+      identities.keysChanged();
       return reply.header('cache-control', 'no-store').send({ ...(rotated.info as KeyInfo), key: rotated.key });
     },
   );
@@ -98,7 +98,7 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
       const name = keys.get(key)?.name ?? key;
       if (!keys.revoke(key)) throw missing(key);
       noteAdministration(context, request, 'key-revoked', { key: name });
-      identities.changed();
+      identities.keysChanged();
       return (reply as FastifyReply).code(204).send();
     },
   );

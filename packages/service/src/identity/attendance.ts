@@ -43,7 +43,9 @@ export class Attendance {
   constructor(identities: Identities, limits: Partial<ConnectionLimits> = {}) {
     this.#identities = identities;
     this.#limits = { ...DEFAULT_CONNECTION_LIMITS, ...limits };
-    identities.onChanged(() => this.#review(this.#present));
+    identities.onChanged((concerns) =>
+      this.#review([...this.#present].filter(({ identity }) => identity && concerns(identity))),
+    );
     this.#timer = setInterval(() => this.#reviewExpired(), EXPIRY_INTERVAL_MS).unref();
   }
 

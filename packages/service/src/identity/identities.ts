@@ -34,7 +34,7 @@ export class Identities {
   readonly audit: Audit;
   readonly accountsMode: AccountsMode;
   readonly #tokens: Tokens | undefined;
-  readonly #listeners = new Set<() => void>();
+  readonly #listeners = new Set<(concerns: (identity: Identity) => boolean) => void>();
   #openUntilMs: number;
 
   constructor({ database, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
@@ -121,13 +121,27 @@ export class Identities {
     }
   }
 
-  /** Has all open connections look again at what they may see. Called whenever something has altered. */
-  changed(): void {
-    for (const listener of this.#listeners) listener();
+  /**
+   * Has open connections look again at what they may see. Called whenever something has altered.
+   *
+   * @param concerns for whom; everybody, if left out
+   */
+  changed(concerns: (identity: Identity) => boolean = () => true): void {
+    for (const listener of this.#listeners) listener(concerns);
+  }
+
+  /** Has the connections of one account look again. */
+  accountChanged(id: string): void {
+    this.changed(({ author }) => author.kind === 'account' && author.name === id);
+  }
+
+  /** Has the connections made with keys look again. */
+  keysChanged(): void {
+    this.changed(({ author }) => author.kind === 'key');
   }
 
   /** Calls `listener` whenever what somebody may do may have altered. */
-  onChanged(listener: () => void): void {
+  onChanged(listener: (concerns: (identity: Identity) => boolean) => void): void {
     this.#listeners.add(listener);
   }
 

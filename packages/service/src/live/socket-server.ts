@@ -96,7 +96,11 @@ async function recognise(request: IncomingMessage, context: Context, address: st
   fences.checkOrigin(request.headers);
   await rates.checkFailures(address);
   const secret = readBearer(request.headers.authorization);
-  if (secret === undefined) return undefined;
+  if (secret === undefined) {
+    // Without a key they may be anybody, while the store stands open.
+    if (identities.openUntilMs() !== undefined) fences.checkHost(request.headers);
+    return undefined;
+  }
   try {
     return await identities.identify(secret);
   } catch (error) {

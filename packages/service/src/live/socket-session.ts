@@ -8,7 +8,6 @@ import {
   type LiveMethod,
   type LiveParams,
   type Problem,
-  type WatchTarget,
   problemError,
 } from '@uproar/protocol';
 import type { Duplex } from 'node:stream';
@@ -23,11 +22,11 @@ import { readDocumentAt } from '../http/read-document.js';
 import { writeListing } from '../http/send-query.js';
 import { type Presence } from '../identity/attendance.js';
 import { describeIdentity, isGoverned, type Identity } from '../identity/identity.js';
-import { seenDocument, type Viewer } from './sources.js';
+import { SocketWatches, type WatchTeller } from './socket-watches.js';
+import { seenDocument } from './sources.js';
 import { VERSION } from '../version.js';
 import { frameText } from './frame.js';
 import type { LiveEvent } from './live-event.js';
-import type { Sink, Subscription } from './live-view.js';
 
 /** A connection that has not said who it is by then is closed. */
 const HELLO_WITHIN_MS = 10_000;
@@ -35,27 +34,17 @@ const HELLO_WITHIN_MS = 10_000;
 /** Close codes (RFC 6455, section 7.4.1; 4000 and above are ours to define). */
 const CLOSE = { tooMany: 1013, restarting: 1012, noHello: 4401 } as const;
 
-/** Something that a connection watches. */
-interface OpenWatch {
-  target: WatchTarget;
-  subscription: Subscription;
-  /** How often it was asked for and not ended. */
-  count: number;
-  /** The calls that have not been answered yet. */
-  waiting: (string | number)[];
-}
-
 /**
  * One WebSocket connection: its calls (JSON-RPC 2.0), its watches and what it is sent.
  *
  * A connection that reads too slowly is not read from either until it has caught up, so that what waits for it stays
  * bounded; answers to its commits wait behind the changes those commits made.
  */
-export class SocketSession implements Sink, Presence {
+export class SocketSession implements WatchTeller, Presence {
   readonly #context: Context;
   readonly #socket: WebSocket;
   readonly #stream: Duplex;
-  readonly #watches = new Map<string, OpenWatch>();
+  readonly #watches: SocketWatches;
   readonly #leave: () => void;
   #helloTimer: NodeJS.Timeout | undefined;
   /** True while it is found out who calls; what comes meanwhile waits. */
@@ -82,6 +71,7 @@ export class SocketSession implements Sink, Presence {
     this.#socket = socket;
     this.#stream = stream;
     this.identity = identity;
+    this.#watches = new SocketWatches(context.views, this);
     this.#leave = context.attendance.enter(this);
     if (!identity) this.#awaitHello();
     socket.on('message', (message: Buffer) => this.#receive(message));
@@ -95,20 +85,19 @@ export class SocketSession implements Sink, Presence {
   }
 
   suspend(): void {
-    for (const { subscription } of this.#watches.values()) subscription.suspend();
+    this.#watches.suspend();
   }
 
   /** Goes on as what the identity is now. Nobody may still say who they are, but sees nothing until then. */
   review(present: Identity | Problem): void {
     if ('status' in present) {
       this.identity = undefined;
-      for (const watch of [...this.#watches.keys()]) this.#endWatch(watch, present);
+      this.#watches.end(present);
       this.#awaitHello();
-      return;
+    } else {
+      this.identity = present;
+      this.#watches.review(viewerOf(this.#context, present));
     }
-    this.identity = present;
-    const viewer = viewerOf(this.#context, present);
-    for (const [name, watch] of [...this.#watches]) this.#reviewWatch(name, watch, viewer);
   }
 
   get full(): boolean {
@@ -126,13 +115,11 @@ export class SocketSession implements Sink, Presence {
 
   /** Ends every watch with a problem and closes. */
   end(problem: Problem): void {
-    for (const watch of this.#watches.keys()) {
-      this.#write(JSON.stringify({ jsonrpc: '2.0', method: 'end', params: { watch, problem } }));
-    }
+    this.#watches.end(problem);
     this.#socket.close(CLOSE.restarting, 'restarting');
   }
 
-  #write(message: string): void {
+  notify(message: string): void {
     this.#writeFrame(frameText(Buffer.from(message)));
   }
 
@@ -151,7 +138,7 @@ export class SocketSession implements Sink, Presence {
     if (!this.#draining) return;
     this.#draining = false;
     this.#whenCaughtUp(() => {
-      for (const answer of this.#heldAnswers.splice(0)) this.#write(answer);
+      for (const answer of this.#heldAnswers.splice(0)) this.notify(answer);
       this.#handleHeld();
     });
   }
@@ -161,8 +148,8 @@ export class SocketSession implements Sink, Presence {
    * be read again and again, it is done all the same.
    */
   #whenCaughtUp(then: () => void, attempts = 5): void {
-    const waiting = [...this.#watches.values()].map(
-      ({ subscription }) => subscription.catchUp() ?? subscription.view.settled,
+    const waiting = this.#watches.subscriptions.map(
+      (subscription) => subscription.catchUp() ?? subscription.view.settled,
     );
     const pending = waiting.filter((promise) => promise !== undefined);
     if (pending.length === 0 || attempts === 0) then();
@@ -188,14 +175,14 @@ export class SocketSession implements Sink, Presence {
       const call = this.#readCall(message);
       id = call.id;
       const result = this.#call(call, message.length);
-      if (typeof result === 'string') this.#answer(id, result);
+      if (typeof result === 'string') this.answer(id, result);
       else if (result)
         result.then(
-          (text) => this.#answer(call.id, text),
-          (error: unknown) => this.#refuse(call.id, error),
+          (text) => this.answer(call.id, text),
+          (error: unknown) => this.refuse(call.id, error),
         );
     } catch (error) {
-      this.#refuse(id, error);
+      this.refuse(id, error);
     }
   }
 
@@ -222,7 +209,7 @@ export class SocketSession implements Sink, Presence {
       const problem = createProblem('bad-request', `There is no call "${method}". There are: ${known}.`);
       throw new RpcFault(RPC_ERRORS.methodNotFound, problem);
     }
-    if (method !== 'hello') this.#checkCaller();
+    if (method !== 'hello' || this.identity) this.#checkCaller();
     const checked = LIVE_PARAMS[method as LiveMethod].safeParse(params ?? {});
     if (!checked.success) {
       const { detail, pointer } = describeIssue(checked.error.issues);
@@ -237,7 +224,8 @@ export class SocketSession implements Sink, Presence {
       case 'watch':
         return this.#watch(id, checked.data as LiveParams['watch']);
       case 'unwatch':
-        return this.#unwatch(checked.data as LiveParams['unwatch']);
+        this.#watches.leave((checked.data as LiveParams['unwatch']).watch);
+        return '{}';
       case 'query':
         return this.#query(checked.data as LiveParams['query']);
       case 'get':
@@ -302,87 +290,8 @@ export class SocketSession implements Sink, Presence {
         `A connection has at most ${most} watches. End some, or watch more with one query.`,
       );
     }
-    const watch: OpenWatch = { target, count: 1, waiting: [id], subscription: undefined! };
-    watch.subscription = this.#context.views.watch(
-      target,
-      viewerOf(this.#context, identity),
-      this,
-      resume,
-      (first) => this.#answerWatch(watch, first),
-      (error) => this.#failWatch(watch, error),
-    );
-    this.#addWatch(watch);
+    this.#watches.begin(id, target, resume, viewerOf(this.#context, identity));
     return undefined;
-  }
-
-  /** Watches of the same view are one, under one name. */
-  #addWatch(watch: OpenWatch): void {
-    const { name } = watch.subscription.view;
-    const known = this.#watches.get(name);
-    if (known) {
-      known.subscription.stop();
-      watch.count += known.count;
-      watch.waiting.push(...known.waiting.splice(0));
-      if (watch.subscription.begun) void this.#answerLate(watch);
-    }
-    this.#watches.set(name, watch);
-  }
-
-  #answerWatch(watch: OpenWatch, first: LiveEvent): void {
-    for (const id of watch.waiting.splice(0)) this.#answer(id, first.answer);
-  }
-
-  /** Those who asked for the same and have not been answered get the whole state. */
-  async #answerLate(watch: OpenWatch): Promise<void> {
-    if (watch.waiting.length > 0) this.#answerWatch(watch, await watch.subscription.view.fullState('result'));
-  }
-
-  #failWatch(watch: OpenWatch, error: unknown): void {
-    const waiting = watch.waiting.splice(0);
-    for (const id of waiting) this.#refuse(id, error);
-    const { name } = watch.subscription.view;
-    if (this.#watches.get(name) !== watch) return;
-    if (waiting.length === 0) this.#endWatch(name, problemOf(error));
-    else this.#watches.delete(name);
-  }
-
-  #endWatch(name: string, problem: Problem): void {
-    const watch = this.#watches.get(name);
-    if (!watch) return;
-    this.#watches.delete(name);
-    watch.subscription.stop();
-    if (watch.waiting.length > 0) for (const id of watch.waiting) this.#refuse(id, new ProblemError(problem));
-    else this.#write(JSON.stringify({ jsonrpc: '2.0', method: 'end', params: { watch: name, problem } }));
-  }
-
-  /** Has a watch go on as what may be seen now. */
-  #reviewWatch(name: string, watch: OpenWatch, viewer: Viewer): void {
-    if (this.#watches.get(name) !== watch) return;
-    const before = watch.subscription;
-    const send = before.begun
-      ? (first: LiveEvent) => this.#write(first.renamed(name))
-      : (first: LiveEvent) => this.#answerWatch(watch, first);
-    try {
-      watch.subscription = this.#context.views.review(before, watch.target, viewer, send, (error) =>
-        this.#failWatch(watch, error),
-      );
-    } catch (error) {
-      this.#endWatch(name, problemOf(error));
-      return;
-    }
-    if (watch.subscription === before) return;
-    this.#watches.delete(name);
-    this.#addWatch(watch);
-  }
-
-  #unwatch({ watch }: LiveParams['unwatch']): string {
-    const known = this.#watches.get(watch);
-    if (!known) throw problemError('no-such-watch', `This connection has no watch "${watch}".`);
-    if (--known.count === 0) {
-      known.subscription.stop();
-      this.#watches.delete(watch);
-    }
-    return '{}';
   }
 
   #get({ doc, at }: LiveParams['get']): string {
@@ -419,14 +328,14 @@ export class SocketSession implements Sink, Presence {
   /** Which of the changes to come hold a commit of one's own; whoever shows it already must know. */
   #tellAccepted(id: string | undefined, seq: number): void {
     if (id === undefined || this.#watches.size === 0 || this.full) return;
-    this.#write(JSON.stringify({ jsonrpc: '2.0', method: 'accepted', params: { id, seq } }));
+    this.notify(JSON.stringify({ jsonrpc: '2.0', method: 'accepted', params: { id, seq } }));
   }
 
-  #answer(id: string | number | null, result: string): void {
+  answer(id: string | number | null, result: string): void {
     this.#sendAnswer(`{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":${result}}`);
   }
 
-  #refuse(id: string | number | null, error: unknown): void {
+  refuse(id: string | number | null, error: unknown): void {
     const { code, problem } =
       error instanceof RpcFault
         ? error
@@ -439,7 +348,7 @@ export class SocketSession implements Sink, Presence {
 
   #sendAnswer(text: string): void {
     if (this.full) this.#heldAnswers.push(text);
-    else this.#write(text);
+    else this.notify(text);
   }
 
   #awaitHello(): void {
@@ -454,13 +363,8 @@ export class SocketSession implements Sink, Presence {
   #stop(): void {
     clearTimeout(this.#helloTimer);
     this.#leave();
-    for (const { subscription } of this.#watches.values()) subscription.stop();
-    this.#watches.clear();
+    this.#watches.stop();
   }
-}
-
-function problemOf(error: unknown): Problem {
-  return error instanceof ProblemError ? error.problem : createProblem('internal', 'The service failed to go on.');
 }
 
 /** An error that JSON-RPC 2.0 has a code of its own for. */
