@@ -1,4 +1,7 @@
 import { spawn } from 'node:child_process';
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { KEY, temporaryDirectory, TestService } from './service.js';
 
 const MAIN = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
 
@@ -27,4 +30,31 @@ export class Run {
       this.process.on('close', (code) => resolve({ code, out: this.out, err: this.err })),
     );
   }
+}
+
+/** What tests of commands work with, for as long as their suite runs: a service, and a folder for files. */
+export class CommandBench {
+  service!: TestService;
+  readonly #files = temporaryDirectory();
+
+  constructor() {
+    before(async () => (this.service = await TestService.start()));
+    after(async () => {
+      await this.service.stop();
+      this.#files.remove();
+    });
+  }
+
+  /** Runs a command against the service, with its key unless the environment says otherwise. */
+  readonly run = (args: string[], input?: string, environment: Record<string, string> = {}): Promise<Outcome> =>
+    new Run(args, { UPROAR_URL: this.service.url, UPROAR_KEY: KEY, ...environment }, input).ended;
+
+  /** Where a file of the folder lies. */
+  readonly at = (name: string): string => join(this.#files.path, name);
+
+  /** Writes a file, and tells where it lies. */
+  readonly file = (name: string, text: string): string => {
+    writeFileSync(this.at(name), text);
+    return this.at(name);
+  };
 }

@@ -1,8 +1,6 @@
 import { expect } from 'chai';
-import { writeFileSync } from 'node:fs';
-import { join } from 'node:path';
-import { Run } from '../../../test/command-run.js';
-import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
+import { CommandBench, Run } from '../../../test/command-run.js';
+import { type TestService, KEY, temporaryDirectory, until } from '../../../test/service.js';
 
 const POLICY = `
 anonymous: true
@@ -16,25 +14,14 @@ const FESTIVAL_CASES = new URL('../../../demo/policy-cases.yaml', import.meta.ur
 
 describe('the command line: who may see and change what', function () {
   this.timeout(60_000);
+  const bench = new CommandBench();
+  const { run, file } = bench;
   let service: TestService;
-  let files: ReturnType<typeof temporaryDirectory>;
+  before(() => (service = bench.service));
   before(async () => {
-    service = await TestService.start();
-    files = temporaryDirectory();
     await service.request('PUT', '/v1/data/flights/f-1', { crew: 'c-1', payer: 'x' });
     await service.request('PUT', '/v1/data/gates/g-1', { visitors: 3 });
   });
-  after(async () => {
-    await service.stop();
-    files.remove();
-  });
-  const run = (args: string[], environment: Record<string, string> = {}, input?: string) =>
-    new Run(args, { UPROAR_URL: service.url, UPROAR_KEY: KEY, ...environment }, input).ended;
-  const file = (name: string, text: string) => {
-    const path = join(files.path, name);
-    writeFileSync(path, text);
-    return path;
-  };
 
   it('makes, lists, rotates and revokes keys', async () => {
     const made = await run([
@@ -50,16 +37,16 @@ describe('the command line: who may see and change what', function () {
     ]);
     expect(made.out).to.match(/created gate, scope write for gates\. Shown only now:/);
     const key = /uproar-[\w-]{32}/.exec(made.out)![0];
-    expect((await run(['get', 'gates/g-1'], { UPROAR_KEY: key })).code).to.equal(0);
-    expect((await run(['get', 'flights/f-1'], { UPROAR_KEY: key })).code, 'refused').to.equal(4);
+    expect((await run(['get', 'gates/g-1'], undefined, { UPROAR_KEY: key })).code).to.equal(0);
+    expect((await run(['get', 'flights/f-1'], undefined, { UPROAR_KEY: key })).code, 'refused').to.equal(4);
     expect((await run(['key', 'list'])).out).to.match(/^gate +write +gates +\d+ s ago +\d+ s ago +in 2 days|in 48 h/m);
     const rotated = JSON.parse((await run(['key', 'rotate', 'gate', '--keep-old', '1h', '--json'])).out) as {
       key: string;
     };
-    expect((await run(['get', 'gates/g-1'], { UPROAR_KEY: key })).code).to.equal(0);
+    expect((await run(['get', 'gates/g-1'], undefined, { UPROAR_KEY: key })).code).to.equal(0);
     expect((await run(['key', 'revoke', 'gate'])).out).to.equal('revoked gate\n');
     for (const secret of [key, rotated.key]) {
-      const refused = await run(['get', 'gates/g-1'], { UPROAR_KEY: secret });
+      const refused = await run(['get', 'gates/g-1'], undefined, { UPROAR_KEY: secret });
       expect(refused).to.deep.include({ code: 4, out: '' });
       expect(refused.err).not.to.include(secret);
     }
@@ -116,7 +103,7 @@ describe('the command line: who may see and change what', function () {
 
   it('runs files of cases without a store, and fails when one does not come out as it should', async () => {
     const environment = { UPROAR_URL: '', UPROAR_KEY: '' };
-    const good = await run(['policy', 'test', FESTIVAL_CASES], environment);
+    const good = await run(['policy', 'test', FESTIVAL_CASES], undefined, environment);
     expect(good.code, good.err).to.equal(0);
     expect(good.out).to.match(/\d+ as they should be, 0 not/);
     file('policy.yaml', POLICY);
@@ -125,7 +112,7 @@ describe('the command line: who may see and change what', function () {
       'policy: policy.yaml\ncases:\n  - {as: {crew: c-2}, do: read, collection: flights, before: {crew: c-1}, allowed: true}\n' +
         '  - {do: read, collection: flights, before: {public: true, payer: x}, allowed: true, sees: {public: true}}\n',
     );
-    const bad = await run(['policy', 'test', cases], environment);
+    const bad = await run(['policy', 'test', cases], undefined, environment);
     expect(bad.code).to.equal(1);
     expect(bad.out)
       .to.include('✗ {"crew":"c-2"} may read flights')
@@ -141,6 +128,7 @@ describe('the command line: who may see and change what', function () {
       (
         await run(
           ['policy', 'test', file('no-policy.yaml', 'cases: [{do: read, collection: a, before: {}, allowed: false}]')],
+          undefined,
           environment,
         )
       ).err,
@@ -148,7 +136,7 @@ describe('the command line: who may see and change what', function () {
   });
 
   it('makes, alters and removes accounts, with the password from elsewhere than the command line', async () => {
-    const made = await run(['account', 'create', 'ada', '--claims', '{"crew":"c-1"}'], {}, 'amber-balloon\n');
+    const made = await run(['account', 'create', 'ada', '--claims', '{"crew":"c-1"}'], 'amber-balloon\n');
     expect(made.out).to.match(/^created ada, [0-9a-f-]{36}/);
     expect((await run(['policy', 'try', 'read', 'flights/f-1', '--account', 'ada'])).code).to.equal(0);
     await run(['account', 'alter', 'ada', '--claims', '{"crew":"c-9"}']);
@@ -160,7 +148,7 @@ describe('the command line: who may see and change what', function () {
     expect((await run(['account', 'list'])).out).to.match(/ada .* disabled/);
     expect((await run(['account', 'remove', 'ada'])).out).to.equal('removed ada\n');
     expect((await run(['account', 'remove', 'ada'])).code).to.equal(5);
-    expect((await run(['account', 'create', 'bo'], {}, 'short')).err).to.include('at least 8 characters');
+    expect((await run(['account', 'create', 'bo'], 'short')).err).to.include('at least 8 characters');
     expect((await run(['audit', '--event', 'account-created'])).out).to.match(/account-created +key:environment/);
   });
 

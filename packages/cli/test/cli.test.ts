@@ -1,30 +1,14 @@
 import { expect } from 'chai';
 import { createServer } from 'node:net';
-import { writeFileSync } from 'node:fs';
-import { join } from 'node:path';
-import { Run } from '../../../test/command-run.js';
-import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
+import { CommandBench, Run } from '../../../test/command-run.js';
+import { type TestService, KEY, temporaryDirectory, until } from '../../../test/service.js';
 
 describe('the command line', function () {
   this.timeout(60_000);
+  const bench = new CommandBench();
+  const { run, file } = bench;
   let service: TestService;
-  let files: ReturnType<typeof temporaryDirectory>;
-  before(async () => {
-    service = await TestService.start();
-    files = temporaryDirectory();
-  });
-  after(async () => {
-    await service.stop();
-    files.remove();
-  });
-
-  const run = (args: string[], input?: string) =>
-    new Run(args, { UPROAR_URL: service.url, UPROAR_KEY: KEY }, input).ended;
-  const file = (name: string, text: string) => {
-    const path = join(files.path, name);
-    writeFileSync(path, text);
-    return path;
-  };
+  before(() => (service = bench.service));
 
   it('puts, gets, merges and deletes', async () => {
     expect(await run(['put', 'balloons/bl-1', '{"name":"Amber Heron","fuel":5}'])).to.deep.include({

@@ -12,34 +12,20 @@ import {
   writeSync,
   closeSync,
 } from 'node:fs';
-import { join } from 'node:path';
 import { parseOrder } from '@uproar/core';
 import { openStore } from '@uproar/service';
-import { Run } from '../../../test/command-run.js';
+import { CommandBench, Run } from '../../../test/command-run.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { Random } from '../../../test/random.js';
-import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
+import { KEY, TestService, until } from '../../../test/service.js';
 
 describe('the command line: undo, and the care of a store', function () {
   this.timeout(60_000);
+  const bench = new CommandBench();
+  const { run, file, at } = bench;
   let service: TestService;
-  let files: ReturnType<typeof temporaryDirectory>;
-  before(async () => {
-    service = await TestService.start();
-    files = temporaryDirectory();
-  });
-  after(async () => {
-    await service.stop();
-    files.remove();
-  });
+  before(() => (service = bench.service));
 
-  const run = (args: string[], input?: string) =>
-    new Run(args, { UPROAR_URL: service.url, UPROAR_KEY: KEY }, input).ended;
-  const at = (name: string) => join(files.path, name);
-  const file = (name: string, text: string) => {
-    writeFileSync(at(name), text);
-    return at(name);
-  };
   const put = async (address: string, data: object): Promise<number> =>
     (await service.request('PUT', `/v1/data/${address}`, data)).json.version;
   const read = async (address: string) => (await service.request('GET', `/v1/data/${address}`)).json;

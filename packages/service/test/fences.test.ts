@@ -151,9 +151,8 @@ describe('the fences', () => {
       expect(error.message).to.match(/403/);
       const open = await RawSocket.open(service, { origin: 'https://board.test' });
       expect(await open.call('hello', { token: KEY })).to.have.property('result');
-      expect((await service.request('GET', '/v1/audit?event=refused')).json.entries[0].detail.problem).to.equal(
-        'origin-refused',
-      );
+      const { entries } = (await service.request('GET', '/v1/audit?event=refused')).json;
+      expect(entries[0].detail).to.include({ problem: 'origin-refused', to: '/v1/live' });
     } finally {
       await service.stop();
     }
@@ -384,6 +383,11 @@ describe('a hostile client', () => {
       const many = await Promise.all(Array.from({ length: 300 }, raw));
       for (const socket of many) socket.write('GET /v1/data/flights HTTP/1.1\r\nHo');
       await Promise.all(many.map(untilClosed));
+
+      const { entries } = (await service.request('GET', '/v1/audit?event=refused&limit=1000')).json;
+      const noted = entries.map(({ detail }: { detail: object }) => Object.values(detail).join(' ')).join('\n');
+      for (const what of [/HPE_HEADER_OVERFLOW/, /ERR_HTTP_REQUEST_TIMEOUT/, /too-large/, /\/v1\/live Max payload/])
+        expect(noted).to.match(what);
     }));
 
   it('is not unpacked, whatever it packs', async () => {

@@ -25,7 +25,7 @@ const open = computed(() => String(route.params.collection ?? ''));
 <template>
   <div class="shell">
     <NoticesHolder />
-    <nav aria-label="Pages and collections">
+    <nav aria-label="Pages and collections" :class="{ elsewhere: route.name !== 'data' }">
       <header>
         <Wordmark />
         <div class="pages">
@@ -110,6 +110,9 @@ footer {
     border-right: 0;
     border-bottom: 1px solid var(--line);
     max-height: 40vh;
+  }
+  .elsewhere :deep(.list) {
+    display: none;
   }
 }
 </style>

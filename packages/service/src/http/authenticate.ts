@@ -1,8 +1,10 @@
-import { ProblemError, problemError } from '@uproar/protocol';
+import { ProblemError, problemError, type Problem } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { Audit } from '../identity/audit.js';
 import { formatIdentity, mayAdminister, type Identity } from '../identity/identity.js';
 import type { RateState } from '../identity/rate-limits.js';
 import type { Context } from './context.js';
+import { problemFor } from './errors.js';
 
 declare module 'fastify' {
   interface FastifyRequest {
@@ -16,6 +18,9 @@ declare module 'fastify' {
     admin?: boolean;
   }
 }
+
+/** Refusals of these kinds are kept a note of: what is not allowed, too large, or too much. */
+const NOTED: readonly number[] = [403, 413, 429];
 
 /** Lets requests pass whose sender is known, may use the route, and has not asked too much. */
 export function recogniseSenders(
@@ -43,16 +48,28 @@ export function recogniseSenders(
     }
   });
   app.addHook('onError', async (request, _reply, error) => {
-    if (!(error instanceof ProblemError) || error.problem.status !== 403) return;
-    const { type, detail } = error.problem;
-    identities.audit.add({
-      event: 'refused',
-      identity: request.identity ? formatIdentity(request.identity.author) : 'unknown',
-      address: request.ip,
-      request: request.id,
-      detail: { problem: type.split('/').at(-1)!, to: `${request.method} ${request.routeOptions.url ?? '?'}`, detail },
-    });
+    const problem = problemFor(error, request);
+    if (!NOTED.includes(problem.status)) return;
+    noteRefusal(
+      identities.audit,
+      problem,
+      request.identity ? formatIdentity(request.identity.author) : 'unknown',
+      request,
+      `${request.method} ${request.routeOptions.url ?? '?'}`,
+    );
   });
+}
+
+/** Keeps a note of something that was refused. */
+export function noteRefusal(
+  audit: Audit,
+  { type, detail }: Problem,
+  identity: string,
+  { ip, id }: { ip: string; id: string },
+  to: string,
+): void {
+  const problem = type.split('/').at(-1)!;
+  audit.add({ event: 'refused', identity, address: ip, request: id, detail: { problem, to, detail } });
 }
 
 /** Counts an attempt to be recognised that failed, and keeps a note of it. */

@@ -46,7 +46,8 @@ export function handleErrors(app: FastifyInstance): void {
   });
 }
 
-function problemFor(error: FastifyError, request: FastifyRequest): Problem {
+/** The report of an error. */
+export function problemFor(error: FastifyError, request: FastifyRequest): Problem {
   if (error instanceof ProblemError) return error.problem;
   switch (error.code) {
     case 'FST_ERR_CTP_BODY_TOO_LARGE':

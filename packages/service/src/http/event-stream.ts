@@ -76,6 +76,7 @@ export function stayPresent(
   watcher: { suspend: () => void; goOn: (identity: Identity) => void },
 ): { leave: () => void; fail: (error: unknown) => void } {
   const endWith = (problem: Problem) => {
+    if (response.writableEnded) return;
     if (!response.headersSent) {
       response.writeHead(problem.status, { 'content-type': 'application/problem+json' });
       response.end(JSON.stringify(problem));

@@ -1,5 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import type { IncomingMessage, ServerOptions as NodeServerOptions } from 'node:http';
+import type { Socket } from 'node:net';
+import type { Duplex } from 'node:stream';
 import cors from '@fastify/cors';
 import helmet from '@fastify/helmet';
 import proxyAddress from '@fastify/proxy-addr';
@@ -51,7 +53,11 @@ const EXPOSED = [
 ];
 
 /** Puts up what keeps others' pages out and browsers careful, and turns away what is not taken in any request. */
-export async function fenceIn(app: FastifyInstance, { fences }: Context, { tls }: ServiceOptions): Promise<void> {
+export async function fenceIn(
+  app: FastifyInstance,
+  { fences, identities }: Context,
+  { tls }: ServiceOptions,
+): Promise<void> {
   app.addHook('onRequest', async (request, reply) => {
     reply.header('x-request-id', request.id);
     const encoding = request.headers['content-encoding'];
@@ -60,6 +66,17 @@ export async function fenceIn(app: FastifyInstance, { fences }: Context, { tls }
         parameter: 'Content-Encoding',
       });
     }
+  });
+  // What is no request, or came too slowly, never reaches a route.
+  app.server.on('clientError', ({ code = 'unknown' }: NodeJS.ErrnoException, socket: Duplex) => {
+    if (code === 'ECONNRESET') return;
+    const address = (socket as Socket).remoteAddress;
+    identities.audit.add({
+      event: 'refused',
+      identity: 'unknown',
+      address,
+      detail: { problem: code, to: 'no request' },
+    });
   });
   await app.register(helmet, {
     contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } },

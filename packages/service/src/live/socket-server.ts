@@ -3,17 +3,14 @@ import { STATUS_CODES, type IncomingMessage, type Server } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
 import { WebSocketServer, type WebSocket } from 'ws';
-import { noteFailure, readBearer } from '../http/authenticate.js';
+import { noteFailure, noteRefusal, readBearer } from '../http/authenticate.js';
 import type { Context } from '../http/context.js';
 import type { Identity } from '../identity/identity.js';
 import { frameText } from './frame.js';
-import { SocketSession } from './socket-session.js';
+import { LIVE_PATH, SocketSession } from './socket-session.js';
 
 /** Close code of a service that is too busy (RFC 6455, section 7.4.1, and its registry). */
 const TRY_LATER = 1013;
-
-/** The address of the WebSocket. */
-export const LIVE_PATH = '/v1/live';
 
 /**
  * Takes WebSocket connections (RFC 6455) at {@link LIVE_PATH}.
@@ -55,13 +52,17 @@ export function serveSockets(
           webSocket.on('pong', () => answered.add(webSocket));
           webSocket.on('close', () => sessions.delete(webSocket));
         }),
-      (error: unknown) =>
-        refuseUpgrade(
-          socket,
+      (error: unknown) => {
+        const problem =
           error instanceof ProblemError
             ? error.problem
-            : createProblem('internal', 'The service failed to let you in.'),
-        ),
+            : createProblem('internal', 'The service failed to let you in.');
+        if (problem.status !== 401) {
+          const from = { ip: addressOf(request), id: randomUUID() };
+          noteRefusal(context.identities.audit, problem, 'unknown', from, LIVE_PATH);
+        }
+        refuseUpgrade(socket, problem);
+      },
     );
   });
 

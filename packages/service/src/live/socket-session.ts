@@ -21,12 +21,15 @@ import { prepareWireQuery } from '../http/query-form.js';
 import { readDocumentAt } from '../http/read-document.js';
 import { writeListing } from '../http/send-query.js';
 import { type Presence } from '../identity/attendance.js';
-import { describeIdentity, isGoverned, type Identity } from '../identity/identity.js';
+import { describeIdentity, formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
 import { SocketWatches, type WatchTeller } from './socket-watches.js';
 import { seenDocument } from './sources.js';
 import { VERSION } from '../version.js';
 import { frameText } from './frame.js';
 import type { LiveEvent } from './live-event.js';
+
+/** The address of the WebSocket. */
+export const LIVE_PATH = '/v1/live';
 
 /** A connection that has not said who it is by then is closed. */
 const HELLO_WITHIN_MS = 10_000;
@@ -75,7 +78,10 @@ export class SocketSession implements WatchTeller, Presence {
     this.#leave = context.attendance.enter(this);
     if (!identity) this.#awaitHello();
     socket.on('message', (message: Buffer) => this.#receive(message));
-    socket.on('error', () => socket.terminate());
+    socket.on('error', (error) => {
+      this.#noteBroken(error);
+      socket.terminate();
+    });
     socket.on('close', () => this.#stop());
     stream.on('drain', () => this.#drained());
   }
@@ -349,6 +355,14 @@ export class SocketSession implements WatchTeller, Presence {
   #sendAnswer(text: string): void {
     if (this.full) this.#heldAnswers.push(text);
     else this.notify(text);
+  }
+
+  /** Keeps a note of a message that was larger than it may be, or was none. */
+  #noteBroken({ message }: Error): void {
+    const { audit } = this.#context.identities;
+    const identity = this.identity ? formatIdentity(this.identity.author) : 'unknown';
+    const { address, request } = this.origin;
+    audit.add({ event: 'refused', identity, address, request, detail: { to: LIVE_PATH, detail: message } });
   }
 
   #awaitHello(): void {
