@@ -19,6 +19,20 @@ export function parseAmount(text: string | undefined, units: Record<string, numb
   return Number(number) * units[unit!]!;
 }
 
+/** Reads how much is allowed in how long, such as `100/10s`. */
+export function parseQuota(text: string): { requests: number; seconds: number } {
+  const [requests, time] = text.split('/');
+  const durationMs = /^[1-9]\d{0,8}$/.test(requests!) && time !== undefined ? parseAmount(time, TIMES) : undefined;
+  if (durationMs !== undefined && durationMs >= 1000) return { requests: Number(requests), seconds: durationMs / 1000 };
+  throw new CommandError(`"${text}" is no rate.`, EXIT.usage, 'Write it like 100/10s or 6000/1m.');
+}
+
+/** Reads a whole number that is not 0. */
+export function parseCount(text: string): number {
+  if (/^[1-9]\d{0,8}$/.test(text)) return Number(text);
+  throw new CommandError(`"${text}" is no number.`, EXIT.usage, 'Write a whole number from 1 on.');
+}
+
 /** Reads a time such as `90s`, `12h` or `30d`, in milliseconds. */
 export function parseDuration(text: string | undefined): number | undefined {
   return parseAmount(text, TIMES);

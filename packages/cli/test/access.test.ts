@@ -167,6 +167,8 @@ describe('the command line: who may see and change what', function () {
       serve.process.kill('SIGINT');
       await serve.ended;
     }
+    const mistaken = await run(['serve', '--data', directory.path, '--rate-limit', 'often']);
+    expect(mistaken).to.deep.include({ code: 2 }).and.to.have.property('err').that.includes('100/10s');
     const refused = await run([
       'serve',
       '--data',

@@ -6,7 +6,7 @@ import { Option, type Command } from 'commander';
 import { CLIENT_FILE } from '@uproar/client/file';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import pc from 'picocolors';
-import { parseAmount, parseDuration, SIZES } from '../amounts.js';
+import { parseAmount, parseCount, parseDuration, parseQuota, SIZES } from '../amounts.js';
 import { CommandError, EXIT } from '../exit-codes.js';
 import { formatDuration } from '../output.js';
 import { readFile } from '../read-data.js';
@@ -29,6 +29,12 @@ interface Options {
   accounts: AccountsMode;
   openFor?: string;
   openToTheNetwork?: boolean;
+  rateLimit?: string;
+  addressRateLimit?: string;
+  connections?: string;
+  addressConnections?: string;
+  watches?: string;
+  documentsRead?: string;
   allowOrigin?: string;
   trustProxy?: string;
   tlsCert?: string;
@@ -78,6 +84,15 @@ export function addServe(program: Command): void {
       '--allow-origin <origins>',
       'let pages of these origins use the store: https://board.example,https://app.example',
     )
+    .option('--rate-limit <rate>', 'requests of one identity: 1000/10s unless told otherwise; keys have no limit')
+    .option('--address-rate-limit <rate>', 'requests from one address: 10000/10s unless told otherwise')
+    .option('--connections <number>', 'connections at a time: 20000 unless told otherwise')
+    .option('--address-connections <number>', 'and from one address: 5000 unless told otherwise')
+    .option('--watches <number>', 'watches of one connection: 500 unless told otherwise; keys have no limit')
+    .option(
+      '--documents-read <number>',
+      'documents read for one query: 250000 unless told otherwise; keys have no limit',
+    )
     .option('--trust-proxy <addresses>', 'take the word of proxies at these addresses on where a request comes from')
     .option('--tls-cert <file>', 'speak TLS with this certificate (PEM)')
     .option('--tls-key <file>', 'and its key (PEM)')
@@ -103,6 +118,7 @@ async function serve(options: Options): Promise<void> {
       maxSizeBytes: parseAmount(options.journalSize, SIZES),
     },
     ...limitsFrom(options),
+    ...fencesFrom(options),
     ...(options.pages === undefined ? {} : { pages: { '/pages/': resolve(options.pages) } }),
   });
   process.stdout.write(
@@ -202,6 +218,25 @@ function tellOpening(leftMs: number): void {
       ? `${pc.green('closed')} The store is closed again: it takes keys and tokens.\n`
       : `${pc.yellow('open')} Everybody may do everything with documents for ${formatDuration(leftMs)} more, until ${new Date(Date.now() + leftMs).toLocaleTimeString()}.\n`,
   );
+}
+
+/** How much is let in at a time, as the options say. */
+function fencesFrom(options: Options): Partial<ServiceOptions> {
+  const { rateLimit, addressRateLimit, connections, addressConnections, watches, documentsRead } = options;
+  return {
+    rateLimits: {
+      ...(rateLimit === undefined ? {} : { identity: parseQuota(rateLimit) }),
+      ...(addressRateLimit === undefined ? {} : { address: parseQuota(addressRateLimit) }),
+    },
+    connectionLimits: {
+      ...(connections === undefined ? {} : { total: parseCount(connections) }),
+      ...(addressConnections === undefined ? {} : { perAddress: parseCount(addressConnections) }),
+    },
+    accessLimits: {
+      ...(watches === undefined ? {} : { watches: parseCount(watches) }),
+      ...(documentsRead === undefined ? {} : { documentsRead: parseCount(documentsRead) }),
+    },
+  };
 }
 
 /** The limits that the options set; the others are the usual ones. */
