@@ -3,7 +3,8 @@ import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { KEY, temporaryDirectory, TestService } from './service.js';
 
-const MAIN = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
+/** The program of the command. */
+export const MAIN = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
 
 /** How a run of the command ended. */
 export interface Outcome {

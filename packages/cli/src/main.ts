@@ -5,6 +5,7 @@ import { addAccount, addAudit } from './commands/account.js';
 import { addBackup } from './commands/backup.js';
 import { addCheck } from './commands/check.js';
 import { addDemo } from './commands/demo.js';
+import { addEdit } from './commands/edit.js';
 import { addExport } from './commands/export.js';
 import { addGet } from './commands/get.js';
 import { addImport } from './commands/import.js';
@@ -38,6 +39,7 @@ for (const add of [
   addMerge,
   addAdjust,
   addDelete,
+  addEdit,
   addWatch,
   addJournal,
   addRevert,

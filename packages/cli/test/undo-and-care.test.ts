@@ -6,15 +6,17 @@ import {
   openSync,
   readdirSync,
   readFileSync,
+  rmSync,
   statSync,
   truncateSync,
   writeFileSync,
   writeSync,
   closeSync,
 } from 'node:fs';
+import { dirname } from 'node:path';
 import { parseOrder } from '@uproar/core';
 import { openStore } from '@uproar/service';
-import { CommandBench, Run } from '../../../test/command-run.js';
+import { CommandBench, MAIN, Run } from '../../../test/command-run.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { Random } from '../../../test/random.js';
 import { KEY, TestService, until } from '../../../test/service.js';
@@ -29,6 +31,42 @@ describe('the command line: undo, and the care of a store', function () {
   const put = async (address: string, data: object): Promise<number> =>
     (await service.request('PUT', `/v1/data/${address}`, data)).json.version;
   const read = async (address: string) => (await service.request('GET', `/v1/data/${address}`)).json;
+
+  it('opens a document in an editor and sends only what was altered', async () => {
+    const editor = (script: string) => ({ EDITOR: `${process.execPath} ${file('editor.cjs', script)}` });
+    const replace = (from: string, to: string) =>
+      `const fs = require('fs'); const f = process.argv[2]; fs.writeFileSync(f, fs.readFileSync(f, 'utf8').replace(${JSON.stringify(from)}, ${JSON.stringify(to)}));`;
+    await put('notices/n-1', { title: 'Fog', severity: 'info', list: [1, 2] });
+    // While the editor is open, somebody else alters another field, and then the same one.
+    const meanwhile = (field: string) =>
+      `require('child_process').execFileSync(process.execPath, ${JSON.stringify([MAIN])}.concat(['merge', 'notices/n-1', ${JSON.stringify(`{"${field}":"by another"}`)}]));`;
+    const written = await run(
+      ['edit', 'notices/n-1'],
+      undefined,
+      editor(meanwhile('severity') + replace('Fog', 'Sun')),
+    );
+    expect(written.err).to.equal('');
+    expect(written.out).to.match(/^written notices\/n-1/);
+    expect((await read('notices/n-1')).data).to.deep.equal({ title: 'Sun', severity: 'by another', list: [1, 2] });
+    const [commit] = (await service.request('GET', '/v1/journal?doc=notices/n-1&before=now&limit=1')).json.events;
+    expect(commit.data.before.data.title).to.equal('Fog');
+
+    const conflict = await run(['edit', 'notices/n-1'], undefined, editor(meanwhile('title') + replace('Sun', 'Rain')));
+    expect(conflict.code).to.equal(6);
+    expect(conflict.err).to.include('/title of notices/n-1 meanwhile');
+    const kept = /kept in (\S+\.json)/.exec(conflict.err)![1]!;
+    expect(readFileSync(kept, 'utf8')).to.include('Rain');
+    rmSync(dirname(kept), { recursive: true });
+
+    expect((await run(['edit', 'notices/n-1'], undefined, editor(''))).out).to.equal('unaltered notices/n-1\n');
+    const broken = await run(['edit', 'notices/n-1'], undefined, editor(replace('{', '[')));
+    expect(broken.code).to.equal(2);
+    rmSync(dirname(/kept in (\S+\.json)/.exec(broken.err)![1]!), { recursive: true });
+    expect((await run(['edit', 'notices/none'], undefined, editor(''))).code).to.equal(5);
+    const failed = await run(['edit', 'notices/n-1'], undefined, { EDITOR: 'false' });
+    expect(failed.err).to.include('ended with status 1');
+    rmSync(dirname(/kept in (\S+\.json)/.exec(failed.err)![1]!), { recursive: true });
+  });
 
   it('adjusts fields from what is in the store', async () => {
     await put('gates/g-1', { visitors: 5, day: { peak: 3 } });

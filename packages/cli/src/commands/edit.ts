@@ -1,0 +1,91 @@
+import { spawnSync } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { isProblem, type JsonObject } from '@uproar/client';
+import { diff, findDataFault, formatPointer, getMember, parsePointer, type JsonPatch } from '@uproar/core';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseDocumentAddress } from '../address.js';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { printJson } from '../output.js';
+import { parseObject } from '../read-data.js';
+
+/** `uproar edit`: opens a document in an editor and sends what was altered. */
+export function addEdit(program: Command): void {
+  withStoreOptions(program.command('edit'))
+    .summary('open a document in your editor')
+    .description(
+      'Opens the data of a document in $VISUAL or $EDITOR and sends only what was altered. Fields that somebody else alters ' +
+        'meanwhile stay as they are; where both altered one, nothing is written and your text is kept.',
+    )
+    .argument('<address>', 'balloons/bl-17')
+    .option('--json', 'print the outcome as JSON')
+    .addHelpText('after', '\nExample:\n  EDITOR=nano uproar edit notices/n-007')
+    .action(edit);
+}
+
+async function edit(address: string, options: StoreOptions & { json?: boolean }): Promise<void> {
+  const { collection, id } = parseDocumentAddress(address);
+  await useStore(options, async (store) => {
+    const document = await store.collection(collection).get(id);
+    if (!document) throw new CommandError(`There is no document ${address}.`, EXIT.notFound, 'uproar put makes one.');
+    const directory = mkdtempSync(join(tmpdir(), 'uproar-edit-'));
+    const file = join(directory, `${collection}-${id}.json`);
+    const original = `${JSON.stringify(document.data, null, 2)}\n`;
+    writeFileSync(file, original, { mode: 0o600 });
+    try {
+      openEditor(file);
+      const data = readEdited(file);
+      const ops = guarded(document.data, diff(document.data, data) as JsonPatch);
+      if (ops.length === 0) {
+        process.stdout.write(`${pc.dim('unaltered')} ${address}\n`);
+      } else {
+        const { seq } = await store.commit({ writes: [{ patch: address, ops }] });
+        if (options.json) printJson({ address, version: seq });
+        else process.stdout.write(`${pc.green('written')} ${address}  ${pc.dim(`version ${seq}`)}\n`);
+      }
+      rmSync(directory, { recursive: true });
+    } catch (error) {
+      const kept = `Your text is kept in ${file}.`;
+      if (isProblem(error, 'test-failed')) {
+        throw new CommandError(
+          `Somebody altered ${error.problem.pointer ?? 'the same field'} of ${address} meanwhile.`,
+          EXIT.conflict,
+          kept,
+        );
+      }
+      process.stderr.write(`      ${pc.dim(kept)}\n`);
+      throw error;
+    }
+  });
+}
+
+function openEditor(file: string): void {
+  const editor = process.env.VISUAL || process.env.EDITOR || 'vi';
+  // An editor may come with options of its own, so it is a line for the shell; the file is not part of that line.
+  const { status, error } = spawnSync('sh', ['-c', `${editor} "$1"`, 'sh', file], { stdio: 'inherit' });
+  if (error || status !== 0) {
+    throw new CommandError(`The editor "${editor}" ended with ${error?.message ?? `status ${status}`}.`);
+  }
+}
+
+function readEdited(file: string): JsonObject {
+  const data = parseObject(readFileSync(file, 'utf8'), "A document's data");
+  const fault = findDataFault(data);
+  if (fault) throw new CommandError(`${fault.detail} (at ${fault.pointer || '/'})`, EXIT.usage);
+  return data;
+}
+
+/** The operations, behind tests that the fields they alter are still as they were. */
+function guarded(before: JsonObject, ops: JsonPatch): JsonPatch {
+  // What replaces all of the data must find all of it as it was.
+  if (ops.some(({ path }) => path === '')) return [{ op: 'test', path: '', value: before }, ...ops];
+  const names = new Set(ops.map(({ path }) => parsePointer(path)[0]!));
+  const tests = [...names].flatMap((name) => {
+    const value = getMember(before, name);
+    return value === undefined ? [] : [{ op: 'test' as const, path: formatPointer([name]), value }];
+  });
+  return [...tests, ...ops];
+}
