@@ -229,6 +229,7 @@ export class Store implements WatchHost {
       this,
       () => this.#helloAt,
       () => this.#link instanceof HttpLink,
+      this.#options.token !== undefined,
     );
   }
 

@@ -122,13 +122,11 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   };
   try {
     const address = await app.listen({ host: options.host, port: options.port });
-    stopCountDown = countDown(identities, (leftMs) => {
+    const warn = (leftMs: number) =>
       app.log.warn(
-        { openForMs: leftMs },
-        leftMs === 0 ? 'the store is closed again' : 'the store stands open to everybody',
+        leftMs === 0 ? 'The store is closed again.' : `The store stands open to everybody for ${leftMs} ms.`,
       );
-      options.onOpening?.(leftMs);
-    });
+    stopCountDown = countDown(identities, options.onOpening ?? warn);
     return { address, firstKey: identities.keys.createFirst(), store, identities, close };
   } catch (error) {
     await close();

@@ -36,7 +36,7 @@ export interface ServiceOptions {
   accounts?: AccountsMode;
   /** Until when everybody may do everything with documents, in milliseconds since 1970. */
   openUntilMs?: number | undefined;
-  /** Hears now and then for how many milliseconds more the store stands open; 0 when it is closed. */
+  /** Hears now and then for how many milliseconds more the store stands open; 0 when it is closed. Without it, the log is told. */
   onOpening?: (leftMs: number) => void;
   /** Lets a store that stands open do so at an address that others can reach. */
   openToTheNetwork?: boolean;

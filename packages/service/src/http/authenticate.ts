@@ -44,7 +44,10 @@ export function recogniseSenders(
     if (request.identity.author.kind === 'open') fences.checkHost(request.headers);
     sendRate(reply, await rates.count(request.identity, request.ip));
     if (admin && !mayAdminister(request.identity)) {
-      throw problemError('admin-only', 'This takes a key with the scope "admin"; "uproar key create" makes one.');
+      throw problemError(
+        'admin-only',
+        'The key that the first start printed has the scope "admin"; "uproar key create NAME --scope admin" makes another.',
+      );
     }
   });
   app.addHook('onError', async (request, _reply, error) => {

@@ -15,6 +15,10 @@ export function countDown(identities: Identities, tell: (leftMs: number) => void
     if (leftMs === 0) return;
     timer = setTimeout(step, leftMs > 120_000 ? leftMs / 2 : leftMs > 61_000 ? leftMs - 60_000 : leftMs + 20).unref();
   };
-  if (identities.openUntilMs() !== undefined) step();
-  return () => clearTimeout(timer);
+  // Whoever has just started the store hears of it first.
+  const first = identities.openUntilMs() === undefined ? undefined : setImmediate(step);
+  return () => {
+    clearImmediate(first);
+    clearTimeout(timer);
+  };
 }
