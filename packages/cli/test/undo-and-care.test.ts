@@ -36,34 +36,30 @@ describe('the command line: undo, and the care of a store', function () {
     const editor = (script: string) => ({ EDITOR: `${process.execPath} ${file('editor.cjs', script)}` });
     const replace = (from: string, to: string) =>
       `const fs = require('fs'); const f = process.argv[2]; fs.writeFileSync(f, fs.readFileSync(f, 'utf8').replace(${JSON.stringify(from)}, ${JSON.stringify(to)}));`;
-    await put('notices/n-1', { title: 'Fog', severity: 'info', list: [1, 2] });
+    await put('memos/m-1', { title: 'Fog', severity: 'info', list: [1, 2] });
     // While the editor is open, somebody else alters another field, and then the same one.
     const meanwhile = (field: string) =>
-      `require('child_process').execFileSync(process.execPath, ${JSON.stringify([MAIN])}.concat(['merge', 'notices/n-1', ${JSON.stringify(`{"${field}":"by another"}`)}]));`;
-    const written = await run(
-      ['edit', 'notices/n-1'],
-      undefined,
-      editor(meanwhile('severity') + replace('Fog', 'Sun')),
-    );
+      `require('child_process').execFileSync(process.execPath, ${JSON.stringify([MAIN])}.concat(['merge', 'memos/m-1', ${JSON.stringify(`{"${field}":"by another"}`)}]));`;
+    const written = await run(['edit', 'memos/m-1'], undefined, editor(meanwhile('severity') + replace('Fog', 'Sun')));
     expect(written.err).to.equal('');
-    expect(written.out).to.match(/^written notices\/n-1/);
-    expect((await read('notices/n-1')).data).to.deep.equal({ title: 'Sun', severity: 'by another', list: [1, 2] });
-    const [commit] = (await service.request('GET', '/v1/journal?doc=notices/n-1&before=now&limit=1')).json.events;
+    expect(written.out).to.match(/^written memos\/m-1/);
+    expect((await read('memos/m-1')).data).to.deep.equal({ title: 'Sun', severity: 'by another', list: [1, 2] });
+    const [commit] = (await service.request('GET', '/v1/journal?doc=memos/m-1&before=now&limit=1')).json.events;
     expect(commit.data.before.data.title).to.equal('Fog');
 
-    const conflict = await run(['edit', 'notices/n-1'], undefined, editor(meanwhile('title') + replace('Sun', 'Rain')));
+    const conflict = await run(['edit', 'memos/m-1'], undefined, editor(meanwhile('title') + replace('Sun', 'Rain')));
     expect(conflict.code).to.equal(6);
-    expect(conflict.err).to.include('/title of notices/n-1 meanwhile');
+    expect(conflict.err).to.include('/title of memos/m-1 meanwhile');
     const kept = /kept in (\S+\.json)/.exec(conflict.err)![1]!;
     expect(readFileSync(kept, 'utf8')).to.include('Rain');
     rmSync(dirname(kept), { recursive: true });
 
-    expect((await run(['edit', 'notices/n-1'], undefined, editor(''))).out).to.equal('unaltered notices/n-1\n');
-    const broken = await run(['edit', 'notices/n-1'], undefined, editor(replace('{', '[')));
+    expect((await run(['edit', 'memos/m-1'], undefined, editor(''))).out).to.equal('unaltered memos/m-1\n');
+    const broken = await run(['edit', 'memos/m-1'], undefined, editor(replace('{', '[')));
     expect(broken.code).to.equal(2);
     rmSync(dirname(/kept in (\S+\.json)/.exec(broken.err)![1]!), { recursive: true });
-    expect((await run(['edit', 'notices/none'], undefined, editor(''))).code).to.equal(5);
-    const failed = await run(['edit', 'notices/n-1'], undefined, { EDITOR: 'false' });
+    expect((await run(['edit', 'memos/none'], undefined, editor(''))).code).to.equal(5);
+    const failed = await run(['edit', 'memos/m-1'], undefined, { EDITOR: 'false' });
     expect(failed.err).to.include('ended with status 1');
     rmSync(dirname(/kept in (\S+\.json)/.exec(failed.err)![1]!), { recursive: true });
   });

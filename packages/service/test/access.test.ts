@@ -120,6 +120,15 @@ describe('the policy over every interface', () => {
     expect((await reads(2)).json).to.include({ status: 409, currentVersion: 0 });
   });
 
+  it('judges a commit anew that was refused, under the policy that holds when it is sent again', async () => {
+    const commit = { id: 'once-more', writes: [{ delete: 'flights/f-1' }] };
+    expect((await asCrew('POST', '/v1/commits', commit)).status).to.equal(403);
+    await service.setPolicy({ collections: { flights: { read: true, delete: true } } });
+    const done = await asCrew('POST', '/v1/commits', commit);
+    expect(done.status).to.equal(200);
+    expect((await asCrew('POST', '/v1/commits', commit)).json).to.deep.equal(done.json);
+  });
+
   it('lets somebody write what they may not read, and sends nothing of it back', async () => {
     const made = await asNobody('POST', '/v1/data/logs', { text: 'hello' });
     expect([made.status, made.text]).to.deep.equal([201, '']);

@@ -26,9 +26,6 @@ interface Row {
 
 const SELECT = 'SELECT id, name, password, claims, created, disabled FROM accounts';
 
-/** The fewest characters of a password, and the most. */
-export const PASSWORD_LENGTH = { min: 8, max: 200 } as const;
-
 /** The names of claims that come from the account itself. */
 export const OWN_CLAIMS: readonly string[] = ['sub', 'name', 'guest', 'iss'];
 

@@ -3,7 +3,7 @@ import { problemError } from '@uproar/protocol';
 import type Database from 'better-sqlite3';
 import { Accounts } from './accounts.js';
 import { Audit } from './audit.js';
-import { isGoverned, type Identity } from './identity.js';
+import type { Identity } from './identity.js';
 import { Keys } from './keys.js';
 import { Policies } from './policies.js';
 import { ACCESS_PREFIX, Sessions } from './sessions.js';
@@ -35,7 +35,7 @@ export class Identities {
   readonly accountsMode: AccountsMode;
   readonly #tokens: Tokens | undefined;
   readonly #listeners = new Set<(concerns: (identity: Identity) => boolean) => void>();
-  #openUntilMs: number;
+  readonly #openUntilMs: number;
 
   constructor({ database, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
     this.keys = new Keys(database, adminKey);
@@ -55,12 +55,6 @@ export class Identities {
   /** Until when the store stands open; undefined when it does not. */
   openUntilMs(nowMs = Date.now()): number | undefined {
     return this.#openUntilMs > nowMs ? this.#openUntilMs : undefined;
-  }
-
-  /** Closes a store that stands open. */
-  close(): void {
-    this.#openUntilMs = 0;
-    this.changed();
   }
 
   /** What somebody may do in a collection. */
@@ -195,11 +189,4 @@ function expired(detail: string): Error {
 
 function closedAgain(): Error {
   return problemError('key-missing', 'The store stood open for a while and is closed again. Send a key or a token.');
-}
-
-/** Tells whether two identities may do the same. */
-export function sameRights(a: Identity, b: Identity): boolean {
-  return (
-    a.rights === b.rights || (!isGoverned(a) && !isGoverned(b) && JSON.stringify(a.rights) === JSON.stringify(b.rights))
-  );
 }

@@ -110,13 +110,6 @@ export class Sessions {
     return this.#database.prepare('DELETE FROM sessions WHERE account = ? AND id <> ?').run(account, except).changes;
   }
 
-  count(account: string): number {
-    return this.#database
-      .prepare<[string], number>('SELECT COUNT(*) FROM sessions WHERE account = ?')
-      .pluck()
-      .get(account)!;
-  }
-
   #renew(row: Row, isCurrent: boolean, nowMs: number): Grant {
     const { grant, access, refresh } = makeGrant(row.id, row.account, nowMs);
     const spend = this.#database.prepare('INSERT OR IGNORE INTO spent_tokens (hash, session) VALUES (?, ?)');

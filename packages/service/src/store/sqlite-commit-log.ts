@@ -198,7 +198,8 @@ export class SqliteCommitLog implements CommitLog {
       const { seq, documents } = outcome.applied;
       const follow = commit.writes.every(({ kind }) => kind !== 'create');
       this.#tables.outcomes.add(author, id, commit.timeMs, digest, follow ? { seq } : { seq, documents });
-    } else if ('refused' in outcome) {
+      // What the policy refuses it may allow tomorrow; that is judged anew.
+    } else if ('refused' in outcome && outcome.refused.kind !== 'not-allowed') {
       this.#tables.outcomes.add(author, id, commit.timeMs, digest, outcome);
     }
     return outcome;

@@ -1,0 +1,81 @@
+import Database from 'better-sqlite3';
+import { problemError } from '@uproar/protocol';
+import type { StoredDocument } from './documents.js';
+import type { Plan } from './plan.js';
+
+/** A connection for reading whose view of the store stays as it was at {@link begin}. */
+export class Snapshot {
+  readonly #database: Database.Database;
+  readonly #seq: Database.Statement<[], number>;
+  readonly #get: Database.Statement<[number, string], StoredDocument>;
+  #rows: IterableIterator<StoredDocument> | undefined;
+  #begun = 0;
+  #brokenOff = false;
+
+  constructor(file: string) {
+    this.#database = new Database(file, { readonly: true });
+    this.#seq = this.#database.prepare<[], number>('SELECT COALESCE(MAX(seq), 0) FROM commits').pluck();
+    this.#get = this.#database.prepare(
+      'SELECT number, id, version, created, updated, data FROM documents WHERE collection = ? AND id = ?',
+    );
+  }
+
+  /** How long the view has been held, in milliseconds. */
+  get ageMs(): number {
+    return performance.now() - this.#begun;
+  }
+
+  /** Fixes the view. Returns the seq it shows. */
+  begin(): number {
+    this.#begun = performance.now();
+    this.#brokenOff = false;
+    this.#database.exec('BEGIN');
+    return this.#seq.get()!;
+  }
+
+  /** @throws {ProblemError} `read-broken-off` at the next document, once the view was given up */
+  *iterate({ sql, parameters }: Plan): IterableIterator<StoredDocument> {
+    this.#rows = this.#database.prepare<unknown[], StoredDocument>(sql).iterate(...parameters);
+    try {
+      for (let row = this.#next(); !row.done; row = this.#next()) yield row.value;
+    } finally {
+      this.#rows?.return?.();
+      this.#rows = undefined;
+    }
+  }
+
+  #next(): IteratorResult<StoredDocument> {
+    const row = this.#rows?.next();
+    this.#check();
+    return row!;
+  }
+
+  /** Gives the view up although somebody reads it, who hears of it at the next document. */
+  breakOff(): void {
+    this.#brokenOff = true;
+    this.#rows?.return?.();
+    this.#rows = undefined;
+    this.end();
+  }
+
+  #check(): void {
+    if (!this.#brokenOff) return;
+    throw problemError(
+      'read-broken-off',
+      'This read held on to an old state of the store for too long while much was written. Read it in parts, with limit and after, or read faster.',
+    );
+  }
+
+  get(collection: number, id: string): StoredDocument | undefined {
+    this.#check();
+    return this.#get.get(collection, id);
+  }
+
+  end(): void {
+    if (this.#database.inTransaction) this.#database.exec('COMMIT');
+  }
+
+  close(): void {
+    this.#database.close();
+  }
+}
