@@ -11,8 +11,8 @@ const token = process.env.UPROAR_KEY ?? '';
 
 const stores: Store[] = [];
 
-function connectDevice(): Store {
-  const store = connect(url, { token });
+function connectDevice(device: string): Store {
+  const store = connect(url, { token, device });
   stores.push(store);
   return store;
 }
@@ -39,7 +39,7 @@ function every(intervalMs: number, act: () => Promise<unknown>): void {
 
 /** Balloons: those aloft rise, sink and drift; now and then one lands and another takes off. */
 function flyBalloons(): void {
-  const store = connectDevice();
+  const store = connectDevice('balloon-trackers');
   const balloons = store.collection('balloons');
   const watch = balloons.watch();
   const withStatus = (...wanted: string[]) =>
@@ -77,7 +77,7 @@ function flyBalloons(): void {
 
 /** Weather stations: each writes its own measurements. */
 function measureWeather(): void {
-  const stations = connectDevice().collection('stations');
+  const stations = connectDevice('weather-mast').collection('stations');
   for (let number = 1; number <= 24; number++) {
     const id = `ws-${String(number).padStart(2, '0')}`;
     every(6000, () =>
@@ -96,7 +96,7 @@ function measureWeather(): void {
 
 /** Spectators: three gates count who comes in. A gate counts on from what the store says, and only if that still holds. */
 function countVisitors(): void {
-  const gates = connectDevice().collection('gates');
+  const gates = connectDevice('gate-counters').collection('gates');
   for (let number = 1; number <= 3; number++) {
     every(2000, async () => {
       const gate = await gates.get(`g-${number}`);
@@ -110,7 +110,7 @@ function countVisitors(): void {
 /** Two crews that want the same pads: whoever is first has it, the other is told. */
 function claimPads(): void {
   for (const crew of ['c-7', 'c-21']) {
-    const pads = connectDevice().collection('pads');
+    const pads = connectDevice(`crew-tablet-${crew}`).collection('pads');
     every(5000, async () => {
       const pad = await pads.get(`p-${Math.ceil(Math.random() * 3)}`);
       if (!pad) return;
@@ -125,10 +125,10 @@ function claimPads(): void {
 /** Chase trucks: they report where they are, and lose their connection for a while in the valleys. */
 function driveTrucks(): void {
   for (let number = 1; number <= 3; number++) {
-    let store = connectDevice();
+    let store = connectDevice(`chase-truck-${number}`);
     every(4000, async () => {
       if (store.state.name === 'closed') {
-        if (Math.random() < 0.4) store = connectDevice();
+        if (Math.random() < 0.4) store = connectDevice(`chase-truck-${number}`);
         return;
       }
       const truck: JsonObject = {
@@ -146,7 +146,7 @@ function driveTrucks(): void {
 
 /** The tower: posts a notice now and then, and takes old ones of its own down. */
 function postNotices(): void {
-  const notices = connectDevice().collection('notices');
+  const notices = connectDevice('tower').collection('notices');
   const posted: string[] = [];
   const texts = ['Wind is turning east.', 'Two balloons over the ridge.', 'Pad 3 is free again.', 'Fog is lifting.'];
   every(12_000, async () => {

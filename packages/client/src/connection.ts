@@ -24,6 +24,7 @@ import type { OpenSocket, SocketLike } from './socket.js';
 export interface ConnectionOptions {
   url: string;
   token?: Token | undefined;
+  device?: string | undefined;
   openSocket: OpenSocket;
   /** Waits before another try: the n-th failure in a row, from 0. In milliseconds. */
   backoffMs?: (failures: number) => number;
@@ -147,7 +148,7 @@ export class Connection implements Link {
       const token = await tokenOf(this.#options.token);
       if (this.#socket !== socket) return;
       const server = await new Promise<LiveResults['hello']>((resolve, reject) =>
-        this.request('hello', token === undefined ? {} : { token }, resolve, reject),
+        this.request('hello', { token, device: this.#options.device }, resolve, reject),
       );
       if (this.#socket !== socket) return;
       this.#renewBefore(server.identity.expires);

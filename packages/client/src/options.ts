@@ -11,6 +11,8 @@ export interface ConnectOptions {
    * Left out, one takes part as nobody in particular, where the policy lets one.
    */
   token?: Token | undefined;
+  /** What the device is called, such as `truck-7`, for those who look after the store. It says nothing of what it may do. */
+  device?: string | undefined;
   /** Where the outbox and copies of what was watched are kept; in memory unless told otherwise. */
   storage?: ClientStorage;
   /**

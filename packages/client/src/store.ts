@@ -188,8 +188,8 @@ export class Store implements WatchHost {
   }
 
   /** Reads a long answer over HTTP, piece by piece as text. With a body it is sent as JSON. Throws as {@link fetch} does. */
-  async *stream(path: string, body: unknown, accept: string): AsyncGenerator<string> {
-    const response = await this.request(body === undefined ? 'GET' : 'POST', path, body, accept);
+  async *stream(path: string, body: unknown, accept: string, signal?: AbortSignal): AsyncGenerator<string> {
+    const response = await this.request(body === undefined ? 'GET' : 'POST', path, body, accept, signal);
     const decoder = new TextDecoder();
     const reader = response.body!.getReader();
     try {
@@ -201,7 +201,13 @@ export class Store implements WatchHost {
   }
 
   /** Makes a request over HTTP with the key. Throws as {@link fetch} does. */
-  async request(method: string, path: string, body?: unknown, accept = 'application/json'): Promise<Response> {
+  async request(
+    method: string,
+    path: string,
+    body?: unknown,
+    accept = 'application/json',
+    signal?: AbortSignal,
+  ): Promise<Response> {
     const token = await tokenOf(this.#options.token);
     let response: Response;
     try {
@@ -213,6 +219,7 @@ export class Store implements WatchHost {
           ...(body === undefined ? {} : { 'content-type': 'application/json' }),
         },
         body: body === undefined ? null : JSON.stringify(body),
+        signal: signal ?? null,
       });
     } catch (error) {
       throw new ConnectionError(`Nothing answers at ${this.url}${describeCause(error)}.`);

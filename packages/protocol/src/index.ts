@@ -8,6 +8,7 @@ export * from './access.js';
 export * from './commits.js';
 export * from './documents.js';
 export * from './live.js';
+export * from './operations.js';
 export * from './problem-catalogue.js';
 export * from './problem-error.js';
 export * from './problems.js';

@@ -71,6 +71,7 @@ export type WatchChange = z.infer<typeof WatchChange>;
 export const LIVE_PARAMS = {
   hello: z.strictObject({
     token: z.string().max(16_384).optional().describe('A key or a token; left out by those who take part without.'),
+    device: z.string().max(64).optional().describe('What the device calls itself, for those who look after the store.'),
   }),
   watch: z.union([
     z.strictObject({ query: WireQuery, resume: ResumePoint.optional() }),

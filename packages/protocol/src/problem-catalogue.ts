@@ -33,6 +33,7 @@ export const PROBLEMS = {
   'no-such-watch': { status: 404, title: 'This connection has no such watch' },
   'no-such-key': { status: 404, title: 'There is no such key' },
   'no-such-account': { status: 404, title: 'There is no such account' },
+  'no-such-connection': { status: 404, title: 'There is no such connection' },
   'no-such-version': { status: 404, title: 'There is no such version' },
   'method-not-allowed': { status: 405, title: 'The address does not take this method' },
   'not-acceptable': { status: 406, title: 'The answer cannot be given in a format the request accepts' },

@@ -7,6 +7,7 @@ import { serveBackups } from './http/backups.js';
 import { parseJsonBodies } from './http/body-parser.js';
 import { serveCommits } from './http/commits.js';
 import { serveCollections } from './http/collections.js';
+import { serveConnections } from './http/connections.js';
 import { serveConsole } from './http/console.js';
 import type { Context } from './http/context.js';
 import { serveData } from './http/data.js';
@@ -15,6 +16,7 @@ import { serveClient, servePages } from './http/files.js';
 import { serveIndexes } from './http/indexes.js';
 import { describeRoutes } from './http/openapi.js';
 import { serveJournal } from './http/journal.js';
+import { serveMeasures } from './http/measures.js';
 import { serveOperations } from './http/operations.js';
 import { serveQuery } from './http/query.js';
 import { serveAccounts } from './http/accounts.js';
@@ -32,6 +34,9 @@ import { RateLimiter, SignInThrottle } from './identity/rate-limits.js';
 import { Tickets } from './identity/tickets.js';
 import { LiveViews } from './live/live-views.js';
 import { serveSockets } from './live/socket-server.js';
+import { Sampler } from './measures/sampler.js';
+import { SlowQueries } from './measures/slow-queries.js';
+import { Traffic } from './measures/traffic.js';
 import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
 import { openStore, type Store } from './store/index.js';
 
@@ -76,7 +81,10 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     journal: options.journal,
   });
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
-  const views = new LiveViews(store);
+  const traffic = new Traffic();
+  const views = new LiveViews(store, traffic);
+  const slowQueries = new SlowQueries();
+  store.reader.onRead = (query, outcome, durationMs) => slowQueries.note(query, outcome, durationMs);
   const identities = new Identities({
     database: store.database,
     adminKey: options.adminKey,
@@ -95,7 +103,10 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     signIns: new SignInThrottle(),
     fences: new Fences(options.allowedOrigins, options.openToTheNetwork),
     tickets: new Tickets(),
-    committer: new Committer(store, commitLimits),
+    committer: new Committer(store, traffic, commitLimits),
+    traffic,
+    slowQueries,
+    sampler: new Sampler({ store, views, attendance, traffic }),
     commitLimits,
     accessLimits: { ...DEFAULT_ACCESS_LIMITS, ...options.accessLimits },
     maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
@@ -117,6 +128,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     clearTimeout(impatience);
     views.close();
     attendance.close();
+    context.sampler.close();
     identities.audit.flush();
     store.close();
   };
@@ -173,6 +185,8 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   servePolicy(app, context);
   serveAccounts(app, context);
   serveAudit(app, context);
+  serveConnections(app, context);
+  serveMeasures(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   if (options.clientFile) serveClient(app, options.clientFile);
   for (const [prefix, directory] of Object.entries(options.pages ?? {})) await servePages(app, prefix, directory);

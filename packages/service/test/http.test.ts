@@ -232,6 +232,11 @@ describe('documents over HTTP', () => {
       '/v1/sessions/current',
       '/v1/sessions/refresh',
       '/v1/audit',
+      '/v1/connections',
+      '/v1/connections/{id}',
+      '/v1/measures',
+      '/v1/measures/queries',
+      '/v1/measures/views',
     ]);
     expect(Object.keys(json.paths['/v1/data/{collection}/{id}'] as object)).to.include.members([
       'get',

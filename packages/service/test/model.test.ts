@@ -9,6 +9,7 @@ import { prepareWireQuery } from '../dist/http/query-form.js';
 import type { LiveEvent } from '../dist/live/live-event.js';
 import type { Subscription } from '../dist/live/live-view.js';
 import { LiveViews } from '../dist/live/live-views.js';
+import { Traffic } from '../dist/measures/traffic.js';
 import type { Viewer } from '../dist/live/sources.js';
 import { refills } from '../dist/live/window-source.js';
 
@@ -54,7 +55,7 @@ async function run(seed: number, steps: number): Promise<void> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
   const store: Store = openStore(path);
-  const views = new LiveViews(store);
+  const views = new LiveViews(store, new Traffic());
   const author = { kind: 'key' as const, name: 'test' };
   const model = new Map<string, Document>();
   const watchers: Watcher[] = [];

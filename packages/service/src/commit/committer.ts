@@ -22,6 +22,7 @@ import {
   type WireWrite,
   problemError,
 } from '@uproar/protocol';
+import type { Traffic } from '../measures/traffic.js';
 import type { AppliedCommit, CommitOrigin, CommitOutcome, Store } from '../store/index.js';
 
 /** How large one commit may be. */
@@ -50,12 +51,14 @@ export interface Written {
 export class Committer {
   readonly #store: Store;
   readonly #limits: CommitLimits;
+  readonly #traffic: Traffic;
   readonly #nextId = createIdGenerator({
     now: () => Date.now(),
     random: (bytes) => crypto.getRandomValues(bytes),
   });
 
-  constructor(store: Store, limits = DEFAULT_COMMIT_LIMITS) {
+  constructor(store: Store, traffic: Traffic, limits = DEFAULT_COMMIT_LIMITS) {
+    this.#traffic = traffic;
     this.#store = store;
     this.#limits = limits;
   }
@@ -127,7 +130,13 @@ export class Committer {
     commit: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
     { author, rights, ...origin }: Sender,
   ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown }>> {
+    const started = performance.now();
     const outcome = await this.#store.log.append({ ...commit, timeMs: Date.now(), author, rights }, origin);
+    this.#traffic.commitMs.note(performance.now() - started);
+    if ('applied' in outcome) {
+      this.#traffic.commits++;
+      this.#traffic.writes += commit.writes.length;
+    } else if ('refused' in outcome) this.#traffic.refusals++;
     if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, commit.writes.length));
     if ('idReused' in outcome) {
       throw problemError(

@@ -5,6 +5,9 @@ import type { Tickets } from '../identity/tickets.js';
 import type { CommitLimits, Committer } from '../commit/committer.js';
 import type { LiveViews } from '../live/live-views.js';
 import type { AccessLimits } from '../settings.js';
+import type { Sampler } from '../measures/sampler.js';
+import type { SlowQueries } from '../measures/slow-queries.js';
+import type { Traffic } from '../measures/traffic.js';
 import type { Store } from '../store/index.js';
 import type { Fences } from './fences.js';
 
@@ -21,6 +24,9 @@ export interface Context {
   commitLimits: CommitLimits;
   accessLimits: AccessLimits;
   fences: Fences;
+  traffic: Traffic;
+  sampler: Sampler;
+  slowQueries: SlowQueries;
   maxUnreadBytes: number;
   heartbeatMs: number;
   /** Everything that must be told when the service stops. */

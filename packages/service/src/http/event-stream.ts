@@ -1,9 +1,10 @@
 import type { ServerResponse } from 'node:http';
-import { createProblem, ProblemError, type Problem, type WatchTarget } from '@uproar/protocol';
+import { createProblem, ProblemError, type ConnectionWatch, type Problem, type WatchTarget } from '@uproar/protocol';
 import type { Identity } from '../identity/identity.js';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import type { LiveEvent } from '../live/live-event.js';
 import type { Sink, Subscription } from '../live/live-view.js';
+import { describeWatch } from '../live/socket-watches.js';
 import { viewerOf } from './access.js';
 import type { Context } from './context.js';
 
@@ -27,6 +28,7 @@ export function answerWithWatch(
   };
   let subscription: Subscription | undefined;
   const stay = stayPresent(context, request, response, {
+    watches: () => (subscription ? [describeWatch(target, subscription)] : []),
     suspend: () => subscription?.suspend(),
     goOn: (identity) => {
       if (!subscription) return;
@@ -73,7 +75,7 @@ export function stayPresent(
   context: Context,
   request: FastifyRequest,
   response: ServerResponse,
-  watcher: { suspend: () => void; goOn: (identity: Identity) => void },
+  watcher: { watches: () => ConnectionWatch[]; suspend: () => void; goOn: (identity: Identity) => void },
 ): { leave: () => void; fail: (error: unknown) => void } {
   const endWith = (problem: Problem) => {
     if (response.writableEnded) return;
@@ -88,9 +90,20 @@ export function stayPresent(
         ? error.problem
         : createProblem('internal', 'The service failed to go on with this.'),
     );
+  const { socket } = request.raw;
+  const sentBefore = socket.bytesWritten;
   const presence = {
     identity: request.identity,
     address: request.ip,
+    describe: () => ({
+      transport: 'stream' as const,
+      agent: request.headers['user-agent']?.slice(0, 300),
+      sentBytes: socket.bytesWritten - sentBefore,
+      receivedBytes: socket.bytesRead,
+      unreadBytes: response.writableLength,
+      watches: watcher.watches(),
+    }),
+    breakOff: () => response.destroy(),
     suspend: watcher.suspend,
     review: (present: Identity | Problem) => {
       if ('status' in present) return endWith(present);

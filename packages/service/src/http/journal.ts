@@ -177,7 +177,11 @@ function follow(context: Context, request: FastifyRequest, reply: FastifyReply, 
   const { store } = context;
   const response = reply.raw;
   let suspended = false;
+  let sent = after;
+  let caughtUpMs = Date.now();
+  const behindMs = () => (sent < store.log.seq ? Date.now() - caughtUpMs : 0);
   const stay = stayPresent(context, request, response, {
+    watches: () => [{ journal: source.described, commitsBehind: store.log.seq - sent, behindMs: behindMs() }],
     suspend: () => (suspended = true),
     goOn: (identity) => {
       suspended = false;
@@ -188,7 +192,6 @@ function follow(context: Context, request: FastifyRequest, reply: FastifyReply, 
   reply.hijack();
   response.writeHead(200, { ...headersOf(reply), ...EVENT_STREAM_HEADERS });
   response.write(`retry: 2000\n: the journal after ${after}\n\n`);
-  let sent = after;
   let scheduled = false;
   const pump = () => {
     scheduled = false;
@@ -206,6 +209,7 @@ function follow(context: Context, request: FastifyRequest, reply: FastifyReply, 
       // The changes of one document may have ended long before the newest commit.
       sent = entries.at(-1)?.seq ?? store.log.seq;
     }
+    if (sent >= store.log.seq) caughtUpMs = Date.now();
   };
   const wake = () => {
     if (!scheduled) setImmediate(pump);
@@ -243,6 +247,12 @@ class Source {
     this.#document = doc === undefined ? undefined : splitAddress(doc);
     const named = collection ?? this.#document?.collection;
     if (named !== undefined) readableAccess(context, identity, named);
+  }
+
+  /** What of it is followed. */
+  get described() {
+    const { collection, doc, where } = this.#parameters;
+    return { collection, doc, where };
   }
 
   after(seq: number, limit: number): JournalEntry[] {

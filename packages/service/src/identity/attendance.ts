@@ -1,4 +1,6 @@
-import { createProblem, problemError, ProblemError, type Problem } from '@uproar/protocol';
+import { randomBytes } from 'node:crypto';
+import { formatTime } from '@uproar/core';
+import { createProblem, problemError, ProblemError, type ConnectionInfo, type Problem } from '@uproar/protocol';
 import type { Identities } from './identities.js';
 import { formatIdentity, isGoverned, type Identity } from './identity.js';
 
@@ -10,6 +12,10 @@ export interface Presence {
   suspend(): void;
   /** Goes on as what the identity is now, or ends with the reason why it is nobody any more. */
   review(present: Identity | Problem): void;
+  /** What those who administer the store see of it. */
+  describe(): Omit<ConnectionInfo, 'id' | 'identity' | 'address' | 'since'>;
+  /** Breaks the connection off. Whoever it was may connect again. */
+  breakOff(): void;
 }
 
 /** How many connections there may be. */
@@ -31,8 +37,8 @@ const REVIEWED_AT_ONCE = 100;
 /** Who is connected for longer than a request, so that what they see follows what they may see. */
 export class Attendance {
   readonly #identities: Identities;
-  readonly #limits: ConnectionLimits;
-  readonly #present = new Set<Presence>();
+  readonly limits: ConnectionLimits;
+  readonly #present = new Map<Presence, { id: string; sinceMs: number }>();
   readonly #perAddress = new Map<string, number>();
   readonly #perIdentity = new Map<string, number>();
   readonly #names = new WeakMap<Presence, string>();
@@ -42,9 +48,9 @@ export class Attendance {
 
   constructor(identities: Identities, limits: Partial<ConnectionLimits> = {}) {
     this.#identities = identities;
-    this.#limits = { ...DEFAULT_CONNECTION_LIMITS, ...limits };
+    this.limits = { ...DEFAULT_CONNECTION_LIMITS, ...limits };
     identities.onChanged((concerns) =>
-      this.#review([...this.#present].filter(({ identity }) => identity && concerns(identity))),
+      this.#review([...this.#present.keys()].filter(({ identity }) => identity && concerns(identity))),
     );
     this.#timer = setInterval(() => this.#reviewExpired(), EXPIRY_INTERVAL_MS).unref();
   }
@@ -61,14 +67,14 @@ export class Attendance {
   enter(presence: Presence): () => void {
     const { address } = presence;
     const fromThere = this.#perAddress.get(address) ?? 0;
-    if (this.#present.size >= this.#limits.total || fromThere >= this.#limits.perAddress) {
+    if (this.#present.size >= this.limits.total || fromThere >= this.limits.perAddress) {
       throw problemError(
         'too-many',
         `There are too many connections${fromThere > 0 ? ' from your address' : ''}. Close some.`,
       );
     }
     this.recognise(presence);
-    this.#present.add(presence);
+    this.#present.set(presence, { id: randomBytes(9).toString('base64url'), sinceMs: Date.now() });
     this.#perAddress.set(address, fromThere + 1);
     return () => {
       if (!this.#present.delete(presence)) return;
@@ -90,15 +96,36 @@ export class Attendance {
     const before = this.#names.get(presence);
     if (name === before) return;
     const open = this.#perIdentity.get(name) ?? 0;
-    if (open >= this.#limits.perIdentity) {
+    if (open >= this.limits.perIdentity) {
       throw problemError(
         'too-many',
-        `You have ${open} connections open; at most ${this.#limits.perIdentity} are allowed.`,
+        `You have ${open} connections open; at most ${this.limits.perIdentity} are allowed.`,
       );
     }
     if (before !== undefined) count(this.#perIdentity, before, -1);
     count(this.#perIdentity, name, 1);
     this.#names.set(presence, name);
+  }
+
+  /** All connections, as those see them who administer the store. */
+  list(): ConnectionInfo[] {
+    return [...this.#present].map(([presence, { id, sinceMs }]) => ({
+      id,
+      identity: presence.identity ? formatIdentity(presence.identity.author) : null,
+      address: presence.address,
+      since: formatTime(sinceMs),
+      ...presence.describe(),
+    }));
+  }
+
+  /** Breaks a connection off. Returns who it was; undefined when there is none with this id. */
+  breakOff(id: string): string | undefined {
+    for (const [presence, known] of this.#present) {
+      if (known.id !== id) continue;
+      presence.breakOff();
+      return presence.identity ? formatIdentity(presence.identity.author) : 'unknown';
+    }
+    return undefined;
   }
 
   close(): void {
@@ -107,7 +134,7 @@ export class Attendance {
 
   #reviewExpired(): void {
     const now = Date.now();
-    const expired = [...this.#present].filter(
+    const expired = [...this.#present.keys()].filter(
       ({ identity }) => identity?.expiresMs !== undefined && identity.expiresMs <= now,
     );
     if (expired.length > 0) this.#review(expired);

@@ -1,6 +1,8 @@
 import { createHash } from 'node:crypto';
 import type { DocumentChange } from '@uproar/core';
+import type { WatchTarget } from '@uproar/protocol';
 import { LiveEvent } from './live-event.js';
+import type { Traffic } from '../measures/traffic.js';
 import type { Alteration, Source } from './sources.js';
 
 /** The way from a view to one connection. */
@@ -16,7 +18,10 @@ export interface Sink {
  */
 export class Subscription {
   /** True while events are held back: before the first one, while the reader is too slow, and while it catches up. */
-  behind = true;
+  get behind(): boolean {
+    return this.#behind;
+  }
+  #behind = true;
   #sentSeq = 0;
   #begun = false;
   #stopped = false;
@@ -24,6 +29,7 @@ export class Subscription {
   /** Sends the first event, which was there while nothing was let pass. */
   #heldFirst: (() => void) | undefined;
   #catchingUp: Promise<void> | undefined;
+  #behindSinceMs: number | undefined;
 
   constructor(
     readonly view: LiveView,
@@ -44,6 +50,7 @@ export class Subscription {
     }
     this.#begun = true;
     this.#sentSeq = first.seq;
+    this.view.noteSent(first);
     send(first);
     void this.catchUp();
   }
@@ -64,14 +71,27 @@ export class Subscription {
   /** Passes an event on, or notes that the connection is behind. */
   deliver(event: LiveEvent): void {
     if (event.seq <= this.#sentSeq) return;
-    if (this.#suspended) this.behind = true;
-    else if (this.behind || this.sink.full) {
-      this.behind = true;
+    if (this.#suspended) this.fallBehind();
+    else if (this.#behind || this.sink.full) {
+      this.fallBehind();
       if (!this.sink.full) void this.catchUp();
     } else {
       this.#sentSeq = event.seq;
+      this.view.noteSent(event);
       this.sink.send(event);
     }
+  }
+
+  /** Notes that something has happened which is not sent yet. */
+  fallBehind(): void {
+    this.#behind = true;
+    this.#behindSinceMs ??= Date.now();
+  }
+
+  /** How many commits there have been since what was sent last, and for how long it has been behind; zeros when it is not. */
+  get lag(): { commits: number; ms: number } {
+    if (!this.#behind || !this.#begun) return { commits: 0, ms: 0 };
+    return { commits: this.view.seq - this.#sentSeq, ms: Date.now() - (this.#behindSinceMs ?? Date.now()) };
   }
 
   /**
@@ -79,7 +99,7 @@ export class Subscription {
    * up to date.
    */
   catchUp(): Promise<void> | undefined {
-    if (!this.behind || !this.#begun || this.#stopped || this.#suspended) return undefined;
+    if (!this.#behind || !this.#begun || this.#stopped || this.#suspended) return undefined;
     if (this.#catchingUp) return this.#catchingUp;
     const missed = this.view.changeSince(this.#sentSeq);
     if (missed && !(missed instanceof Promise)) {
@@ -110,10 +130,14 @@ export class Subscription {
   }
 
   #take(event: LiveEvent): void {
-    if (!event.empty) this.sink.send(event);
+    if (!event.empty) {
+      this.view.noteSent(event);
+      this.sink.send(event);
+    }
     this.#sentSeq = event.seq;
     // While it was being found out what had happened, more may have.
-    this.behind = event.seq !== this.view.seq;
+    this.#behind = event.seq !== this.view.seq;
+    if (!this.#behind) this.#behindSinceMs = undefined;
   }
 }
 
@@ -128,11 +152,15 @@ export class LiveView {
   #changesAreOf = -1;
   #lastFull: LiveEvent | undefined;
   #refilling: Promise<void> | undefined;
+  readonly cost = { sinceMs: Date.now(), tested: 0, altered: 0, deliveries: 0, sentBytes: 0, milliseconds: 0 };
 
+  /** @param target what is watched, as it was asked for first */
   constructor(
     readonly name: string,
     readonly source: Source,
+    readonly target: WatchTarget,
     storeId: string,
+    private readonly traffic: Traffic,
     private readonly currentSeq: () => number,
     private readonly onEmpty: (view: LiveView) => void,
   ) {
@@ -142,6 +170,14 @@ export class LiveView {
   /** How many connections watch it. */
   get watchers(): number {
     return this.#subscriptions.size;
+  }
+
+  /** Counts an event that goes out to one of the watchers. */
+  noteSent({ members }: LiveEvent): void {
+    this.cost.deliveries++;
+    this.cost.sentBytes += members.length;
+    this.traffic.deliveries++;
+    this.traffic.deliveredBytes += members.length;
   }
 
   /** The seq of the store now. */
@@ -224,6 +260,13 @@ export class LiveView {
 
   /** Tells everybody what net changes of the collection did, if they did anything here. */
   distribute(seq: number, changes: readonly DocumentChange[]): void {
+    const started = performance.now();
+    this.cost.tested++;
+    this.#distribute(seq, changes);
+    this.cost.milliseconds += performance.now() - started;
+  }
+
+  #distribute(seq: number, changes: readonly DocumentChange[]): void {
     let alteration: Alteration | Promise<Alteration>;
     try {
       alteration = this.source.apply(seq, changes);
@@ -242,13 +285,14 @@ export class LiveView {
 
   /** When the store cannot be read nobody knows what the view holds; each connection asks anew when it catches up. */
   #fallBehind(): void {
-    for (const subscription of this.#subscriptions) subscription.behind = true;
+    for (const subscription of this.#subscriptions) subscription.fallBehind();
   }
 
   #tell(alteration: Alteration): void {
     this.#lastFull = undefined;
     if (alteration.patch.length === 0 && alteration.more === undefined) return;
     const event = this.#event(alteration);
+    this.cost.altered++;
     for (const subscription of this.#subscriptions) subscription.deliver(event);
   }
 

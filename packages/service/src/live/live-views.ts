@@ -1,5 +1,6 @@
 import { Matcher, netChanges, type DocumentChange, type Filing, type Node } from '@uproar/core';
 import type { WatchTarget } from '@uproar/protocol';
+import type { Traffic } from '../measures/traffic.js';
 import type { AppliedCommit, Store } from '../store/index.js';
 import type { LiveEvent } from './live-event.js';
 import { LiveView, type Sink, type Subscription } from './live-view.js';
@@ -14,14 +15,16 @@ const BEGIN_ANEW = '';
 /** All live views of a store: what is watched, and who watches it. */
 export class LiveViews {
   readonly #store: Store;
+  readonly #traffic: Traffic;
   readonly #byKey = new Map<string, LiveView>();
   readonly #matchers = new Map<string, Matcher<LiveView>>();
   readonly #stopListening: () => void;
   #lastName = 0;
   #collectionListTimer: NodeJS.Timeout | undefined;
 
-  constructor(store: Store) {
+  constructor(store: Store, traffic: Traffic) {
     this.#store = store;
+    this.#traffic = traffic;
     this.#stopListening = store.log.onApplied((group) => this.#distribute(group));
   }
 
@@ -44,7 +47,7 @@ export class LiveViews {
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void = () => undefined,
   ): Subscription {
-    return this.#join(sourceFor(target, this.#store, viewer), sink, resume, send, fail);
+    return this.#join(sourceFor(target, this.#store, viewer), target, sink, resume, send, fail);
   }
 
   /**
@@ -72,11 +75,12 @@ export class LiveViews {
       return subscription;
     }
     subscription.stop();
-    return this.#join(source, subscription.sink, subscription.begun ? BEGIN_ANEW : undefined, send, fail);
+    return this.#join(source, target, subscription.sink, subscription.begun ? BEGIN_ANEW : undefined, send, fail);
   }
 
   #join(
     source: Source,
+    target: WatchTarget,
     sink: Sink,
     resume: string | undefined,
     send: (first: LiveEvent) => void,
@@ -87,7 +91,9 @@ export class LiveViews {
       view = new LiveView(
         `w${++this.#lastName}`,
         source,
+        target,
         this.#store.id,
+        this.#traffic,
         () => this.#store.log.seq,
         (empty) => this.#forget(empty),
       );
@@ -97,6 +103,14 @@ export class LiveViews {
       this.#distributeCollectionList();
     }
     return view.add(sink, resume, send, fail);
+  }
+
+  /** All views, and how each is filed. */
+  *list(): Generator<{ view: LiveView; filed: Filing['kind'] }> {
+    for (const view of this.#byKey.values()) {
+      const { collection, where } = view.source;
+      yield { view, filed: collection === undefined ? 'list' : this.describeFiling(collection, where).kind };
+    }
   }
 
   /** How the matcher would file a query on a collection. */
@@ -126,6 +140,7 @@ export class LiveViews {
 
   /** Commits written together leave as one event: each view shows the state after the last of them. */
   #distribute(group: readonly AppliedCommit[]): void {
+    const started = performance.now();
     const seq = group.at(-1)!.seq;
     const watched: DocumentChange[] = [];
     for (const { changes } of group) {
@@ -143,6 +158,7 @@ export class LiveViews {
       if (change.after) matcher.candidates(change.after, note);
     }
     for (const [view, changes] of concerned) view.distribute(seq, changes);
+    if (concerned.size > 0) this.#traffic.deliveryMs.note(performance.now() - started);
     this.#collectionListTimer ??= setTimeout(
       () => this.#distributeCollectionList(),
       COLLECTION_LIST_INTERVAL_MS,

@@ -41,7 +41,8 @@ export function serveSockets(
     void recognise(request, context, addressOf(request)).then(
       (identity) =>
         sockets.handleUpgrade(request, socket, head, (webSocket) => {
-          const origin = { address: addressOf(request), request: randomUUID() };
+          const agent = request.headers['user-agent']?.slice(0, 300);
+          const origin = { address: addressOf(request), request: randomUUID(), agent };
           try {
             sessions.set(webSocket, new SocketSession(context, webSocket, socket, identity, origin));
           } catch (error) {

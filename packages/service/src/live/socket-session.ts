@@ -10,6 +10,7 @@ import {
   type Problem,
   problemError,
 } from '@uproar/protocol';
+import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
 import { costLimits, readableAccess, viewerOf } from '../http/access.js';
@@ -34,8 +35,11 @@ export const LIVE_PATH = '/v1/live';
 /** A connection that has not said who it is by then is closed. */
 const HELLO_WITHIN_MS = 10_000;
 
+/** A connection that is broken off has so long to close. */
+const BREAK_OFF_MS = 2000;
+
 /** Close codes (RFC 6455, section 7.4.1; 4000 and above are ours to define). */
-const CLOSE = { tooMany: 1013, restarting: 1012, noHello: 4401 } as const;
+const CLOSE = { restarting: 1012, brokenOff: 4000, noHello: 4401 } as const;
 
 /**
  * One WebSocket connection: its calls (JSON-RPC 2.0), its watches and what it is sent.
@@ -57,6 +61,8 @@ export class SocketSession implements WatchTeller, Presence {
   #heldAnswers: string[] = [];
   #heldMessages: Buffer[] = [];
   #draining = false;
+  /** What the device calls itself. */
+  #device: string | undefined;
 
   /**
    * @param stream the connection below the WebSocket
@@ -68,7 +74,7 @@ export class SocketSession implements WatchTeller, Presence {
     socket: WebSocket,
     stream: Duplex,
     identity: Identity | undefined,
-    readonly origin: { address: string; request: string },
+    readonly origin: { address: string; request: string; agent?: string | undefined },
   ) {
     this.#context = context;
     this.#socket = socket;
@@ -88,6 +94,25 @@ export class SocketSession implements WatchTeller, Presence {
 
   get address(): string {
     return this.origin.address;
+  }
+
+  describe(): ReturnType<Presence['describe']> {
+    const { bytesWritten, bytesRead, writableLength } = this.#stream as Socket;
+    return {
+      transport: 'socket',
+      device: this.#device,
+      agent: this.origin.agent,
+      sentBytes: bytesWritten,
+      receivedBytes: bytesRead,
+      unreadBytes: writableLength,
+      watches: this.#watches.describe(),
+    };
+  }
+
+  breakOff(): void {
+    this.#socket.close(CLOSE.brokenOff, 'broken off by an administrator');
+    // Whoever does not take that in is cut off all the same.
+    setTimeout(() => this.#socket.terminate(), BREAK_OFF_MS).unref();
   }
 
   suspend(): void {
@@ -254,7 +279,7 @@ export class SocketSession implements WatchTeller, Presence {
   }
 
   /** Says who calls; said again, with another token, the connection goes on as who that is. */
-  async #hello({ token }: LiveParams['hello']): Promise<string> {
+  async #hello({ token, device }: LiveParams['hello']): Promise<string> {
     const { identities, store, attendance } = this.#context;
     this.#recognising = true;
     this.#socket.pause();
@@ -263,6 +288,7 @@ export class SocketSession implements WatchTeller, Presence {
       const identity = await identities.identify(token);
       attendance.recognise(this, identity);
       clearTimeout(this.#helloTimer);
+      this.#device = device;
       this.suspend();
       this.review(identity);
       const openUntilMs = identities.openUntilMs();

@@ -1,4 +1,11 @@
-import { createProblem, problemError, ProblemError, type Problem, type WatchTarget } from '@uproar/protocol';
+import {
+  createProblem,
+  problemError,
+  ProblemError,
+  type ConnectionWatch,
+  type Problem,
+  type WatchTarget,
+} from '@uproar/protocol';
 import type { LiveEvent } from './live-event.js';
 import type { Sink, Subscription } from './live-view.js';
 import type { LiveViews } from './live-views.js';
@@ -39,6 +46,11 @@ export class SocketWatches {
   /** Their parts in views. */
   get subscriptions(): Subscription[] {
     return [...this.#byName.values()].map(({ subscription }) => subscription);
+  }
+
+  /** What is watched, and how far behind it is. */
+  describe(): ConnectionWatch[] {
+    return [...this.#byName.values()].map(({ target, subscription }) => describeWatch(target, subscription));
   }
 
   /**
@@ -150,6 +162,11 @@ export class SocketWatches {
     this.#byName.delete(name);
     this.#add(watch);
   }
+}
+
+/** What is watched, and how far behind it is. */
+export function describeWatch(target: WatchTarget, { lag }: Subscription): ConnectionWatch {
+  return { ...target, commitsBehind: lag.commits, behindMs: lag.ms };
 }
 
 function problemOf(error: unknown): Problem {

@@ -25,7 +25,7 @@ export { readStored, stringifyStored, type StoredDocument } from './documents.js
 export type { IndexInfo } from './indexes.js';
 export type { JournalChange, JournalEntry } from './journal.js';
 export { adviseIndex, type Plan } from './plan.js';
-export { type Found, type Reading, type ReadLimits } from './reader.js';
+export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './reader.js';
 export type { WaitingLimits } from './sqlite-commit-log.js';
 export { JournalCutter, type RetentionLimits } from './retention.js';
 

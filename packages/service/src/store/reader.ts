@@ -86,6 +86,13 @@ const SLICE_MS = 8;
 /** Connections kept for longer reads, each with a view of the store that stays as it was when the read began. */
 const MAX_SNAPSHOTS = 6;
 
+/** What reading a query came to. A stream does not tell how many documents were read. */
+export interface ReadOutcome {
+  plan: Plan | undefined;
+  documentsRead: number | null;
+  documentsReturned: number;
+}
+
 /** How much may be read for one query, whatever it returns. */
 export interface ReadLimits {
   /** Documents. */
@@ -109,6 +116,8 @@ export class Reader {
   readonly #waiting: ((snapshot: Snapshot) => void)[] = [];
   #snapshots = 0;
   #closed = false;
+  /** Hears of every query that was read: what it came to, and how long it took, in milliseconds. */
+  onRead: (query: Query, outcome: ReadOutcome, durationMs: number) => void = () => undefined;
 
   constructor(options: ReaderOptions) {
     this.#options = options;
@@ -133,11 +142,25 @@ export class Reader {
    * @throws {ProblemError} `query-too-costly` when more would have to be read than may be
    */
   async read(query: Query, wanted: number, limits: ReadLimits = {}, skip?: Skip): Promise<Reading> {
-    return this.readAtOnce(query, wanted, skip) ?? (await this.#readSlowly(query, wanted, limits, skip));
+    const started = performance.now();
+    const reading = this.#readAtOnce(query, wanted, skip) ?? (await this.#readSlowly(query, wanted, limits, skip));
+    this.#noteReading(query, reading, started);
+    return reading;
   }
 
   /** As {@link read}, where that is possible without pausing; otherwise undefined. */
-  readAtOnce(query: Query, wanted: number, skip?: Skip): Reading | undefined {
+  readAtOnce(query: Query, wanted: number): Reading | undefined {
+    const started = performance.now();
+    const reading = this.#readAtOnce(query, wanted);
+    if (reading) this.#noteReading(query, reading, started);
+    return reading;
+  }
+
+  #noteReading(query: Query, { plan, documentsRead, found }: Reading, started: number): void {
+    this.onRead(query, { plan, documentsRead, documentsReturned: found.length }, performance.now() - started);
+  }
+
+  #readAtOnce(query: Query, wanted: number, skip?: Skip): Reading | undefined {
     const seq = this.#options.seq();
     const plan = this.plan(query);
     if (!plan) return { seq, found: [], more: false, plan, documentsRead: 0 };
@@ -179,13 +202,23 @@ export class Reader {
   async *stream(query: Query, limits: ReadLimits = {}, onSeq?: (seq: number) => void): AsyncGenerator<Found> {
     const plan = this.plan(query);
     const snapshot = await this.#take();
+    // What whoever reads the stream does meanwhile is not counted.
+    let spentMs = 0;
+    let documentsReturned = 0;
     try {
       const seq = snapshot.begin();
       onSeq?.(seq);
       if (!plan) return;
-      if (plan.ordered) yield* this.#streamOrdered(query, plan, snapshot, limits);
-      else yield* this.#streamSorted(query, plan, snapshot, limits);
+      const stream = plan.ordered ? this.#streamOrdered : this.#streamSorted;
+      let resumed = performance.now();
+      for await (const found of stream.call(this, query, plan, snapshot, limits)) {
+        spentMs += performance.now() - resumed;
+        documentsReturned++;
+        yield found;
+        resumed = performance.now();
+      }
     } finally {
+      this.onRead(query, { plan, documentsRead: null, documentsReturned }, spentMs);
       this.#release(snapshot);
     }
   }

@@ -1,0 +1,128 @@
+import { z } from 'zod';
+import { CollectionName, DocumentAddress, Seq } from './documents.js';
+import { WireQuery } from './live.js';
+
+/** What is watched: a query, a document, the list of collections, or the journal. */
+export const Watched = z
+  .object({
+    query: WireQuery.optional(),
+    doc: DocumentAddress.optional(),
+    collections: z.literal(true).optional(),
+    journal: z
+      .object({ collection: CollectionName.optional(), doc: DocumentAddress.optional(), where: z.string().optional() })
+      .optional(),
+  })
+  .meta({ id: 'Watched', description: 'One of `query`, `doc`, `collections` and `journal`.' });
+export type Watched = z.infer<typeof Watched>;
+
+/** One thing that a connection watches. */
+export const ConnectionWatch = Watched.extend({
+  commitsBehind: z.int().nonnegative().describe('Commits whose changes are not sent yet; 0 when it is up to date.'),
+  behindMs: z.number().nonnegative().describe('For how long it has been behind.'),
+}).meta({ id: 'ConnectionWatch' });
+export type ConnectionWatch = z.infer<typeof ConnectionWatch>;
+
+/** A connection that stays open. */
+export const ConnectionInfo = z
+  .object({
+    id: z.string(),
+    transport: z.enum(['socket', 'stream']).describe('A WebSocket, or an event stream.'),
+    identity: z.string().nullable().describe('Who it is; null before it has said so.'),
+    device: z.string().optional().describe('What the device calls itself. Nobody has checked that.'),
+    agent: z.string().optional().describe('The program, by its `User-Agent`.'),
+    address: z.string(),
+    since: z.iso.datetime(),
+    sentBytes: z.int(),
+    receivedBytes: z.int(),
+    unreadBytes: z.int().describe('Sent by the service, and not taken by the connection yet.'),
+    watches: z.array(ConnectionWatch),
+  })
+  .meta({ id: 'Connection' });
+export type ConnectionInfo = z.infer<typeof ConnectionInfo>;
+
+/** The connections, those furthest behind first. */
+export const ConnectionListing = z
+  .object({
+    connections: z.array(ConnectionInfo),
+    total: z.int().describe('How many there are, of which `limit` may show a part.'),
+    found: z.int().describe('How many of them were meant.'),
+    seq: Seq,
+  })
+  .meta({ id: 'ConnectionListing' });
+export type ConnectionListing = z.infer<typeof ConnectionListing>;
+
+/** What a view that somebody watches has cost since it is there. */
+export const ViewCost = Watched.extend({
+  view: z.string(),
+  watchers: z.int(),
+  filed: z
+    .enum(['values', 'ranges', 'list'])
+    .describe('Where the matcher has it; a `list` is tested against every change.'),
+  since: z.iso.datetime(),
+  tested: z.int().describe('Groups of changes that it was tested against.'),
+  altered: z.int().describe('Those that altered it.'),
+  deliveries: z.int().describe('Events that went out, counted for each watcher.'),
+  sentBytes: z.int().describe('About what these came to.'),
+  milliseconds: z.number().describe('Time spent on finding out what had altered, and on telling the watchers.'),
+}).meta({ id: 'ViewCost' });
+export type ViewCost = z.infer<typeof ViewCost>;
+
+/** Queries of one form that took long. */
+export const SlowQuery = z
+  .object({
+    from: CollectionName,
+    where: z.string().nullable().describe('The condition as it was asked last; others differed in values alone.'),
+    order: z.string().nullable(),
+    count: z.int(),
+    slowestMs: z.number(),
+    meanMs: z.number(),
+    documentsRead: z.int().nullable().describe('By the last of them; null for one that was streamed.'),
+    documentsReturned: z.int(),
+    index: z.string().nullable().describe('The index that it went through.'),
+    advice: z.string().optional().describe('What would help.'),
+    last: z.iso.datetime(),
+  })
+  .meta({ id: 'SlowQuery' });
+export type SlowQuery = z.infer<typeof SlowQuery>;
+
+const Percentiles = z
+  .object({ p50: z.number(), p95: z.number(), p99: z.number() })
+  .nullable()
+  .describe('In milliseconds; null where nothing happened.');
+
+/** What happened in one second, and how things stood at its end. */
+export const Sample = z
+  .object({
+    time: z.iso.datetime(),
+    commits: z.int(),
+    writes: z.int(),
+    refusals: z.int().describe('Commits that were refused.'),
+    requests: z.int(),
+    deliveries: z.int().describe('Events sent to those who watch.'),
+    deliveredBytes: z.int(),
+    commitMs: Percentiles.describe('From the arrival of a commit to its answer.'),
+    deliveryMs: Percentiles.describe('From the disk to the sockets of all who watch, for each group of commits.'),
+    requestMs: Percentiles.describe('From the arrival of a request to the end of its answer.'),
+    loopDelayMs: z.number().describe('By how much the event loop was late, at most.'),
+    connections: z.int(),
+    views: z.int(),
+    waiting: z.int().describe('Commits that wait to be written.'),
+    memoryBytes: z.int(),
+    heapBytes: z.int(),
+    storeBytes: z.int().describe('The file of the store and its write-ahead log.'),
+    seq: Seq,
+  })
+  .meta({ id: 'Sample' });
+export type Sample = z.infer<typeof Sample>;
+
+/** The samples of the last quarter of an hour, and what the journal spans. */
+export const Measures = z
+  .object({
+    samples: z.array(Sample).describe('One for each second, the oldest first.'),
+    started: z.iso.datetime(),
+    version: z.string(),
+    journal: z.object({ first: Seq, last: Seq, from: z.iso.datetime().nullable(), sizeBytes: z.int() }),
+    connectionLimit: z.int(),
+  })
+  .meta({ id: 'Measures' });
+export type Measures = z.infer<typeof Measures>;

@@ -1,0 +1,73 @@
+import { statSync } from 'node:fs';
+import { monitorEventLoopDelay } from 'node:perf_hooks';
+import { getHeapStatistics } from 'node:v8';
+import { formatTime } from '@uproar/core';
+import type { Sample } from '@uproar/protocol';
+import type { Attendance } from '../identity/attendance.js';
+import type { LiveViews } from '../live/live-views.js';
+import { databaseFile, type Store } from '../store/index.js';
+import type { Traffic } from './traffic.js';
+
+const INTERVAL_MS = 1000;
+/** A quarter of an hour. */
+const KEPT = 900;
+
+/** Measures the event loop this finely; it is that much late by itself. */
+const RESOLUTION_MS = 20;
+
+/** What is measured. */
+export interface Measured {
+  store: Store;
+  views: LiveViews;
+  attendance: Attendance;
+  traffic: Traffic;
+}
+
+/** Takes a sample of the service each second and keeps those of the last quarter of an hour. */
+export class Sampler {
+  readonly startedMs = Date.now();
+  readonly #measured: Measured;
+  readonly #loop = monitorEventLoopDelay({ resolution: RESOLUTION_MS });
+  readonly #timer: NodeJS.Timeout;
+  #samples: Sample[] = [];
+
+  constructor(measured: Measured) {
+    this.#measured = measured;
+    this.#loop.enable();
+    this.#timer = setInterval(() => this.#sample(), INTERVAL_MS).unref();
+  }
+
+  /** The samples after a moment, the oldest first. */
+  after(timeMs: number): Sample[] {
+    return this.#samples.filter(({ time }) => Date.parse(time) > timeMs);
+  }
+
+  close(): void {
+    clearInterval(this.#timer);
+    this.#loop.disable();
+  }
+
+  #sample(): void {
+    const { store, views, attendance, traffic } = this.#measured;
+    const late = this.#loop.max / 1e6 - RESOLUTION_MS;
+    this.#loop.reset();
+    this.#samples.push({
+      time: formatTime(Date.now()),
+      ...traffic.take(),
+      loopDelayMs: Math.max(0, Math.round(late * 10) / 10),
+      connections: attendance.size,
+      views: views.size,
+      waiting: store.log.waiting,
+      memoryBytes: process.memoryUsage.rss(),
+      heapBytes: getHeapStatistics().used_heap_size,
+      storeBytes: sizeOf(databaseFile(store.directory)) + sizeOf(`${databaseFile(store.directory)}-wal`),
+      seq: store.log.seq,
+    });
+    // Cut now and then, so that what is kept is not moved each second.
+    if (this.#samples.length > 2 * KEPT) this.#samples = this.#samples.slice(-KEPT);
+  }
+}
+
+function sizeOf(file: string): number {
+  return statSync(file, { throwIfNoEntry: false })?.size ?? 0;
+}
