@@ -1,4 +1,5 @@
 import type { Document, JsonValue } from '@uproar/client';
+import { formatDuration } from '@uproar/core';
 import Table from 'cli-table3';
 import pc from 'picocolors';
 import cliTruncate from 'cli-truncate';
@@ -113,26 +114,6 @@ export function printDocument(address: string, document: Document): void {
 /** Prints a value as one line of NDJSON. */
 export function printJson(value: unknown): void {
   process.stdout.write(JSON.stringify(value) + '\n');
-}
-
-/** A number of bytes for people. */
-export function formatBytes(bytes: number): string {
-  const units = ['B', 'kB', 'MB', 'GB', 'TB'];
-  let value = bytes;
-  let unit = 0;
-  for (; value >= 1000 && unit < units.length - 1; unit++) value /= 1000;
-  return `${unit === 0 ? value : value.toFixed(1)} ${units[unit]}`;
-}
-
-/** How long something takes, or is still to last, for people: `2 h 5 min`. */
-export function formatDuration(durationMs: number): string {
-  const seconds = Math.max(0, Math.round(durationMs / 1000));
-  if (seconds < 120) return `${seconds} s`;
-  const minutes = Math.round(seconds / 60);
-  if (minutes < 120) return `${minutes} min`;
-  const hours = Math.floor(minutes / 60);
-  if (hours >= 48) return `${Math.round(hours / 24)} days`;
-  return minutes % 60 === 0 ? `${hours} h` : `${hours} h ${minutes % 60} min`;
 }
 
 /** A time seen from now: `5 min ago`, `in 30 days`. */

@@ -8,11 +8,13 @@ import './query/near-distance.js';
 import './query/spatial-relations.js';
 
 export * from './adjust.js';
+export * from './amounts.js';
 export * from './canonical-text.js';
 export * from './commit.js';
 export * from './diff.js';
 export * from './field-changes.js';
 export * from './document.js';
+export * from './edit.js';
 export * from './json.js';
 export * from './json-patch.js';
 export * from './merge-patch.js';

@@ -1,3 +1,4 @@
+import { formatBytes } from '@uproar/core';
 import { createHash } from 'node:crypto';
 import { existsSync, renameSync, rmSync } from 'node:fs';
 import { open } from 'node:fs/promises';
@@ -7,7 +8,7 @@ import pc from 'picocolors';
 import { printReport } from './check.js';
 import { CommandError, EXIT } from '../exit-codes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatBytes, printJson } from '../output.js';
+import { printJson } from '../output.js';
 import { ProgressBar } from '../progress-bar.js';
 
 interface Options extends StoreOptions {

@@ -3,7 +3,7 @@ import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { isProblem, type JsonObject } from '@uproar/client';
-import { diff, findDataFault, formatPointer, getMember, parsePointer, type JsonPatch } from '@uproar/core';
+import { findDataFault, guardedPatch } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseDocumentAddress } from '../address.js';
@@ -38,7 +38,7 @@ async function edit(address: string, options: StoreOptions & { json?: boolean })
     try {
       openEditor(file);
       const data = readEdited(file);
-      const ops = guarded(document.data, diff(document.data, data) as JsonPatch);
+      const ops = guardedPatch(document.data, data);
       if (ops.length === 0) {
         process.stdout.write(`${pc.dim('unaltered')} ${address}\n`);
       } else {
@@ -76,16 +76,4 @@ function readEdited(file: string): JsonObject {
   const fault = findDataFault(data);
   if (fault) throw new CommandError(`${fault.detail} (at ${fault.pointer || '/'})`, EXIT.usage);
   return data;
-}
-
-/** The operations, behind tests that the fields they alter are still as they were. */
-function guarded(before: JsonObject, ops: JsonPatch): JsonPatch {
-  // What replaces all of the data must find all of it as it was.
-  if (ops.some(({ path }) => path === '')) return [{ op: 'test', path: '', value: before }, ...ops];
-  const names = new Set(ops.map(({ path }) => parsePointer(path)[0]!));
-  const tests = [...names].flatMap((name) => {
-    const value = getMember(before, name);
-    return value === undefined ? [] : [{ op: 'test' as const, path: formatPointer([name]), value }];
-  });
-  return [...tests, ...ops];
 }

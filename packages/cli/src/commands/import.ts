@@ -1,10 +1,11 @@
+import { formatBytes } from '@uproar/core';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { CommandError, EXIT } from '../exit-codes.js';
 import { importFile, type ImportFormat, type ImportResult, type OnConflict } from '../import/import-file.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatBytes, printJson } from '../output.js';
+import { printJson } from '../output.js';
 import { ProgressBar } from '../progress-bar.js';
 
 interface Options extends StoreOptions {

@@ -1,8 +1,9 @@
+import { formatBytes } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { printReport } from './check.js';
 import { CommandError, EXIT } from '../exit-codes.js';
-import { formatBytes, printJson } from '../output.js';
+import { printJson } from '../output.js';
 import { ProgressBar } from '../progress-bar.js';
 
 interface Options {

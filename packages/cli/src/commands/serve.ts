@@ -1,5 +1,5 @@
 import { resolve } from 'node:path';
-import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
+import { DEFAULT_DOCUMENT_LIMITS, formatDuration } from '@uproar/core';
 import type { AccountsMode, Service, ServiceOptions } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import { Option, type Command } from 'commander';
@@ -8,7 +8,7 @@ import { CONSOLE_DIRECTORY } from '@uproar/console';
 import pc from 'picocolors';
 import { parseAmount, parseCount, parseDuration, parseQuota, SIZES } from '../amounts.js';
 import { CommandError, EXIT } from '../exit-codes.js';
-import { formatDuration } from '../output.js';
+
 import { readFile } from '../read-data.js';
 
 interface Options {
