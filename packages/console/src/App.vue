@@ -2,7 +2,7 @@
 import { ConfigProvider } from 'ant-design-vue';
 import { onMounted, ref } from 'vue';
 import { ConnectionError } from '@uproar/client';
-import Shell from './components/Shell.vue';
+import Shell from './shell/Shell.vue';
 import SignInPage from './pages/SignInPage.vue';
 import { keptKey, session, signIn } from './session';
 import { componentTheme } from './theme';

@@ -7,6 +7,10 @@ export const router = createRouter({
   routes: [
     { path: '/', redirect: '/data' },
     { path: '/data/:collection?/:id?', name: 'data', component: DataPage },
+    { path: '/query', name: 'query', component: () => import('./pages/QueryPage.vue') },
+    { path: '/journal', name: 'journal', component: () => import('./pages/JournalPage.vue') },
+    { path: '/devices', name: 'devices', component: () => import('./pages/DevicesPage.vue') },
+    { path: '/operations', name: 'operations', component: () => import('./pages/OperationsPage.vue') },
     { path: '/access/:tab?', name: 'access', component: () => import('./pages/AccessPage.vue') },
     { path: '/:anything(.*)*', redirect: '/data' },
   ],

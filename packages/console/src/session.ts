@@ -17,7 +17,7 @@ export function keptKey(): string | undefined {
  * @throws {ConnectionError} when it cannot be reached
  */
 export async function signIn(key: string | undefined): Promise<void> {
-  const store = connect(location.origin, { token: key });
+  const store = connect(location.origin, { token: key, device: 'console' });
   try {
     await store.ready();
   } catch (error) {

@@ -1,44 +1,82 @@
 <script setup lang="ts">
-import type { View } from '@uproar/client';
+import { ProblemError, type Document, type View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Tag } from 'ant-design-vue';
-import { computed, ref, watchEffect } from 'vue';
+import { Alert, Button, Dropdown, Menu, MenuItem, Tag } from 'ant-design-vue';
+import { computed, defineAsyncComponent, provide, ref, shallowRef, useTemplateRef, watch, watchEffect } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
-import CreateDrawer from '../components/CreateDrawer.vue';
-import DocumentDrawer from '../components/DocumentDrawer.vue';
-import DocumentTable from '../components/DocumentTable.vue';
-import FirstSteps from '../components/FirstSteps.vue';
-import QueryBar from '../components/QueryBar.vue';
-import { useStore } from '../injection';
+import { vocabularyOf } from '../cql/vocabulary';
+import CreateDrawer from '../data/CreateDrawer.vue';
+import { exportShown, FORMATS } from '../data/export-shown';
+import FirstSteps from '../data/FirstSteps.vue';
+import PickBar from '../data/PickBar.vue';
+import QueryBar from '../data/QueryBar.vue';
+import DocumentDrawer from '../document/DocumentDrawer.vue';
+import { useNotices, useStore } from '../injection';
+import { useCalmView } from '../table/calm-view';
+import { CollectionKey } from '../table/collection';
+import DataTable from '../data/DataTable.vue';
+import type { Column, Columns } from '../table/layout';
+import { sortBy } from '../table/sorting';
 
 const props = defineProps<{ collections: View | undefined }>();
+const ImportDrawer = defineAsyncComponent(() => import('../data/ImportDrawer.vue'));
 const store = useStore();
+const notices = useNotices();
 const route = useRoute();
 const router = useRouter();
-const creating = ref(false);
+const creating = shallowRef<{ like?: Document }>();
+const importing = shallowRef<File>();
+const dropping = ref(false);
+const table = useTemplateRef<{ columns: Columns }>('table');
 
 const collection = computed(() => String(route.params.collection ?? ''));
 const id = computed(() => String(route.params.id ?? ''));
 const where = computed(() => String(route.query.where ?? ''));
 const order = computed(() => String(route.query.order ?? ''));
+provide(CollectionKey, collection);
+
 const view = useWatch(() => {
   if (collection.value === '') return undefined;
   return store.collection(collection.value).watch({ where: where.value || undefined, order: order.value || undefined });
 });
+const { frame, paused, waiting, pause, go } = useCalmView(view);
 const queryProblem = computed(() => (view.value?.error?.type === '/problems/bad-query' ? view.value.error : undefined));
 const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
+
+// What is picked stays picked by its id; what has gone cannot be meant any more.
+const picked = ref<ReadonlySet<string>>(new Set());
+const pickedDocuments = computed(() => (frame.value?.view.documents ?? []).filter(({ id }) => picked.value.has(id)));
+watch([collection, where], () => (picked.value = new Set()));
+
+function pick(ids: string[], on: boolean): void {
+  const next = new Set(picked.value);
+  for (const one of ids)
+    if (on) next.add(one);
+    else next.delete(one);
+  picked.value = next;
+}
 
 // Without a collection in the address the first one is shown.
 watchEffect(() => {
   const first = props.collections?.documents[0];
   if (collection.value === '' && first) void router.replace({ name: 'data', params: { collection: first.id } });
 });
+watch(
+  () => route.query.new,
+  (asked) => {
+    if (asked === undefined) return;
+    creating.value = {};
+    const { new: _, ...query } = route.query;
+    void router.replace({ name: 'data', params: route.params, query });
+  },
+  { immediate: true },
+);
 
 const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'ended' };
 const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed: 'error' };
 
 function open(documentId?: string, name = collection.value): void {
-  creating.value = false;
+  creating.value = undefined;
   const query = name === collection.value ? route.query : {};
   void router.push({ name: 'data', params: { collection: name, id: documentId ?? '' }, query });
 }
@@ -47,19 +85,72 @@ function ask(condition: string, terms: string): void {
   const query = { ...(condition === '' ? {} : { where: condition }), ...(terms === '' ? {} : { order: terms }) };
   void router.push({ name: 'data', params: route.params, query });
 }
+
+function sort(column: Column, add: boolean): void {
+  ask(where.value, sortBy(order.value, column, add));
+}
+
+async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> {
+  try {
+    const query = { collection: collection.value, where: where.value, order: order.value };
+    await exportShown(store, query, table.value!.columns, format);
+  } catch (error) {
+    const description = error instanceof ProblemError ? error.problem.detail : String(error);
+    notices.error({ message: 'Not exported', description });
+  }
+}
+
+function drop(event: DragEvent): void {
+  dropping.value = false;
+  const file = event.dataTransfer?.files[0];
+  if (file) importing.value = file;
+}
+
+function choose(): void {
+  const input = document.createElement('input');
+  input.type = 'file';
+  input.accept = '.json,.ndjson,.jsonl,.csv,.tsv';
+  input.addEventListener('change', () => (importing.value = input.files?.[0]));
+  input.click();
+}
+
+function dragged({ dataTransfer }: DragEvent): void {
+  if (dataTransfer?.types.includes('Files')) dropping.value = true;
+}
 </script>
 
 <template>
-  <main>
+  <main @dragenter="dragged" @dragover.prevent @drop.prevent="drop">
     <header>
       <h1>{{ collection || 'Data' }}</h1>
       <template v-if="view">
-        <Tag :color="COLOURS[view.state]">{{ WORDS[view.state] }}</Tag>
+        <Tag :color="paused ? 'warning' : COLOURS[view.state]">{{ paused ? 'held still' : WORDS[view.state] }}</Tag>
         <span class="muted count"
-          >{{ view.documents.length.toLocaleString() }} documents, seq {{ view.seq.toLocaleString() }}</span
+          >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents<span class="seq"
+            >, seq {{ (frame?.view ?? view).seq.toLocaleString() }}</span
+          ></span
         >
       </template>
-      <Button type="primary" class="new" @click="creating = true">New document</Button>
+      <span class="tools">
+        <span id="table-tools" />
+        <template v-if="view && view.documents.length > 0">
+          <Button size="small" :type="paused ? 'primary' : 'default'" @click="paused ? go() : pause()">{{
+            paused ? `Go on${waiting > 0 ? ` (${waiting.toLocaleString()} changed)` : ''}` : 'Hold still'
+          }}</Button>
+          <Dropdown :trigger="['click']">
+            <Button size="small">Export</Button>
+            <template #overlay>
+              <Menu>
+                <MenuItem v-for="format in FORMATS" :key="format.key" @click="exportAs(format.key)">{{
+                  format.label
+                }}</MenuItem>
+              </Menu>
+            </template>
+          </Dropdown>
+        </template>
+        <Button size="small" title="Or drop a file on the page" @click="choose">Import</Button>
+        <Button type="primary" size="small" @click="creating = {}">New document</Button>
+      </span>
     </header>
     <Alert
       v-if="view?.state === 'stale'"
@@ -75,9 +166,17 @@ function ask(condition: string, terms: string): void {
       :order="order"
       :problem="queryProblem"
       :live="view?.state === 'live'"
+      :vocabulary="() => vocabularyOf(view)"
       @ask="ask"
     />
     <Alert v-if="view?.error && !queryProblem" banner type="error" :message="view.error.detail" />
+    <PickBar
+      v-if="pickedDocuments.length > 0"
+      :collection="collection"
+      :documents="pickedDocuments"
+      @clear="picked = new Set()"
+      @duplicate="(like) => (creating = { like })"
+    />
     <FirstSteps v-if="empty && collection === ''" />
     <div v-else-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
       <template v-if="where !== ''">
@@ -89,26 +188,57 @@ function ask(condition: string, terms: string): void {
         <span class="muted">They appear here as soon as somebody writes them.</span>
       </template>
     </div>
-    <DocumentTable
-      v-else-if="view && view.state !== 'loading'"
+    <DataTable
+      v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"
+      ref="table"
       :key="collection"
-      :view="view"
+      :collection="collection"
+      :frame="frame"
+      :order="order"
       :selected="id"
+      :picked="picked"
+      editable
       @open="open"
+      @pick="pick"
+      @sort="sort"
     />
-    <div v-else-if="!queryProblem" class="nothing muted">Loading…</div>
-    <DocumentDrawer v-if="id !== ''" :id="id" :key="`${collection}/${id}`" :collection="collection" @close="open()" />
+    <div v-else-if="!queryProblem && !view?.error" class="nothing muted">Loading…</div>
+    <DocumentDrawer
+      v-if="id !== ''"
+      :id="id"
+      :key="`${collection}/${id}`"
+      :collection="collection"
+      @close="open()"
+      @duplicate="(like) => (creating = { like })"
+    />
     <CreateDrawer
       v-if="creating"
       :collection="collection"
-      @close="creating = false"
+      :like="creating.like"
+      @close="creating = undefined"
       @created="(name, documentId) => open(documentId, name)"
     />
+    <ImportDrawer
+      v-if="importing"
+      :file="importing"
+      :collection="collection"
+      @close="importing = undefined"
+      @done="
+        (name) => {
+          importing = undefined;
+          open(undefined, name);
+        }
+      "
+    />
+    <div v-if="dropping" class="drop" @dragleave="dropping = false">
+      Drop a JSON, NDJSON or CSV file to bring its documents into “{{ collection || 'a collection' }}”
+    </div>
   </main>
 </template>
 
 <style scoped>
 main {
+  position: relative;
   display: flex;
   flex-direction: column;
   min-width: 0;
@@ -116,8 +246,9 @@ main {
 }
 header {
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
-  gap: 10px;
+  gap: 6px 10px;
   padding: 10px 16px;
   border-bottom: 1px solid var(--line);
 }
@@ -132,7 +263,10 @@ h1 {
   white-space: nowrap;
   font-variant-numeric: tabular-nums;
 }
-.new {
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
   margin-left: auto;
 }
 .nothing {
@@ -141,5 +275,24 @@ h1 {
   gap: 4px;
   align-items: center;
   padding: 64px 24px;
+}
+.drop {
+  position: absolute;
+  inset: 8px;
+  z-index: 10;
+  display: grid;
+  place-items: center;
+  border: 2px dashed var(--accent);
+  border-radius: 8px;
+  background: color-mix(in srgb, var(--paper) 88%, transparent);
+  font-size: 15px;
+}
+@media (max-width: 720px) {
+  .tools {
+    margin-left: 0;
+  }
+  .seq {
+    display: none;
+  }
 }
 </style>

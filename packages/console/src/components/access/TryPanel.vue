@@ -3,7 +3,7 @@ import { ProblemError, type Document, type View } from '@uproar/client';
 import type { PolicyDecision } from '@uproar/protocol';
 import { Alert, Button, Input, RadioButton, RadioGroup, Select, Textarea } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
-import { findColumns, formatCell } from '../../columns';
+import { findFields, formatCell, valueAt } from '../../table/fields';
 import { useStore } from '../../injection';
 import { useCall } from './use-call';
 
@@ -28,7 +28,7 @@ const names = computed(() =>
   (props.collections?.documents ?? []).map(({ id: name }) => ({ value: name, label: name })),
 );
 watch(names, ([first]) => (collection.value ??= first?.value), { immediate: true });
-const columns = computed(() => findColumns(seen.value?.documents ?? []).slice(0, 6));
+const columns = computed(() => findFields(seen.value?.documents ?? [], new Set()).slice(0, 6));
 const total = computed(
   () =>
     props.collections?.documents.find((other) => other.id === collection.value)?.data.documents as number | undefined,
@@ -149,8 +149,8 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
         <tbody>
           <tr v-for="document in seen.documents" :key="document.id">
             <td>{{ document.id }}</td>
-            <td v-for="{ name, numeric } in columns" :key="name" :class="{ numeric }">
-              {{ formatCell(document.data[name]) }}
+            <td v-for="{ name, path, numeric } in columns" :key="name" :class="{ numeric }">
+              {{ formatCell(valueAt(document.data, path)) }}
             </td>
           </tr>
         </tbody>

@@ -1,16 +1,20 @@
 <script setup lang="ts">
-import { isProblem, ProblemError, type Document } from '@uproar/client';
+import { isProblem, ProblemError, type Document, type JsonObject } from '@uproar/client';
+import { guardedPatch, mergeEdits } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Drawer, Popconfirm, Segmented, Spin } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref, watch } from 'vue';
 import { readData } from '../check-data';
 import { useNotices, useStore } from '../injection';
+import ConflictTable from './ConflictTable.vue';
 import { deleteWithUndo } from '../undo';
 
 const HistoryPanel = defineAsyncComponent(() => import('./HistoryPanel.vue'));
-const CodeEditor = defineAsyncComponent(() => import('./CodeEditor.vue'));
+const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
+const FormFields = defineAsyncComponent(() => import('./FormFields.vue'));
+const ReadersPanel = defineAsyncComponent(() => import('./ReadersPanel.vue'));
 const props = defineProps<{ collection: string; id: string }>();
-const emit = defineEmits<{ close: [] }>();
+const emit = defineEmits<{ close: []; duplicate: [document: Document] }>();
 const store = useStore();
 const notices = useNotices();
 
@@ -21,11 +25,17 @@ const base = ref<Document>();
 const text = ref('');
 const failure = ref('');
 const busy = ref(false);
-const tab = ref<'Data' | 'History'>('Data');
+const tab = ref<'Data' | 'History' | 'Readers'>('Data');
+const mode = ref<'JSON' | 'Form'>('JSON');
 
 const dirty = computed(() => base.value !== undefined && text.value !== format(base.value));
 const overtaken = computed(() => dirty.value && now.value !== undefined && now.value.version !== base.value?.version);
 const checked = computed(() => readData(text.value));
+/** Whether somebody else altered the very fields that were edited here. */
+const conflicting = computed(() => {
+  if (!overtaken.value || !base.value || !now.value || 'fault' in checked.value) return false;
+  return mergeEdits(base.value.data, checked.value.data, now.value.data).conflicts.length > 0;
+});
 const sizeBytes = computed(() => new TextEncoder().encode(JSON.stringify(now.value?.data ?? {})).length);
 
 // Without edits of one's own the editor follows the store.
@@ -43,18 +53,34 @@ function takeOver(document: Document): void {
   failure.value = '';
 }
 
-async function save(ifVersion = base.value?.version): Promise<void> {
-  if (!dirty.value || 'fault' in checked.value) return;
+/** Goes on with data that was brought together with what is in the store now. */
+function settle(data: JsonObject): void {
+  if (!now.value) return;
+  takeOver(now.value);
+  text.value = JSON.stringify(data, null, 2);
+}
+
+/** Sends what was edited, and nothing else; what others altered meanwhile stays. */
+async function save(): Promise<void> {
+  if (!dirty.value || !base.value || conflicting.value || 'fault' in checked.value) return;
   busy.value = true;
   failure.value = '';
+  const documents = store.collection(props.collection);
+  const { data } = checked.value;
   try {
-    const { data } = checked.value;
-    const version = await store.collection(props.collection).put(props.id, data, { ifVersion });
-    const saved = view.value?.byId.get(props.id);
-    if (saved?.version === version) takeOver(saved);
-    notices.success({ message: `Saved ${props.id}`, description: `Version ${version}`, duration: 2 });
+    const ops = guardedPatch(base.value.data, data);
+    if (ops.length === 0) takeOver(now.value ?? base.value);
+    else {
+      const version = now.value
+        ? await documents.patch(props.id, ops)
+        : await documents.put(props.id, data, { ifVersion: 0 });
+      const saved = view.value?.byId.get(props.id);
+      if (saved) takeOver(saved);
+      notices.success({ message: `Saved ${props.id}`, description: `Version ${version}`, duration: 2 });
+    }
   } catch (error) {
-    if (!isProblem(error, 'version-mismatch'))
+    // Then the view is about to show what the others did.
+    if (!isProblem(error, 'version-mismatch') && !isProblem(error, 'test-failed'))
       failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
   }
   busy.value = false;
@@ -62,7 +88,7 @@ async function save(ifVersion = base.value?.version): Promise<void> {
 
 async function remove(): Promise<void> {
   if (!now.value) return;
-  if (await deleteWithUndo(store, notices, props.collection, now.value)) emit('close');
+  if (await deleteWithUndo(store, notices, props.collection, [now.value])) emit('close');
 }
 </script>
 
@@ -77,7 +103,8 @@ async function remove(): Promise<void> {
     @close="emit('close')"
   >
     <template #extra>
-      <Segmented v-model:value="tab" :options="['Data', 'History']" class="tabs" aria-label="What to show" />
+      <Segmented v-model:value="tab" :options="['Data', 'History', 'Readers']" class="tabs" aria-label="What to show" />
+      <Button class="tabs" :disabled="!now" @click="emit('duplicate', now!)">Duplicate</Button>
       <Popconfirm
         :title="`Delete ${id}?`"
         description="It can be put back right after."
@@ -92,6 +119,7 @@ async function remove(): Promise<void> {
 
     <Spin v-if="!view || view.state === 'loading'" />
     <Alert v-else-if="view.error" type="error" :message="view.error.detail" />
+    <ReadersPanel v-else-if="tab === 'Readers'" :id="id" :collection="collection" />
     <HistoryPanel v-else-if="tab === 'History'" :id="id" :collection="collection" :now="now" />
     <template v-else>
       <Alert
@@ -105,26 +133,39 @@ async function remove(): Promise<void> {
             : 'It may have been deleted. If somebody creates it, it appears here.'
         "
       />
-      <Alert
-        v-else-if="overtaken"
-        type="warning"
-        show-icon
-        :message="`Somebody wrote version ${now.version} while you edit version ${base?.version}.`"
-      >
-        <template #action>
-          <Button size="small" @click="takeOver(now)">Take theirs</Button>
-          <Button size="small" type="link" @click="save(now.version)">Save mine over it</Button>
-        </template>
-      </Alert>
+      <ConflictTable
+        v-else-if="overtaken && base && 'data' in checked"
+        :base="base"
+        :mine="checked.data"
+        :theirs="now"
+        @settle="settle"
+      />
       <Alert v-if="failure" type="error" show-icon :message="failure" />
       <div v-if="base" class="columns">
         <div class="data">
+          <Segmented
+            v-model:value="mode"
+            :options="['JSON', 'Form']"
+            size="small"
+            class="mode"
+            aria-label="How to edit"
+          />
+          <div v-if="mode === 'Form'" class="form">
+            <FormFields
+              v-if="'data' in checked"
+              :data="checked.data"
+              path=""
+              @change="(data: JsonObject) => (text = JSON.stringify(data, null, 2))"
+            />
+            <p v-else class="muted">The JSON is to be mended first.</p>
+          </div>
           <CodeEditor
+            v-else
             v-model="text"
             language="json"
             label="Data of the document as JSON"
             class="editor"
-            @save="save()"
+            @save="save"
           />
           <p class="fault" role="status">
             <template v-if="'fault' in checked">{{ checked.fault }}</template>
@@ -154,9 +195,9 @@ async function remove(): Promise<void> {
             type="primary"
             class="save"
             :loading="busy"
-            :disabled="!dirty || 'fault' in checked || overtaken"
+            :disabled="!dirty || 'fault' in checked || conflicting"
             title="Ctrl+S"
-            @click="save(now ? base?.version : 0)"
+            @click="save"
           >
             Save
           </Button>
@@ -178,6 +219,15 @@ async function remove(): Promise<void> {
   display: flex;
   flex-direction: column;
   min-height: 0;
+}
+.mode {
+  align-self: flex-start;
+  margin-bottom: 8px;
+}
+.form {
+  flex: 1;
+  min-height: 160px;
+  overflow: auto;
 }
 .editor {
   flex: 1;

@@ -2,16 +2,18 @@
 import type { Store } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
 import { Button, notification, Tooltip } from 'ant-design-vue';
-import { computed, provide } from 'vue';
+import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, provide, ref } from 'vue';
 import { useRoute } from 'vue-router';
+import Wordmark from '../components/Wordmark.vue';
 import { NoticesKey, StoreKey } from '../injection';
 import { signOut } from '../session';
 import { isDark, toggleTheme } from '../theme';
 import CollectionList from './CollectionList.vue';
 import ConnectionBadge from './ConnectionBadge.vue';
 import OpenBanner from './OpenBanner.vue';
-import Wordmark from './Wordmark.vue';
+import { PAGES } from './pages';
 
+const CommandPalette = defineAsyncComponent(() => import('./CommandPalette.vue'));
 const props = defineProps<{ store: Store }>();
 const [notices, NoticesHolder] = notification.useNotification({ placement: 'bottomRight' });
 provide(StoreKey, props.store);
@@ -20,6 +22,23 @@ provide(NoticesKey, notices);
 const collections = useWatch(() => props.store.watchCollections());
 const route = useRoute();
 const open = computed(() => String(route.params.collection ?? ''));
+const palette = ref(false);
+/** Whether it was ever wanted; before, it is not loaded. */
+const paletteWanted = ref(false);
+const hint = /Mac|iPhone|iPad/.test(navigator.platform) ? '⌘K' : 'Ctrl K';
+
+function showPalette(): void {
+  paletteWanted.value = true;
+  palette.value = true;
+}
+
+function onKey(event: KeyboardEvent): void {
+  if (event.key.toLowerCase() !== 'k' || !(event.ctrlKey || event.metaKey) || event.shiftKey || event.altKey) return;
+  event.preventDefault();
+  showPalette();
+}
+onMounted(() => addEventListener('keydown', onKey));
+onBeforeUnmount(() => removeEventListener('keydown', onKey));
 </script>
 
 <template>
@@ -28,11 +47,21 @@ const open = computed(() => String(route.params.collection ?? ''));
     <nav aria-label="Pages and collections" :class="{ elsewhere: route.name !== 'data' }">
       <header>
         <Wordmark />
-        <div class="pages">
-          <RouterLink to="/data" :class="{ open: route.name === 'data' }">Data</RouterLink>
-          <RouterLink to="/access" :class="{ open: route.name === 'access' }">Access</RouterLink>
-        </div>
+        <button type="button" class="find" @click="showPalette">
+          Find <kbd>{{ hint }}</kbd>
+        </button>
       </header>
+      <div class="pages">
+        <RouterLink
+          v-for="{ name, label, about } in PAGES"
+          :key="name"
+          :to="{ name }"
+          :title="about"
+          :class="{ open: route.name === name }"
+          :aria-current="route.name === name ? 'page' : undefined"
+          >{{ label }}</RouterLink
+        >
+      </div>
       <OpenBanner :store="store" />
       <CollectionList :view="collections" :open="open" />
       <footer>
@@ -53,6 +82,7 @@ const open = computed(() => String(route.params.collection ?? ''));
       </footer>
     </nav>
     <RouterView :collections="collections" />
+    <CommandPalette v-if="paletteWanted" v-model:open="palette" :collections="collections" />
   </div>
 </template>
 
@@ -70,15 +100,33 @@ nav {
   border-right: 1px solid var(--line);
 }
 header {
-  padding: 14px 16px 12px;
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  padding: 14px 12px 10px 16px;
+}
+.find {
+  padding: 2px 6px;
+  border: 1px solid var(--line);
+  border-radius: 5px;
+  background: var(--paper);
+  color: var(--ink-2);
+  font: inherit;
+  font-size: 12px;
+  cursor: pointer;
+}
+kbd {
+  color: var(--ink-3);
+  font-family: inherit;
+  font-size: 11px;
 }
 .pages {
-  display: flex;
-  gap: 4px;
-  margin: 12px -8px 0;
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 2px;
+  padding: 0 8px 10px;
 }
 .pages a {
-  flex: 1;
   padding: 3px 8px;
   border-radius: 5px;
   color: var(--ink-2);
@@ -109,7 +157,37 @@ footer {
   nav {
     border-right: 0;
     border-bottom: 1px solid var(--line);
-    max-height: 40vh;
+    max-height: 44vh;
+  }
+  header {
+    padding: 8px 12px 6px;
+  }
+  .pages {
+    display: flex;
+    padding-bottom: 6px;
+    overflow-x: auto;
+  }
+  footer {
+    display: flex;
+    justify-content: space-between;
+    align-items: center;
+    padding: 4px 12px;
+  }
+  .tools {
+    margin: 0;
+  }
+  nav :deep(.list) {
+    display: flex;
+    flex: none;
+    gap: 4px;
+    padding-bottom: 6px;
+    overflow-x: auto;
+  }
+  nav :deep(.list h2) {
+    display: none;
+  }
+  nav :deep(.list .item) {
+    flex: none;
   }
   .elsewhere :deep(.list) {
     display: none;

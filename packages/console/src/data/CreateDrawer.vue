@@ -1,19 +1,23 @@
 <script setup lang="ts">
 import { isCollectionName, isDocumentId } from '@uproar/core';
-import { ProblemError } from '@uproar/client';
+import { ProblemError, type Document } from '@uproar/client';
 import { Alert, Button, Drawer, Input } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref } from 'vue';
 import { readData } from '../check-data';
 import { useStore } from '../injection';
 
-const CodeEditor = defineAsyncComponent(() => import('./CodeEditor.vue'));
-const props = defineProps<{ collection: string }>();
+const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
+const props = defineProps<{
+  collection: string;
+  /** A document to begin with a copy of. */
+  like?: Document | undefined;
+}>();
 const emit = defineEmits<{ close: []; created: [collection: string, id: string] }>();
 const store = useStore();
 
 const collection = ref(props.collection);
 const id = ref('');
-const text = ref('{\n  \n}');
+const text = ref(props.like ? JSON.stringify(props.like.data, null, 2) : '{\n  \n}');
 const failure = ref('');
 const busy = ref(false);
 
@@ -52,7 +56,7 @@ async function create(): Promise<void> {
 <template>
   <Drawer
     open
-    title="New document"
+    :title="like ? `Like ${like.id}` : 'New document'"
     :width="'min(620px, 100vw)'"
     :body-style="{ padding: '16px', display: 'flex', flexDirection: 'column', gap: '12px' }"
     @close="emit('close')"

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { Problem } from '@uproar/client';
 import { Alert, Button, Input } from 'ant-design-vue';
-import { computed, ref, watch } from 'vue';
+import { computed, defineAsyncComponent, ref, watch } from 'vue';
+import type { Vocabulary } from '../cql/language';
 import { useStore } from '../injection';
 
 const props = defineProps<{
@@ -10,7 +11,9 @@ const props = defineProps<{
   order: string;
   problem: Problem | undefined;
   live: boolean;
+  vocabulary: () => Vocabulary;
 }>();
+const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
 const emit = defineEmits<{ ask: [where: string, order: string] }>();
 const store = useStore();
 
@@ -64,20 +67,22 @@ function clear(): void {
 <template>
   <form class="bar" role="search" @submit.prevent="ask">
     <div class="inputs">
-      <label for="where">where</label>
-      <Input
-        id="where"
-        v-model:value="where"
-        class="mono where"
-        :status="problem ? 'error' : ''"
-        spellcheck="false"
-        autocomplete="off"
-        placeholder="status = 'aloft' AND altitude > 300"
-      />
+      <span class="label" aria-hidden="true">where</span>
+      <div class="where" :class="{ wrong: problem }">
+        <CqlEditor
+          v-model="where"
+          label="where"
+          lines="one"
+          hint="status = 'aloft' AND altitude > 300"
+          :vocabulary="vocabulary"
+          @ask="ask"
+        />
+      </div>
       <label for="order">order</label>
       <Input
         id="order"
         v-model:value="order"
+        aria-label="order"
         class="mono order"
         spellcheck="false"
         autocomplete="off"
@@ -105,12 +110,17 @@ function clear(): void {
   gap: 6px 8px;
   padding: 8px 16px;
 }
-label {
+label,
+.label {
   color: var(--ink-3);
 }
 .where {
   flex: 3 1 220px;
-  width: auto;
+  min-width: 0;
+  height: 28px;
+}
+.wrong :deep(.cql) {
+  border-color: var(--bad);
 }
 .order {
   flex: 1 1 110px;
@@ -129,5 +139,14 @@ pre {
 }
 .hint {
   font-size: 12px;
+}
+@media (max-width: 720px) {
+  label,
+  .label {
+    display: none;
+  }
+  .where {
+    flex-basis: 100%;
+  }
 }
 </style>

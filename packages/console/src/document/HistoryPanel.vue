@@ -4,19 +4,11 @@ import { fieldChanges, type FieldChange } from '@uproar/core';
 import { Alert, Button, Empty, Popconfirm, Spin, Tag } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
 import { useNotices, useStore } from '../injection';
+import { kindOfChange, readJournal, type JournalEvent } from '../live-journal';
 
 const props = defineProps<{ collection: string; id: string; now: Document | undefined }>();
 const store = useStore();
 const notices = useNotices();
-
-interface JournalEvent {
-  id: string;
-  type: string;
-  seq: number;
-  time: string;
-  identity: string;
-  data: { before: Document | null; after: Document | null };
-}
 
 const PAGE = 30;
 const events = ref<JournalEvent[]>([]);
@@ -28,10 +20,9 @@ const failure = ref('');
 const entries = computed(() =>
   events.value.map((event) => {
     const { before, after } = event.data;
-    const kind = !before ? 'created' : !after ? 'deleted' : 'updated';
     return {
       ...event,
-      kind,
+      kind: kindOfChange(event),
       before,
       after,
       changes: fieldChanges(before?.data ?? {}, after?.data ?? {}),
@@ -41,14 +32,9 @@ const entries = computed(() =>
 );
 
 async function fetchPage(before: number | 'now'): Promise<void> {
-  const query = new URLSearchParams({
-    doc: `${props.collection}/${props.id}`,
-    before: String(before),
-    limit: String(PAGE),
-  });
   loading.value = true;
   try {
-    const page = await store.fetch<{ events: JournalEvent[]; more: boolean; first: number }>(`/v1/journal?${query}`);
+    const page = await readJournal(store, { doc: `${props.collection}/${props.id}` }, before, PAGE);
     const known = new Set(page.events.map(({ id }) => id));
     const rest = events.value.filter(({ id }) => !known.has(id));
     // A page from the top meets what is shown already, unless more was written than a page holds.

@@ -1,0 +1,56 @@
+<script setup lang="ts">
+import { toRef } from 'vue';
+import type { Frame } from '../table/calm-view';
+import ColumnMenu from '../table/ColumnMenu.vue';
+import DocumentTable from '../table/DocumentTable.vue';
+import { useColumns, type Column } from '../table/layout';
+
+const props = defineProps<{
+  collection: string;
+  frame: Frame;
+  order: string;
+  selected: string;
+  picked?: ReadonlySet<string>;
+  editable?: boolean;
+}>();
+const emit = defineEmits<{
+  open: [id: string];
+  pick: [ids: string[], on: boolean];
+  sort: [column: Column, add: boolean];
+}>();
+const columns = useColumns(
+  props.collection,
+  toRef(() => props.frame.view),
+);
+defineExpose({ columns });
+</script>
+
+<template>
+  <div class="table">
+    <Teleport defer to="#table-tools"><ColumnMenu :columns="columns" /></Teleport>
+    <DocumentTable
+      :frame="frame"
+      :columns="columns.shown.value"
+      :order="order"
+      :selected="selected"
+      :picked="picked"
+      :editable="editable"
+      @open="(id) => emit('open', id)"
+      @pick="(ids, on) => emit('pick', ids, on)"
+      @sort="(column, add) => emit('sort', column, add)"
+      @resize="columns.resize"
+      @move="columns.move"
+      @unfold="columns.unfold"
+    />
+  </div>
+</template>
+
+<style scoped>
+.table {
+  position: relative;
+  display: flex;
+  flex: 1;
+  min-width: 0;
+  min-height: 0;
+}
+</style>

@@ -1,0 +1,59 @@
+<script setup lang="ts">
+import type { Document } from '@uproar/client';
+import { Button, Popconfirm } from 'ant-design-vue';
+import { useNotices, useStore } from '../injection';
+import { deleteWithUndo } from '../undo';
+import { save } from './export-shown';
+
+const props = defineProps<{ collection: string; documents: readonly Document[] }>();
+const emit = defineEmits<{ clear: []; duplicate: [document: Document] }>();
+const store = useStore();
+const notices = useNotices();
+
+async function remove(): Promise<void> {
+  if (await deleteWithUndo(store, notices, props.collection, props.documents)) emit('clear');
+}
+
+async function copy(): Promise<void> {
+  await navigator.clipboard.writeText(props.documents.map((document) => JSON.stringify(document)).join('\n'));
+  notices.success({ message: 'Copied as NDJSON', duration: 2 });
+}
+
+function keep(): void {
+  const lines = props.documents.map((document) => `${JSON.stringify(document)}\n`);
+  save(`${props.collection}.ndjson`, new Blob(lines, { type: 'application/x-ndjson' }));
+}
+</script>
+
+<template>
+  <div class="picked" role="toolbar" aria-label="What is picked">
+    <b>{{ documents.length.toLocaleString() }} picked</b>
+    <Popconfirm
+      :title="`Delete ${documents.length.toLocaleString()} documents?`"
+      description="They can be put back right after."
+      ok-text="Delete"
+      :ok-button-props="{ danger: true }"
+      @confirm="remove"
+    >
+      <Button danger size="small">Delete</Button>
+    </Popconfirm>
+    <Button v-if="documents.length === 1" size="small" @click="emit('duplicate', documents[0]!)">Duplicate</Button>
+    <Button size="small" @click="keep">Save as NDJSON</Button>
+    <Button size="small" @click="copy">Copy</Button>
+    <Button type="text" size="small" @click="emit('clear')">Pick none</Button>
+  </div>
+</template>
+
+<style scoped>
+.picked {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  align-items: center;
+  padding: 6px 16px;
+  background: var(--accent-soft);
+}
+b {
+  margin-right: 4px;
+}
+</style>

@@ -1,0 +1,61 @@
+<script setup lang="ts">
+import { splitAddress } from '@uproar/core';
+import type { Watched } from '@uproar/protocol';
+import { computed } from 'vue';
+import type { RouteLocationRaw } from 'vue-router';
+
+const props = defineProps<{ watched: Watched }>();
+
+/** What is watched in words, and where one sees the same. */
+const shown = computed((): { text: string; detail: string; to: RouteLocationRaw } => {
+  const { query, doc, journal } = props.watched;
+  if (query) {
+    const { from, where, order, limit, fields } = query;
+    const condition = where === undefined ? '' : typeof where === 'string' ? where : JSON.stringify(where);
+    const parts = [
+      condition && `where ${condition}`,
+      order && `by ${order}`,
+      limit !== undefined && limit !== 'none' && `limit ${limit}`,
+      fields && `fields ${fields}`,
+    ];
+    const asked = { from, ...(condition ? { where: condition } : {}), ...(order ? { order } : {}) };
+    return { text: from, detail: parts.filter(Boolean).join(' '), to: { name: 'query', query: asked } };
+  }
+  if (doc !== undefined) {
+    const { collection, id } = splitAddress(doc);
+    return { text: doc, detail: '', to: { name: 'data', params: { collection, id } } };
+  }
+  if (journal) {
+    const part = Object.fromEntries(Object.entries(journal).filter(([, value]) => value)) as Record<string, string>;
+    return { text: 'the journal', detail: Object.values(part).join(' '), to: { name: 'journal', query: part } };
+  }
+  return { text: 'the list of collections', detail: '', to: { name: 'data' } };
+});
+</script>
+
+<template>
+  <span class="watched"
+    ><RouterLink :to="shown.to">{{ shown.text }}</RouterLink>
+    <span v-if="shown.detail" class="mono detail" :title="shown.detail">{{ shown.detail }}</span></span
+  >
+</template>
+
+<style scoped>
+.watched {
+  display: inline-flex;
+  gap: 8px;
+  align-items: baseline;
+  min-width: 0;
+  max-width: 100%;
+}
+a {
+  color: var(--accent);
+  white-space: nowrap;
+}
+.detail {
+  overflow: hidden;
+  color: var(--ink-2);
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,90 @@
+import type { Document, Store } from '@uproar/client';
+
+/** A change of one document, as the journal tells it. */
+export interface JournalEvent {
+  specversion: string;
+  id: string;
+  type: string;
+  subject: string;
+  seq: number;
+  time: string;
+  identity: string;
+  commitid?: string;
+  data: { before: Document | null; after: Document | null };
+}
+
+/** Which part of the journal is meant. */
+export interface JournalPart {
+  collection?: string | undefined;
+  doc?: string | undefined;
+  where?: string | undefined;
+}
+
+/** A page of the journal, newest first. */
+export interface JournalPage {
+  events: JournalEvent[];
+  /** Where the page ends: `before` for the next one. */
+  seq: number;
+  more: boolean;
+  /** The oldest seq the journal holds. */
+  first: number;
+}
+
+/** Reads changes before a seq, the newest first. */
+export function readJournal(
+  store: Store,
+  part: JournalPart,
+  before: number | 'now',
+  limit: number,
+): Promise<JournalPage> {
+  return store.fetch<JournalPage>(
+    `/v1/journal?${parametersOf({ ...part, before: String(before), limit: String(limit) })}`,
+  );
+}
+
+/** What happened to the document: `created`, `updated` or `deleted`. */
+export function kindOfChange({ type }: JournalEvent): 'created' | 'updated' | 'deleted' {
+  return type.split('.').at(-1) as 'created' | 'updated' | 'deleted';
+}
+
+/** How the journal is followed: changes come by the hundred where there are many, and the state of the stream is told. */
+export interface JournalFollower {
+  events: (events: JournalEvent[]) => void;
+  state: (state: 'live' | 'stale') => void;
+}
+
+const AGAIN_MS = 1500;
+
+/** Follows the journal behind a seq, and goes on by itself when the stream breaks. Returns what stops it. */
+export function followJournal(store: Store, part: JournalPart, after: number, follower: JournalFollower): () => void {
+  const stop = new AbortController();
+  let at = after;
+  const run = async (): Promise<void> => {
+    let rest = '';
+    follower.state('live');
+    const path = `/v1/journal?${parametersOf({ ...part, after: String(at) })}`;
+    for await (const text of store.stream(path, undefined, 'text/event-stream', stop.signal)) {
+      const lines = (rest + text).split('\n');
+      rest = lines.pop()!;
+      const events = lines.flatMap((line) => {
+        const json = /^data: (\{"specversion".*)$/.exec(line)?.[1];
+        return json === undefined ? [] : [JSON.parse(json) as JournalEvent];
+      });
+      for (const { seq } of events) at = Math.max(at, seq);
+      if (events.length > 0) follower.events(events);
+    }
+  };
+  void (async () => {
+    while (!stop.signal.aborted) {
+      await run().catch(() => undefined);
+      if (stop.signal.aborted) return;
+      follower.state('stale');
+      await new Promise((resolve) => setTimeout(resolve, AGAIN_MS));
+    }
+  })();
+  return () => stop.abort();
+}
+
+function parametersOf(parameters: Record<string, string | undefined>): URLSearchParams {
+  return new URLSearchParams(Object.entries(parameters).flatMap(([name, value]) => (value ? [[name, value]] : [])));
+}

@@ -1,0 +1,309 @@
+<script setup lang="ts">
+import { ProblemError } from '@uproar/client';
+import type { ConnectionInfo, ConnectionListing } from '@uproar/protocol';
+import { Alert, Button, Input, Popconfirm, Tag } from 'ant-design-vue';
+import { computed, ref } from 'vue';
+import { useRoute, useRouter } from 'vue-router';
+import { formatBytes, formatDuration } from '@uproar/core';
+import WatchedLink from '../devices/WatchedLink.vue';
+import { useNotices, useStore } from '../injection';
+import { usePolled } from '../use-polled';
+
+const EVERY_MS = 1500;
+const MOST_SHOWN = 300;
+const store = useStore();
+const notices = useNotices();
+const route = useRoute();
+const router = useRouter();
+const search = computed(() => String(route.query.search ?? ''));
+const open = ref(new Set<string>());
+
+interface Seen extends ConnectionListing {
+  timeMs: number;
+  /** Bytes sent a second, by connection, since the time before. */
+  rates: Map<string, number>;
+}
+
+const {
+  value: seen,
+  failure,
+  again,
+} = usePolled<Seen>(
+  EVERY_MS,
+  async (before) => {
+    const query = new URLSearchParams({ limit: String(MOST_SHOWN), ...(search.value ? { search: search.value } : {}) });
+    const listing = await store.fetch<ConnectionListing>(`/v1/connections?${query}`);
+    const timeMs = performance.now();
+    const sent = new Map(before?.connections.map(({ id, sentBytes }) => [id, sentBytes]));
+    const seconds = (timeMs - (before?.timeMs ?? 0)) / 1000;
+    const rates = listing.connections.map(({ id, sentBytes }): [string, number] => [
+      id,
+      sent.has(id) ? Math.max(0, sentBytes - sent.get(id)!) / seconds : 0,
+    ]);
+    return { ...listing, timeMs, rates: new Map(rates) };
+  },
+  () => search.value,
+);
+
+const behind = computed(
+  () => seen.value?.connections.filter((connection) => lagOf(connection).commits > 0).length ?? 0,
+);
+
+function lagOf({ watches }: ConnectionInfo): { commits: number; ms: number } {
+  return watches.reduce(
+    (most, { commitsBehind, behindMs }) =>
+      commitsBehind > most.commits ? { commits: commitsBehind, ms: behindMs } : most,
+    { commits: 0, ms: 0 },
+  );
+}
+
+/** The program in short: the browser's name, or what it calls itself. */
+function programOf({ agent }: ConnectionInfo): string {
+  if (agent === undefined) return '';
+  const browser = /(Firefox|Edg|OPR|Chrome|Safari)\/(\d+)/.exec(agent.replace(/Chrome\/\d+.*(Edg|OPR)/, '$1'));
+  return agent.startsWith('Mozilla/') && browser ? `browser (${browser[1]} ${browser[2]})` : agent;
+}
+
+function toggle(id: string): void {
+  const next = new Set(open.value);
+  if (!next.delete(id)) next.add(id);
+  open.value = next;
+}
+
+async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
+  try {
+    await store.request('DELETE', `/v1/connections/${id}`);
+    notices.success({ message: `Ended the connection of ${device ?? identity ?? 'somebody'}`, duration: 3 });
+  } catch (error) {
+    const description = error instanceof ProblemError ? error.problem.detail : String(error);
+    notices.error({ message: 'Not ended', description });
+  }
+  again();
+}
+</script>
+
+<template>
+  <main>
+    <header>
+      <h1>Devices</h1>
+      <template v-if="seen">
+        <Tag color="success">{{ seen.total.toLocaleString() }} connected</Tag>
+        <Tag v-if="behind > 0" color="warning">{{ behind }} behind</Tag>
+      </template>
+      <span class="muted">who is connected, what each watches, and how far behind it is</span>
+      <Input
+        class="search"
+        size="small"
+        allow-clear
+        placeholder="Find a device, identity or collection"
+        aria-label="Find"
+        :value="search"
+        @change="
+          (event) =>
+            router.replace({ name: 'devices', query: event.target.value ? { search: event.target.value } : {} })
+        "
+      />
+    </header>
+    <Alert v-if="failure" banner type="error" :message="failure" />
+    <div v-if="!seen && !failure" class="nothing muted">Loading…</div>
+    <div v-else-if="seen && seen.connections.length === 0" class="nothing">
+      <b>{{ search ? 'No connection is like that' : 'Nobody is connected' }}</b>
+    </div>
+    <div v-else-if="seen" class="table" tabindex="0" role="region" aria-label="Connections">
+      <table>
+        <thead>
+          <tr>
+            <th scope="col">Device</th>
+            <th scope="col">Identity</th>
+            <th scope="col">From</th>
+            <th scope="col" class="numeric">For</th>
+            <th scope="col">Watches</th>
+            <th scope="col">Behind</th>
+            <th scope="col" class="numeric">Sent</th>
+            <th scope="col" class="numeric">Received</th>
+            <th scope="col" class="numeric">Unread</th>
+            <th scope="col"><span class="hidden">Actions</span></th>
+          </tr>
+        </thead>
+        <tbody v-for="connection in seen.connections" :key="connection.id">
+          <tr>
+            <td>
+              <b v-if="connection.device">{{ connection.device }}</b>
+              <span v-else-if="programOf(connection)">{{ programOf(connection) }}</span>
+              <span v-else class="muted">no name</span>
+              <small v-if="connection.transport === 'stream'" class="muted"> event stream</small>
+            </td>
+            <td class="mono">{{ connection.identity ?? 'has not said' }}</td>
+            <td class="mono muted">{{ connection.address }}</td>
+            <td class="numeric">{{ formatDuration(Date.now() - Date.parse(connection.since)) }}</td>
+            <td>
+              <span v-if="connection.watches.length === 0" class="muted">nothing</span>
+              <WatchedLink v-else-if="connection.watches.length === 1" class="one" :watched="connection.watches[0]!" />
+              <button
+                v-else
+                type="button"
+                class="more"
+                :aria-expanded="open.has(connection.id)"
+                @click="toggle(connection.id)"
+              >
+                {{ open.has(connection.id) ? '▾' : '▸' }} {{ connection.watches.length }} things
+              </button>
+            </td>
+            <td>
+              <span v-if="connection.watches.length === 0" class="muted">–</span>
+              <span v-else-if="lagOf(connection).commits === 0" class="even">up to date</span>
+              <span v-else class="behind"
+                >{{ lagOf(connection).commits.toLocaleString() }} commits,
+                {{ formatDuration(lagOf(connection).ms) }}</span
+              >
+            </td>
+            <td class="numeric">
+              {{ formatBytes(connection.sentBytes) }}
+              <small class="muted rate">{{ formatBytes(seen.rates.get(connection.id) ?? 0) }}/s</small>
+            </td>
+            <td class="numeric">{{ formatBytes(connection.receivedBytes) }}</td>
+            <td class="numeric" :class="{ behind: connection.unreadBytes > 65536 }">
+              {{ formatBytes(connection.unreadBytes) }}
+            </td>
+            <td class="numeric">
+              <Popconfirm
+                title="End this connection?"
+                description="The device may connect again by itself. To keep it out, revoke its key or alter the policy."
+                ok-text="End it"
+                placement="left"
+                :ok-button-props="{ danger: true }"
+                @confirm="end(connection)"
+              >
+                <Button type="link" danger size="small" :aria-label="`End ${connection.device ?? connection.id}`"
+                  >End</Button
+                >
+              </Popconfirm>
+            </td>
+          </tr>
+          <tr v-if="open.has(connection.id) && connection.watches.length > 1" class="inner">
+            <td colspan="10">
+              <ul>
+                <li v-for="(watched, index) in connection.watches" :key="index">
+                  <WatchedLink :watched="watched" />
+                  <span v-if="watched.commitsBehind > 0" class="behind"
+                    >{{ watched.commitsBehind }} commits behind</span
+                  >
+                </li>
+              </ul>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-if="seen.found > seen.connections.length" class="muted">
+        {{ (seen.found - seen.connections.length).toLocaleString() }} more are not shown. Find the one you mean above.
+      </p>
+    </div>
+  </main>
+</template>
+
+<style scoped>
+main {
+  display: flex;
+  flex-direction: column;
+  min-width: 0;
+  min-height: 0;
+}
+header {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 10px;
+  align-items: center;
+  padding: 10px 16px;
+  border-bottom: 1px solid var(--line);
+}
+h1 {
+  margin: 0;
+  font-size: 16px;
+}
+.search {
+  width: 300px;
+  margin-left: auto;
+}
+.table {
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 12.5px;
+  white-space: nowrap;
+}
+th,
+td {
+  padding: 5px 10px;
+  border-bottom: 1px solid var(--line);
+  text-align: left;
+}
+th:first-child,
+td:first-child {
+  padding-left: 16px;
+}
+th {
+  position: sticky;
+  top: 0;
+  z-index: 1;
+  background: var(--paper);
+  color: var(--ink-2);
+  font-weight: 600;
+}
+tbody tr:hover {
+  background: var(--paper-2);
+}
+.numeric {
+  text-align: right;
+  font-variant-numeric: tabular-nums;
+}
+.one {
+  max-width: 260px;
+}
+.rate {
+  display: inline-block;
+  min-width: 68px;
+}
+.more {
+  padding: 0;
+  border: 0;
+  background: none;
+  color: var(--accent);
+  font: inherit;
+  cursor: pointer;
+}
+.even {
+  color: var(--live);
+}
+.behind {
+  color: var(--warn);
+  font-weight: 600;
+}
+.inner td {
+  padding: 4px 16px 8px 32px;
+  background: var(--paper-2);
+}
+ul {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+li {
+  display: flex;
+  gap: 12px;
+}
+.hidden {
+  position: absolute;
+  clip-path: inset(50%);
+}
+.nothing {
+  padding: 64px 24px;
+  text-align: center;
+}
+p {
+  padding: 0 16px;
+}
+</style>

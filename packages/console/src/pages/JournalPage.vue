@@ -1,0 +1,404 @@
+<script setup lang="ts">
+import { ProblemError, type View } from '@uproar/client';
+import { fieldChanges, isCollectionName, splitAddress } from '@uproar/core';
+import { useWatch } from '@uproar/vue';
+import { Alert, Button, Input, Segmented, Select, Tag } from 'ant-design-vue';
+import { computed, defineAsyncComponent, onBeforeUnmount, ref, shallowRef, watch } from 'vue';
+import { useRoute, useRouter } from 'vue-router';
+import { vocabularyOf } from '../cql/vocabulary';
+import { useStore } from '../injection';
+import DifferenceTable from '../journal/DifferenceTable.vue';
+import { followJournal, kindOfChange, readJournal, type JournalEvent } from '../live-journal';
+
+defineProps<{ collections: View | undefined }>();
+const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
+const store = useStore();
+const route = useRoute();
+const router = useRouter();
+
+/** Commits looked through for one page, and the changes kept on the page. */
+const PAGE = 200;
+const MOST_KEPT = 2000;
+
+const collection = computed(() => String(route.query.collection ?? ''));
+const where = computed(() => String(route.query.where ?? ''));
+const doc = computed(() => String(route.query.doc ?? ''));
+const condition = ref(where.value);
+const document = ref(doc.value);
+watch([where, doc], () => ([condition.value, document.value] = [where.value, doc.value]));
+
+const events = shallowRef<JournalEvent[]>([]);
+const waiting = shallowRef<JournalEvent[]>([]);
+const state = ref<'loading' | 'live' | 'stale' | 'failed'>('loading');
+const paused = ref(false);
+const more = ref(false);
+const oldest = ref(0);
+const failure = ref('');
+const chosen = ref('');
+const whole = ref<'What altered' | 'All fields'>('What altered');
+let stop = () => {};
+
+const part = computed(() => ({
+  collection: collection.value || undefined,
+  doc: doc.value || undefined,
+  where: where.value || undefined,
+}));
+watch(part, () => void begin(), { immediate: true });
+onBeforeUnmount(() => stop());
+
+async function begin(): Promise<void> {
+  stop();
+  const meant = part.value;
+  [events.value, waiting.value, state.value, failure.value] = [[], [], 'loading', ''];
+  try {
+    // What is committed while the page is read comes with the stream.
+    const newest = await readJournal(store, {}, 'now', 1);
+    const page = await readJournal(store, meant, 'now', PAGE);
+    if (part.value !== meant) return;
+    take(page);
+    events.value = page.events;
+    const after = page.events[0]?.seq ?? Math.max(0, newest.seq - 1);
+    stop = followJournal(store, meant, after, {
+      events: (fresh) => {
+        const list = paused.value ? waiting : events;
+        list.value = [...fresh.toReversed(), ...list.value].slice(0, MOST_KEPT);
+      },
+      state: (now) => (state.value = now),
+    });
+  } catch (error) {
+    state.value = 'failed';
+    failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+  }
+}
+
+function take(page: { seq: number; more: boolean }): void {
+  more.value = page.more;
+  oldest.value = page.seq;
+}
+
+async function showMore(): Promise<void> {
+  const page = await readJournal(store, part.value, oldest.value, PAGE);
+  take(page);
+  events.value = [...events.value, ...page.events];
+}
+
+function goOn(): void {
+  events.value = [...waiting.value, ...events.value].slice(0, MOST_KEPT);
+  waiting.value = [];
+  paused.value = false;
+}
+
+function ask(changes: Record<string, string>): void {
+  const query = { ...(route.query as Record<string, string>), ...changes };
+  for (const name of Object.keys(query)) if (!query[name]) delete query[name];
+  void router.push({ name: 'journal', query });
+}
+
+const open = computed(() => events.value.find(({ id }) => id === chosen.value) ?? events.value[0]);
+const documentFault = computed(
+  () => document.value !== '' && !/^[a-z][a-z0-9-]{0,63}\/[\w.~-]{1,128}$/.test(document.value),
+);
+/** Some documents of the collection, to complete conditions with. */
+const sample = useWatch(() =>
+  isCollectionName(collection.value) ? store.collection(collection.value).watch({ limit: 200 }) : undefined,
+);
+
+function summary({ data: { before, after } }: JournalEvent): string {
+  if (!after) return 'deleted';
+  const changes = fieldChanges(before?.data ?? {}, after.data);
+  const shown = changes.slice(0, 4).map((change) => `${change.name} ${short(change.after)}`);
+  return shown.join(' · ') + (changes.length > 4 ? ` · and ${changes.length - 4} more` : '');
+}
+function short(value: unknown): string {
+  const text = value === undefined ? 'removed' : JSON.stringify(value);
+  return text.length > 28 ? `${text.slice(0, 27)}…` : text;
+}
+
+function step(event: KeyboardEvent, by: number): void {
+  const at = events.value.findIndex(({ id }) => id === open.value?.id);
+  const next = events.value[at + by];
+  if (!next) return;
+  event.preventDefault();
+  chosen.value = next.id;
+  const sibling = (event.target as HTMLElement)[by > 0 ? 'nextElementSibling' : 'previousElementSibling'];
+  if (sibling instanceof HTMLElement) sibling.focus();
+}
+const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'failed' };
+const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed: 'error' };
+const MARKS = { created: '+', updated: '~', deleted: '−' };
+</script>
+
+<template>
+  <main>
+    <header>
+      <h1>Journal</h1>
+      <Tag :color="paused ? 'warning' : COLOURS[state]">{{ paused ? 'held still' : WORDS[state] }}</Tag>
+      <span class="muted">what was changed, by whom, from what to what; the newest first</span>
+      <Button
+        size="small"
+        class="right"
+        :type="paused ? 'primary' : 'default'"
+        @click="paused ? goOn() : (paused = true)"
+        >{{
+          paused ? `Go on${waiting.length > 0 ? ` (${waiting.length.toLocaleString()} more)` : ''}` : 'Hold still'
+        }}</Button
+      >
+    </header>
+    <form class="bar" role="search" @submit.prevent="ask({ where: condition, doc: documentFault ? '' : document })">
+      <Select
+        class="collection"
+        allow-clear
+        show-search
+        placeholder="all collections"
+        aria-label="Collection"
+        :value="collection || undefined"
+        :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
+        @change="(name) => ask({ collection: String(name ?? ''), doc: '' })"
+      />
+      <Input
+        v-model:value="document"
+        class="document mono"
+        placeholder="balloons/bl-17"
+        aria-label="Document"
+        :status="documentFault ? 'error' : ''"
+      />
+      <div class="where">
+        <CqlEditor
+          v-model="condition"
+          label="where, before or after"
+          lines="one"
+          hint="where … such as status = 'aloft', before or after"
+          :vocabulary="() => vocabularyOf(sample)"
+          @ask="ask({ where: condition })"
+        />
+      </div>
+      <Button html-type="submit">Ask</Button>
+    </form>
+    <Alert v-if="failure" banner type="error" :message="failure" />
+    <div v-if="state === 'loading'" class="nothing muted">Loading…</div>
+    <div v-else-if="events.length === 0 && state !== 'failed'" class="nothing">
+      <b>No change {{ where || doc || collection ? 'like that ' : '' }}is in the journal{{ more ? ' of late' : '' }}</b>
+      <span class="muted">What is written from now on appears here.</span>
+      <Button v-if="more" @click="showMore">Look further back</Button>
+    </div>
+    <div v-else class="panes">
+      <ol aria-label="Changes, newest first" role="listbox">
+        <li
+          v-for="event in events"
+          :key="event.id"
+          role="option"
+          :tabindex="event.id === open?.id ? 0 : -1"
+          :aria-selected="event.id === open?.id"
+          :class="{ open: event.id === open?.id }"
+          @click="chosen = event.id"
+          @keydown.down="step($event, 1)"
+          @keydown.up="step($event, -1)"
+        >
+          <span class="mark" :class="kindOfChange(event)" :aria-label="kindOfChange(event)">{{
+            MARKS[kindOfChange(event)]
+          }}</span>
+          <span class="seq mono">{{ event.seq }}</span>
+          <b class="subject mono">{{ event.subject }}</b>
+          <span class="what mono">{{ summary(event) }}</span>
+          <time class="muted" :datetime="event.time">{{ new Date(event.time).toLocaleTimeString() }}</time>
+        </li>
+        <li v-if="more" role="presentation" class="more">
+          <Button size="small" type="link" @click="showMore">Show what was before</Button>
+        </li>
+      </ol>
+      <section v-if="open" aria-label="Before and after">
+        <h2>
+          <RouterLink
+            :to="{
+              name: 'data',
+              params: { collection: splitAddress(open.subject).collection, id: splitAddress(open.subject).id },
+            }"
+            >{{ open.subject }}</RouterLink
+          >
+          <span class="kind" :class="kindOfChange(open)">{{ kindOfChange(open) }}</span>
+        </h2>
+        <dl>
+          <dt>seq</dt>
+          <dd class="mono">{{ open.seq }}</dd>
+          <dt>when</dt>
+          <dd>{{ new Date(open.time).toLocaleString() }}</dd>
+          <dt>who</dt>
+          <dd class="mono">{{ open.identity }}</dd>
+          <dt>version before</dt>
+          <dd class="mono">{{ open.data.before?.version ?? '–' }}</dd>
+        </dl>
+        <Segmented
+          v-model:value="whole"
+          size="small"
+          :options="['What altered', 'All fields']"
+          aria-label="Which fields"
+        />
+        <DifferenceTable v-bind="open.data" :whole="whole === 'All fields'" />
+        <Button size="small" type="link" class="only" @click="ask({ doc: open.subject, collection: '' })"
+          >Only changes of {{ open.subject }}</Button
+        >
+      </section>
+    </div>
+  </main>
+</template>
+
+<style scoped>
+main {
+  display: flex;
+  flex-direction: column;
+  min-width: 0;
+  min-height: 0;
+}
+header {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 10px;
+  align-items: center;
+  padding: 10px 16px;
+  border-bottom: 1px solid var(--line);
+}
+h1 {
+  margin: 0;
+  font-size: 16px;
+}
+.right {
+  margin-left: auto;
+}
+.bar {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  padding: 8px 16px;
+  border-bottom: 1px solid var(--line);
+}
+.collection {
+  width: 160px;
+}
+.document {
+  width: 170px;
+}
+.where {
+  flex: 1 1 240px;
+  min-width: 0;
+  height: 28px;
+}
+.panes {
+  display: grid;
+  flex: 1;
+  grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr);
+  min-height: 0;
+}
+ol {
+  margin: 0;
+  padding: 0;
+  overflow-y: auto;
+  border-right: 1px solid var(--line);
+  list-style: none;
+}
+li {
+  display: grid;
+  grid-template-columns: 16px 52px minmax(90px, 140px) minmax(0, 1fr) auto;
+  gap: 8px;
+  align-items: baseline;
+  padding: 3px 16px;
+  border-bottom: 1px solid var(--line);
+  cursor: pointer;
+  content-visibility: auto;
+  contain-intrinsic-height: 28px;
+}
+li:hover {
+  background: var(--paper-2);
+}
+li.open {
+  background: var(--accent-soft);
+}
+li.more {
+  display: block;
+  text-align: center;
+}
+.seq {
+  color: var(--ink-3);
+  text-align: right;
+}
+.subject,
+.what {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.what {
+  color: var(--ink-2);
+}
+.mark {
+  font-weight: 700;
+  text-align: center;
+}
+.created {
+  color: var(--live);
+}
+.updated {
+  color: var(--warn);
+}
+.deleted {
+  color: var(--bad);
+}
+section {
+  padding: 12px 16px;
+  overflow-y: auto;
+}
+h2 {
+  display: flex;
+  gap: 10px;
+  margin: 0 0 8px;
+  font-size: 14px;
+}
+h2 a {
+  color: inherit;
+}
+.kind {
+  font-size: 12px;
+  font-weight: 400;
+}
+dl {
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 2px 12px;
+  margin: 0 0 12px;
+}
+dt {
+  color: var(--ink-3);
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+table {
+  margin-top: 8px;
+}
+.only {
+  margin: 8px 0 0 -8px;
+}
+.nothing {
+  display: flex;
+  flex-direction: column;
+  gap: 4px;
+  align-items: center;
+  padding: 64px 24px;
+}
+@media (max-width: 900px) {
+  .panes {
+    grid-template-columns: minmax(0, 1fr);
+    grid-template-rows: minmax(0, 1fr) minmax(0, 1fr);
+  }
+  ol {
+    border-right: 0;
+    border-bottom: 1px solid var(--line);
+  }
+  li {
+    grid-template-columns: 16px 44px minmax(80px, 110px) minmax(0, 1fr);
+  }
+  time {
+    display: none;
+  }
+}
+</style>

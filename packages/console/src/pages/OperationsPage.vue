@@ -1,0 +1,303 @@
+<script setup lang="ts">
+import type { Measures, Sample, SlowQuery, ViewCost } from '@uproar/protocol';
+import { Alert, Segmented, Tag } from 'ant-design-vue';
+import { computed, ref } from 'vue';
+import { formatBytes, formatDuration, formatMs } from '@uproar/core';
+import WatchedLink from '../devices/WatchedLink.vue';
+import { useStore } from '../injection';
+import TimePlot, { type Line } from '../operations/TimePlot.vue';
+import { usePolled } from '../use-polled';
+
+const store = useStore();
+const SPANS = { '2 min': 120, '5 min': 300, '15 min': 900 } as const;
+const span = ref<keyof typeof SPANS>('5 min');
+
+/** Only what is new is asked for; the samples before are kept here. */
+const { value: measures, failure } = usePolled<Measures>(1000, async (before) => {
+  const last = before?.samples.at(-1)?.time;
+  const next = await store.fetch<Measures>(`/v1/measures${last === undefined ? '' : `?after=${last}`}`);
+  const kept = before?.started === next.started ? before.samples : [];
+  return { ...next, samples: [...kept, ...next.samples].slice(-900) };
+});
+const { value: queries } = usePolled(3000, () => store.fetch<{ queries: SlowQuery[] }>('/v1/measures/queries'));
+const { value: views } = usePolled(3000, () =>
+  store.fetch<{ views: ViewCost[]; total: number }>('/v1/measures/views?limit=50'),
+);
+
+const samples = computed(() => measures.value?.samples.slice(-SPANS[span.value]) ?? []);
+const now = computed(() => samples.value.at(-1));
+const times = computed(() => samples.value.map(({ time }) => Date.parse(time) / 1000));
+const pick = (read: (sample: Sample) => number | null | undefined) =>
+  samples.value.map((sample) => read(sample) ?? null);
+const line = (
+  name: string,
+  colour: string,
+  read: (sample: Sample) => number | null | undefined,
+  fill = false,
+): Line => ({
+  name,
+  colour,
+  values: pick(read),
+  fill,
+});
+const percentiles = (read: (sample: Sample) => Sample['commitMs']): Line[] => [
+  line('half', '--live', (sample) => read(sample)?.p50),
+  line('95 %', '--warn', (sample) => read(sample)?.p95),
+  line('99 %', '--bad', (sample) => read(sample)?.p99),
+];
+const count = (value: number) =>
+  value >= 10_000 ? `${Math.round(value / 1000)}k` : String(Math.round(value * 10) / 10);
+
+const plots = computed(() => [
+  {
+    title: 'Commits a second',
+    format: count,
+    lines: [
+      line('commits', '--accent', ({ commits }) => commits, true),
+      line('refused', '--bad', ({ refusals }) => refusals),
+    ],
+  },
+  {
+    title: 'Deliveries a second',
+    format: count,
+    lines: [line('events sent', '--live', ({ deliveries }) => deliveries, true)],
+  },
+  {
+    title: 'Commit latency',
+    about: 'From the arrival of a commit to its answer',
+    format: formatMs,
+    lines: percentiles(({ commitMs }) => commitMs),
+  },
+  {
+    title: 'Delivery latency',
+    about: 'From the disk to the sockets of all who watch',
+    format: formatMs,
+    lines: percentiles(({ deliveryMs }) => deliveryMs),
+  },
+  {
+    title: 'Waiting',
+    format: count,
+    lines: [line('commits in the queue', '--warn', ({ waiting }) => waiting, true)],
+  },
+  {
+    title: 'Event loop lateness',
+    format: formatMs,
+    lines: [line('at most', '--bad', ({ loopDelayMs }) => loopDelayMs)],
+  },
+  {
+    title: 'Memory',
+    format: formatBytes,
+    lines: [
+      line('process', '--accent', ({ memoryBytes }) => memoryBytes),
+      line('heap', '--number', ({ heapBytes }) => heapBytes),
+    ],
+  },
+  { title: 'Store on disk', format: formatBytes, lines: [line('files', '--number', ({ storeBytes }) => storeBytes)] },
+]);
+
+const journalSpan = computed(() => {
+  const journal = measures.value?.journal;
+  if (!journal || journal.from === null) return 'empty';
+  return `${(journal.last - journal.first + 1).toLocaleString()} commits, ${formatBytes(journal.sizeBytes)}, back ${formatDuration(Date.now() - Date.parse(journal.from))}`;
+});
+const facts = computed(() => [
+  { name: 'Running for', value: measures.value ? formatDuration(Date.now() - Date.parse(measures.value.started)) : '' },
+  { name: 'Seq', value: now.value?.seq.toLocaleString() ?? '–' },
+  {
+    name: 'Connections',
+    value: `${now.value?.connections.toLocaleString() ?? '–'} of ${measures.value?.connectionLimit.toLocaleString() ?? '–'}`,
+  },
+  { name: 'Views', value: now.value?.views.toLocaleString() ?? '–' },
+  { name: 'Requests a second', value: now.value ? count(now.value.requests) : '–' },
+  { name: 'Journal', value: journalSpan.value },
+]);
+</script>
+
+<template>
+  <main>
+    <header>
+      <h1>Operations</h1>
+      <Tag v-if="measures" color="success">version {{ measures.version }}</Tag>
+      <Segmented v-model:value="span" class="span" size="small" :options="Object.keys(SPANS)" aria-label="Time span" />
+    </header>
+    <Alert v-if="failure" banner type="error" :message="failure" />
+    <div v-if="measures" class="page" tabindex="-1">
+      <dl class="facts">
+        <div v-for="{ name, value } in facts" :key="name">
+          <dt>{{ name }}</dt>
+          <dd>{{ value }}</dd>
+        </div>
+      </dl>
+      <div class="plots">
+        <TimePlot v-for="plot in plots" :key="plot.title" v-bind="plot" :times="times" />
+      </div>
+      <section aria-labelledby="slow">
+        <h2 id="slow">Slow queries</h2>
+        <p v-if="!queries || queries.queries.length === 0" class="muted">
+          No query has taken 10 ms or more since the service was started.
+        </p>
+        <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="slow">
+          <table>
+            <thead>
+              <tr>
+                <th scope="col">Query, as it was asked last</th>
+                <th scope="col" class="numeric">Times</th>
+                <th scope="col" class="numeric">Mean</th>
+                <th scope="col" class="numeric">Slowest</th>
+                <th scope="col" class="numeric">Read</th>
+                <th scope="col" class="numeric">Returned</th>
+                <th scope="col">Index</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="query in queries.queries" :key="`${query.from} ${query.where} ${query.order}`">
+                <td>
+                  <WatchedLink
+                    class="query"
+                    :watched="{
+                      query: { from: query.from, where: query.where ?? undefined, order: query.order ?? undefined },
+                    }"
+                  />
+                  <div v-if="query.advice" class="advice mono">would help: {{ query.advice }}</div>
+                </td>
+                <td class="numeric">{{ query.count.toLocaleString() }}</td>
+                <td class="numeric">{{ formatMs(query.meanMs) }}</td>
+                <td class="numeric">{{ formatMs(query.slowestMs) }}</td>
+                <td class="numeric">{{ query.documentsRead?.toLocaleString() ?? 'streamed' }}</td>
+                <td class="numeric">{{ query.documentsReturned.toLocaleString() }}</td>
+                <td class="mono">{{ query.index ?? 'none' }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </section>
+      <section aria-labelledby="dear">
+        <h2 id="dear">Watches by what they cost</h2>
+        <p v-if="!views || views.views.length === 0" class="muted">Nobody watches anything.</p>
+        <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="dear">
+          <table>
+            <thead>
+              <tr>
+                <th scope="col">What is watched</th>
+                <th scope="col" class="numeric">Watchers</th>
+                <th scope="col">Filed under</th>
+                <th scope="col" class="numeric">Tested</th>
+                <th scope="col" class="numeric">Altered</th>
+                <th scope="col" class="numeric">Deliveries</th>
+                <th scope="col" class="numeric">Sent</th>
+                <th scope="col" class="numeric">Time spent</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="view in views.views" :key="view.view">
+                <td><WatchedLink class="query" :watched="view" /></td>
+                <td class="numeric">{{ view.watchers.toLocaleString() }}</td>
+                <td :class="{ dear: view.filed === 'list' && view.query?.where }">{{ view.filed }}</td>
+                <td class="numeric">{{ view.tested.toLocaleString() }}</td>
+                <td class="numeric">{{ view.altered.toLocaleString() }}</td>
+                <td class="numeric">{{ view.deliveries.toLocaleString() }}</td>
+                <td class="numeric">{{ formatBytes(view.sentBytes) }}</td>
+                <td class="numeric">{{ formatMs(view.milliseconds) }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </section>
+    </div>
+    <div v-else-if="!failure" class="nothing muted">Loading…</div>
+  </main>
+</template>
+
+<style scoped>
+main {
+  display: flex;
+  flex-direction: column;
+  min-width: 0;
+  min-height: 0;
+}
+header {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 10px;
+  align-items: center;
+  padding: 10px 16px;
+  border-bottom: 1px solid var(--line);
+}
+h1 {
+  margin: 0;
+  font-size: 16px;
+}
+h2 {
+  margin: 20px 0 6px;
+  font-size: 14px;
+}
+.span {
+  margin-left: auto;
+}
+.page {
+  flex: 1;
+  min-height: 0;
+  padding: 12px 16px 24px;
+  overflow-y: auto;
+}
+.facts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 28px;
+  margin: 0 0 12px;
+}
+dt {
+  color: var(--ink-3);
+  font-size: 11.5px;
+}
+dd {
+  margin: 0;
+  font-size: 14px;
+  font-variant-numeric: tabular-nums;
+}
+.plots {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(min(440px, 100%), 1fr));
+  gap: 12px;
+}
+.scroll {
+  overflow-x: auto;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 12.5px;
+  white-space: nowrap;
+}
+th,
+td {
+  padding: 4px 10px;
+  border-bottom: 1px solid var(--line);
+  text-align: left;
+}
+th:first-child,
+td:first-child {
+  padding-left: 0;
+}
+th {
+  color: var(--ink-2);
+  font-weight: 600;
+}
+.numeric {
+  text-align: right;
+  font-variant-numeric: tabular-nums;
+}
+.query {
+  max-width: 460px;
+}
+.advice {
+  color: var(--warn);
+}
+.dear {
+  color: var(--warn);
+}
+.nothing {
+  padding: 64px 24px;
+  text-align: center;
+}
+</style>

@@ -1,0 +1,294 @@
+<script setup lang="ts">
+import type { View } from '@uproar/client';
+import { useWatch } from '@uproar/vue';
+import { Alert, Button, Dropdown, Input, Menu, MenuItem, Select, Tag } from 'ant-design-vue';
+import { computed, defineAsyncComponent, reactive, watch } from 'vue';
+import { useRoute, useRouter } from 'vue-router';
+import { vocabularyOf } from '../cql/vocabulary';
+import DataTable from '../data/DataTable.vue';
+import { useNotices, useStore } from '../injection';
+import { copiesOf, type BenchQuery } from '../query/copies';
+import CostPanel from '../query/CostPanel.vue';
+import { useCalmView } from '../table/calm-view';
+import type { Column } from '../table/layout';
+import { sortBy } from '../table/sorting';
+
+const props = defineProps<{ collections: View | undefined }>();
+const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
+const store = useStore();
+const notices = useNotices();
+const route = useRoute();
+const router = useRouter();
+
+const DEFAULT_LIMIT = '100';
+const text = (name: string) => String(route.query[name] ?? '');
+/** What is asked, as the address has it. */
+const asked = computed<BenchQuery | undefined>(() => {
+  const from = text('from') || props.collections?.documents[0]?.id;
+  if (from === undefined) return undefined;
+  return {
+    from,
+    where: text('where'),
+    order: text('order'),
+    limit: text('limit') || DEFAULT_LIMIT,
+    fields: text('fields'),
+  };
+});
+/** What is being written. */
+const draft = reactive<BenchQuery>({ from: '', where: '', order: '', limit: '', fields: '' });
+watch(asked, (query) => query && Object.assign(draft, query), { immediate: true });
+const key = computed(() => JSON.stringify(asked.value));
+const altered = computed(() => asked.value !== undefined && key.value !== JSON.stringify({ ...asked.value, ...draft }));
+const limitFault = computed(() => !/^([1-9]\d{0,4}|none|)$/.test(draft.limit) || Number(draft.limit) > 10_000);
+
+const view = useWatch(() => {
+  const query = key.value ? asked.value : undefined;
+  if (!query) return undefined;
+  const { from, where, order, limit, fields } = query;
+  return store.collection(from).watch({
+    where: where || undefined,
+    order: order || undefined,
+    fields: fields || undefined,
+    limit: limit === 'none' ? 'none' : Number(limit),
+  });
+});
+const { frame, paused, waiting, pause, go } = useCalmView(view);
+/** Documents of the collection as they are, to complete conditions with. */
+const sample = useWatch(() => (draft.from ? store.collection(draft.from).watch({ limit: 300 }) : undefined));
+
+const fault = computed(() => view.value?.error);
+const marked = computed(() => {
+  const { position, pointer } = fault.value ?? {};
+  if (position === undefined || !asked.value) return undefined;
+  const line = (pointer === '/order' ? asked.value.order : asked.value.where).replaceAll('\n', ' ');
+  return `${line}\n${' '.repeat(position)}▲`;
+});
+
+function ask(changes: Partial<BenchQuery> = {}): void {
+  if (limitFault.value) return;
+  const query = Object.fromEntries(
+    Object.entries({ ...draft, ...changes }).filter(
+      ([name, value]) => value !== '' && !(name === 'limit' && value === DEFAULT_LIMIT),
+    ),
+  );
+  void router.push({ name: 'query', query });
+}
+
+function sort(column: Column, add: boolean): void {
+  ask({ order: sortBy(asked.value!.order, column, add) });
+}
+
+const copies = computed(() => (asked.value ? copiesOf(asked.value, location.origin) : []));
+async function copy({ name, text: content }: { name: string; text: string }): Promise<void> {
+  await navigator.clipboard.writeText(content);
+  notices.success({ message: `Copied: ${name.toLowerCase()}`, description: content.split('\n')[0], duration: 3 });
+}
+const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
+const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'wrong' };
+const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed: 'error' };
+</script>
+
+<template>
+  <main>
+    <header>
+      <h1>Query</h1>
+      <template v-if="view">
+        <Tag :color="paused ? 'warning' : COLOURS[view.state]">{{ paused ? 'held still' : WORDS[view.state] }}</Tag>
+        <span v-if="view.state !== 'failed'" class="muted count"
+          >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents{{
+            view.more ? ', and more' : ''
+          }}</span
+        >
+      </template>
+      <span class="tools">
+        <span id="table-tools" />
+        <Button
+          v-if="view?.documents.length"
+          size="small"
+          :type="paused ? 'primary' : 'default'"
+          @click="paused ? go() : pause()"
+          >{{ paused ? `Go on${waiting > 0 ? ` (${waiting} changed)` : ''}` : 'Hold still' }}</Button
+        >
+        <Dropdown v-if="asked" :trigger="['click']">
+          <Button size="small">Copy as…</Button>
+          <template #overlay>
+            <Menu>
+              <MenuItem v-for="entry in copies" :key="entry.name" @click="copy(entry)">{{ entry.name }}</MenuItem>
+            </Menu>
+          </template>
+        </Dropdown>
+      </span>
+    </header>
+    <p v-if="empty" class="nothing muted">There is nothing to ask for yet. Write a document first, on the page Data.</p>
+    <template v-else-if="asked">
+      <div class="bench">
+        <form role="search" @submit.prevent="ask()">
+          <div class="line">
+            <label for="bench-from">from</label>
+            <Select
+              id="bench-from"
+              v-model:value="draft.from"
+              show-search
+              class="from"
+              :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
+              @change="(from) => ask({ from: String(from), where: '', order: '', fields: '' })"
+            />
+            <Button type="primary" html-type="submit" class="ask" :disabled="limitFault" title="Ctrl+Enter">{{
+              altered ? 'Ask' : 'Ask again'
+            }}</Button>
+          </div>
+          <CqlEditor
+            v-model="draft.where"
+            label="where"
+            lines="many"
+            hint="status = 'aloft' AND altitude > 300    – Ctrl+Space shows what there is, Ctrl+Enter asks"
+            :vocabulary="() => vocabularyOf(sample)"
+            @ask="ask()"
+          />
+          <div class="line">
+            <label for="bench-order">order</label>
+            <Input id="bench-order" v-model:value="draft.order" class="mono grow" placeholder="-altitude,name" />
+            <label for="bench-limit">limit</label>
+            <Input
+              id="bench-limit"
+              v-model:value="draft.limit"
+              class="mono limit"
+              :status="limitFault ? 'error' : ''"
+              :title="limitFault ? 'A number up to 10000, or none' : undefined"
+            />
+            <label for="bench-fields">fields</label>
+            <Input
+              id="bench-fields"
+              v-model:value="draft.fields"
+              class="mono grow"
+              placeholder="all, or name,pilot.name"
+            />
+          </div>
+          <div v-if="fault" class="fault" role="alert">
+            <pre v-if="marked">{{ marked }}</pre>
+            {{ fault.detail }}
+          </div>
+        </form>
+        <CostPanel v-if="!fault" class="cost" :query="asked" />
+      </div>
+      <Alert
+        v-if="view?.state === 'stale'"
+        banner
+        type="warning"
+        message="The connection is broken. This is what was there before."
+      />
+      <div v-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
+        <b>No document meets this now</b>
+        <span class="muted">Those that come to meet it appear here by themselves.</span>
+      </div>
+      <DataTable
+        v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"
+        :key="`${asked.from} ${asked.fields}`"
+        :collection="asked.from"
+        :frame="frame"
+        :order="asked.order"
+        selected=""
+        @open="(id) => router.push({ name: 'data', params: { collection: asked!.from, id } })"
+        @sort="sort"
+      />
+      <div v-else-if="!fault" class="nothing muted">Loading…</div>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+main {
+  display: flex;
+  flex-direction: column;
+  min-width: 0;
+  min-height: 0;
+}
+header {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 10px;
+  align-items: center;
+  padding: 10px 16px;
+  border-bottom: 1px solid var(--line);
+}
+h1 {
+  margin: 0;
+  font-size: 16px;
+}
+.count {
+  font-variant-numeric: tabular-nums;
+}
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  margin-left: auto;
+}
+.bench {
+  display: grid;
+  grid-template-columns: minmax(0, 1.5fr) minmax(0, 1fr);
+  gap: 20px;
+  padding: 12px 16px;
+  border-bottom: 1px solid var(--line);
+}
+form {
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  min-width: 0;
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  align-items: center;
+}
+label {
+  color: var(--ink-3);
+}
+.from {
+  width: 200px;
+}
+.ask {
+  margin-left: auto;
+}
+.grow {
+  flex: 1 1 110px;
+  width: auto;
+}
+.limit {
+  width: 70px;
+}
+.cost {
+  min-height: 150px;
+}
+.fault {
+  color: var(--bad);
+}
+pre {
+  margin: 0;
+  overflow-x: auto;
+  font-family: var(--mono);
+  font-size: 12px;
+  line-height: 1.3;
+}
+.nothing {
+  display: flex;
+  flex-direction: column;
+  gap: 4px;
+  align-items: center;
+  padding: 48px 24px;
+}
+@media (max-width: 900px) {
+  main {
+    overflow-y: auto;
+  }
+  main :deep(.table) {
+    flex: none;
+    height: 70vh;
+  }
+  .bench {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

@@ -1,0 +1,150 @@
+<script setup lang="ts">
+import { formatMs } from '@uproar/core';
+import { ProblemError } from '@uproar/client';
+import { Alert, Button } from 'ant-design-vue';
+import { computed, ref, shallowRef, watch } from 'vue';
+import { useNotices, useStore } from '../injection';
+import { partsOf, type BenchQuery } from './copies';
+
+const props = defineProps<{ query: BenchQuery }>();
+const store = useStore();
+const notices = useNotices();
+
+interface Explanation {
+  where: string | null;
+  through: 'document' | 'index' | 'collection' | 'nothing' | null;
+  index: string | null;
+  searchedBy: string[];
+  ordered: boolean | null;
+  documentsRead: number | null;
+  documentsReturned: number;
+  more: boolean;
+  milliseconds: number | null;
+  matcher: { kind: 'values' | 'ranges' | 'list'; under: string[] };
+  warnings: string[];
+  advice: string[];
+}
+
+const found = shallowRef<Explanation>();
+const failure = ref('');
+watch(
+  () => props.query,
+  () => void explain(),
+  { immediate: true },
+);
+
+async function explain(): Promise<void> {
+  const asked = props.query;
+  try {
+    const { limit, ...parts } = partsOf(asked);
+    const body = {
+      from: asked.from,
+      ...parts,
+      limit: limit === undefined || limit === 'none' ? 'none' : Number(limit),
+    };
+    const answer = await store.post<Explanation>('/v1/explain', body);
+    if (props.query !== asked) return;
+    found.value = answer;
+    failure.value = '';
+  } catch (error) {
+    if (props.query === asked) failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+  }
+}
+
+const WAYS = {
+  document: 'one document, by its id',
+  index: 'an index',
+  collection: 'every document of the collection',
+  nothing: 'nothing; there is no such collection',
+};
+const FILED = {
+  values: 'under values: only changes of documents with these meet it',
+  ranges: 'under a range: only changes of documents in it meet it',
+  list: 'in the list: every change of the collection is tested against it',
+};
+const facts = computed(() => {
+  const answer = found.value;
+  if (!answer) return [];
+  const { through, index, searchedBy, ordered, documentsRead, documentsReturned, more, milliseconds, matcher } = answer;
+  return [
+    through && { name: 'Goes through', value: index ? `the index ${index}` : WAYS[through] },
+    searchedBy.length > 0 && { name: 'Searched by', value: searchedBy.join(', ') },
+    documentsRead !== null && {
+      name: 'Reads',
+      value: `${documentsRead.toLocaleString()} documents for ${documentsReturned.toLocaleString()}${more ? ' and more' : ''}`,
+    },
+    ordered !== null && { name: 'In order', value: ordered ? 'as they are read' : 'after sorting all that match' },
+    milliseconds !== null && { name: 'Took', value: formatMs(milliseconds) },
+    {
+      name: 'As a watch',
+      value: FILED[matcher.kind] + (matcher.under.length > 0 ? ` (${matcher.under.join(', ')})` : ''),
+    },
+  ].filter((fact) => fact !== false && fact !== null);
+});
+
+/** The command that an advice names. */
+function commandIn(advice: string): { from: string; fields: string } | undefined {
+  const [, from, fields] = /uproar index create (\S+) '([^']+)'/.exec(advice) ?? [];
+  return from && fields ? { from, fields } : undefined;
+}
+
+async function makeIndex({ from, fields }: { from: string; fields: string }): Promise<void> {
+  try {
+    await store.post('/v1/indexes', { collection: from, fields });
+    notices.success({ message: `The index ${fields} is being made`, duration: 3 });
+    setTimeout(() => void explain(), 800);
+  } catch (error) {
+    notices.error({
+      message: 'No index was made',
+      description: error instanceof ProblemError ? error.problem.detail : String(error),
+    });
+  }
+}
+</script>
+
+<template>
+  <section aria-label="What it costs">
+    <h2>What it costs</h2>
+    <Alert v-if="failure" type="warning" :message="failure" />
+    <template v-else-if="found">
+      <dl>
+        <template v-for="{ name, value } in facts" :key="name">
+          <dt>{{ name }}</dt>
+          <dd>{{ value }}</dd>
+        </template>
+      </dl>
+      <Alert v-for="warning in found.warnings" :key="warning" class="hint" type="warning" :message="warning" />
+      <Alert v-for="advice in found.advice" :key="advice" class="hint" type="info" :message="advice">
+        <template v-if="commandIn(advice)" #action>
+          <Button size="small" @click="makeIndex(commandIn(advice)!)">Make it</Button>
+        </template>
+      </Alert>
+    </template>
+    <p v-else class="muted">Loading…</p>
+  </section>
+</template>
+
+<style scoped>
+h2 {
+  margin: 0 0 6px;
+  font-size: 13px;
+}
+dl {
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 2px 12px;
+  margin: 0 0 8px;
+  font-size: 12.5px;
+}
+dt {
+  color: var(--ink-3);
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+.hint {
+  margin-top: 6px;
+  font-size: 12px;
+}
+</style>

@@ -1,0 +1,9 @@
+/** The pages of the console, in the order of the work. */
+export const PAGES = [
+  { name: 'data', label: 'Data', about: 'the documents, live' },
+  { name: 'query', label: 'Query', about: 'write a condition, see it live, see what it costs' },
+  { name: 'journal', label: 'Journal', about: 'what was changed, by whom, from what to what' },
+  { name: 'devices', label: 'Devices', about: 'who is connected, and how far behind' },
+  { name: 'access', label: 'Access', about: 'policy, keys, accounts, audit log' },
+  { name: 'operations', label: 'Operations', about: 'rates, latency, slow queries, dear watches' },
+] as const;

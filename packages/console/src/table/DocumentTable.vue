@@ -1,0 +1,324 @@
+<script setup lang="ts">
+import type { Document, JsonValue } from '@uproar/client';
+import { isObject } from '@uproar/core';
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
+import { flash } from '../flash';
+import type { Frame } from './calm-view';
+import CellEditor from './CellEditor.vue';
+import { formatCell, kindOf, valueAt } from './fields';
+import HeaderCell from './HeaderCell.vue';
+import type { Column } from './layout';
+import { placeIn } from './sorting';
+
+const props = defineProps<{
+  frame: Frame;
+  columns: readonly Column[];
+  order: string;
+  /** The document that is open. */
+  selected: string;
+  /** Those that are picked; left out where none can be. */
+  picked?: ReadonlySet<string>;
+  editable?: boolean;
+}>();
+const emit = defineEmits<{
+  open: [id: string];
+  pick: [ids: string[], picked: boolean];
+  sort: [column: Column, add: boolean];
+  resize: [key: string, widthPx: number];
+  move: [key: string, before: string | undefined];
+  unfold: [name: string, unfolded: boolean];
+}>();
+
+const ROW_PX = 28;
+/** Rows beyond the edges that are drawn all the same. */
+const SPARE = 8;
+const scroller = useTemplateRef<HTMLElement>('scroller');
+const top = ref(0);
+const height = ref(800);
+const documents = computed(() => props.frame.view.documents);
+const first = computed(() => Math.max(0, Math.floor(top.value / ROW_PX) - SPARE));
+const rows = computed(() =>
+  documents.value.slice(first.value, first.value + Math.ceil(height.value / ROW_PX) + 2 * SPARE),
+);
+const idWidth = computed(() => {
+  const longest = documents.value.slice(0, 200).reduce((most, { id }) => Math.max(most, id.length), 4);
+  return Math.min(290, longest * 7.4 + 30);
+});
+const template = computed(() => {
+  const pick = props.picked ? '34px ' : '';
+  const widths = props.columns.map(({ widthPx }) => `${widthPx}px`).join(' ');
+  return { gridTemplateColumns: `${pick}${idWidth.value}px ${widths} minmax(0, 1fr)` };
+});
+
+// Rows that come in above, or leave there, must not move what somebody is looking at.
+watch(
+  () => props.frame,
+  ({ view }, before) => {
+    if (top.value < ROW_PX) return;
+    const at = Math.floor(top.value / ROW_PX);
+    const moved = findAgain(view.documents, before.view.documents, at);
+    if (moved === undefined || moved === at) return;
+    top.value += (moved - at) * ROW_PX;
+    void nextTick(() => (scroller.value!.scrollTop = top.value));
+  },
+  { flush: 'pre' },
+);
+
+/** Where the first document that is still there, from a place on, stands now. */
+function findAgain(now: readonly Document[], before: readonly Document[], at: number): number | undefined {
+  for (let place = at; place < Math.min(before.length, at + 30); place++) {
+    const { id } = before[place]!;
+    for (let distance = 0; distance < now.length; distance++) {
+      const [above, below] = [place - distance, place + distance];
+      if (above < 0 && below >= now.length) break;
+      if (now[above]?.id === id) return above - (place - at);
+      if (now[below]?.id === id) return below - (place - at);
+    }
+  }
+  return undefined;
+}
+
+watch(
+  () => props.frame,
+  async ({ altered }) => {
+    if (altered.size === 0) return;
+    await nextTick();
+    for (const document of rows.value) {
+      if (!altered.has(document.id)) continue;
+      const row = scroller.value?.querySelector(`[data-row="${CSS.escape(document.id)}"]`);
+      const before = altered.get(document.id);
+      if (!before) {
+        flash(row, 'entered');
+        continue;
+      }
+      for (const { key, meta, path } of props.columns) {
+        if (meta) continue;
+        const [was, is] = [valueAt(before.data, path), valueAt(document.data, path)];
+        if (was === is || JSON.stringify(was) === JSON.stringify(is)) continue;
+        flash(row?.querySelector(`[data-field="${CSS.escape(key)}"]`), 'changed');
+      }
+    }
+  },
+);
+
+const observer = new ResizeObserver(([entry]) => (height.value = entry!.contentRect.height));
+onMounted(() => observer.observe(scroller.value!));
+onBeforeUnmount(() => observer.disconnect());
+
+function textOf(document: Document, column: Column): string {
+  if (!column.meta) return formatCell(valueAt(document.data, column.path));
+  const value = document[column.name as 'version' | 'created' | 'updated'];
+  return typeof value === 'string' ? value.replace('T', ' ').slice(0, 19) : String(value ?? '');
+}
+
+function classOf(document: Document, column: Column): string {
+  return column.meta ? 'muted' : kindOf(valueAt(document.data, column.path));
+}
+
+// The keyboard: arrows walk through the cells, Enter opens the document or edits the cell, the space bar picks the row.
+const active = shallowRef<{ id: string; key: string }>();
+const keys = computed(() => ['id', ...props.columns.map(({ key }) => key)]);
+
+async function focusCell(row: number, key: string): Promise<void> {
+  const document = documents.value[Math.max(0, Math.min(documents.value.length - 1, row))];
+  if (!document) return;
+  active.value = { id: document.id, key };
+  const y = documents.value.indexOf(document) * ROW_PX;
+  const element = scroller.value!;
+  if (y < element.scrollTop) element.scrollTop = top.value = y;
+  else if (y + 2 * ROW_PX > element.scrollTop + height.value) {
+    element.scrollTop = top.value = y + 2 * ROW_PX - height.value + 8;
+  }
+  await nextTick();
+  const selector = `[data-row="${CSS.escape(document.id)}"] [data-cell="${CSS.escape(key)}"]`;
+  element.querySelector<HTMLElement>(selector)?.focus();
+}
+
+function onKey(event: KeyboardEvent): void {
+  const cell = (event.target as HTMLElement).closest<HTMLElement>('[data-cell]');
+  const id = cell?.closest<HTMLElement>('[data-row]')?.dataset.row;
+  if (!cell || id === undefined || cell !== event.target) return;
+  const row = first.value + rows.value.findIndex((document) => document.id === id);
+  const column = keys.value.indexOf(cell.dataset.cell!);
+  const page = Math.max(1, Math.floor(height.value / ROW_PX) - 2);
+  const steps: Record<string, [number, number]> = {
+    ArrowDown: [1, 0],
+    ArrowUp: [-1, 0],
+    ArrowRight: [0, 1],
+    ArrowLeft: [0, -1],
+    PageDown: [page, 0],
+    PageUp: [-page, 0],
+    Home: [0, -column],
+    End: [0, keys.value.length],
+  };
+  const step = steps[event.key];
+  if (step) {
+    const next = Math.max(0, Math.min(keys.value.length - 1, column + step[1]));
+    void focusCell(row + step[0], keys.value[next]!);
+  } else if (event.key === ' ' && props.picked) emit('pick', [id], !props.picked.has(id));
+  else if (event.key === 'Enter' && column === 0) emit('open', id);
+  else if (event.key === 'Enter' || event.key === 'F2') edit(id, props.columns[column - 1]);
+  else return;
+  event.preventDefault();
+}
+
+// A cell that is being edited. What was typed stays, even when the row goes elsewhere meanwhile.
+const editing = shallowRef<{ document: Document; column: Column; value: JsonValue | undefined }>();
+const inPlace = computed(() => rows.value.some(({ id }) => id === editing.value?.document.id));
+
+function edit(id: string, column: Column | undefined): void {
+  const document = rows.value.find((other) => other.id === id);
+  if (!props.editable || !document || !column || column.meta) return;
+  active.value = { id, key: column.key };
+  editing.value = { document, column, value: valueAt(document.data, column.path) };
+}
+
+function stopEditing(): void {
+  const { document, column } = editing.value!;
+  editing.value = undefined;
+  const row = documents.value.findIndex(({ id }) => id === document.id);
+  if (row !== -1) void focusCell(row, column.key);
+}
+
+let lastPicked: string | undefined;
+function pick(event: MouseEvent, id: string): void {
+  const to = documents.value.findIndex((document) => document.id === id);
+  const from = event.shiftKey ? documents.value.findIndex((document) => document.id === lastPicked) : to;
+  const [low, high] = from === -1 ? [to, to] : [Math.min(from, to), Math.max(from, to)];
+  const ids = documents.value.slice(low, high + 1).map((document) => document.id);
+  emit('pick', ids, !props.picked!.has(id));
+  lastPicked = id;
+}
+
+const allPicked = computed(
+  () => props.picked !== undefined && documents.value.length > 0 && props.picked.size >= documents.value.length,
+);
+</script>
+
+<template>
+  <div class="around">
+    <div v-if="editing && !inPlace" class="elsewhere">
+      <span
+        >Editing <b>{{ editing.column.name }}</b> of <b>{{ editing.document.id }}</b>, which has gone from here</span
+      >
+      <CellEditor v-bind="editing" @done="stopEditing" />
+    </div>
+    <div
+      ref="scroller"
+      class="scroller"
+      role="grid"
+      aria-label="Documents"
+      :aria-rowcount="documents.length + 1"
+      :aria-multiselectable="picked ? true : undefined"
+      @scroll.passive="top = scroller!.scrollTop"
+      @keydown="onKey"
+    >
+      <div class="row head" role="row" :style="template">
+        <span v-if="picked" role="columnheader" class="pick">
+          <input
+            type="checkbox"
+            aria-label="Pick all"
+            :checked="allPicked"
+            @change="
+              emit(
+                'pick',
+                documents.map(({ id }) => id),
+                !allPicked,
+              )
+            "
+          />
+        </span>
+        <span role="columnheader" class="id-head">id</span>
+        <HeaderCell
+          v-for="(column, index) in columns"
+          :key="column.key"
+          :column="column"
+          :sorted="placeIn(order, column)"
+          :next="columns[index + 1]?.key"
+          @sort="(add) => emit('sort', column, add)"
+          @resize="(widthPx) => emit('resize', column.key, widthPx)"
+          @move="(key, before) => emit('move', key, before)"
+          @unfold="emit('unfold', column.name, true)"
+        />
+      </div>
+      <div role="rowgroup" class="body" :style="{ height: `${documents.length * ROW_PX}px` }">
+        <div role="presentation" :style="{ transform: `translateY(${first * ROW_PX}px)` }">
+          <div
+            v-for="(document, index) in rows"
+            :key="document.id"
+            v-memo="[
+              document,
+              first + index,
+              columns,
+              template,
+              document.id === selected,
+              picked?.has(document.id),
+              active?.id === document.id && active,
+              editing?.document.id === document.id && editing,
+              frame.view.pending.has(document.id),
+              first + index === 0,
+            ]"
+            class="row"
+            role="row"
+            :aria-rowindex="first + index + 2"
+            :aria-selected="document.id === selected || picked?.has(document.id) || false"
+            :data-row="document.id"
+            :class="{ selected: document.id === selected, pending: frame.view.pending.has(document.id) }"
+            :style="template"
+          >
+            <span v-if="picked" role="gridcell" class="pick">
+              <input
+                type="checkbox"
+                tabindex="-1"
+                :aria-label="`Pick ${document.id}`"
+                :checked="picked.has(document.id)"
+                @click.stop="pick($event, document.id)"
+              />
+            </span>
+            <span
+              role="gridcell"
+              class="id mono"
+              data-cell="id"
+              :tabindex="
+                active ? (active.id === document.id && active.key === 'id' ? 0 : -1) : first + index === 0 ? 0 : -1
+              "
+              :title="`Open ${document.id}`"
+              @click="emit('open', document.id)"
+              >{{ document.id }}</span
+            >
+            <span
+              v-for="column in columns"
+              :key="column.key"
+              role="gridcell"
+              class="mono"
+              :tabindex="active?.id === document.id && active.key === column.key ? 0 : -1"
+              :data-cell="column.key"
+              :data-field="column.meta ? undefined : column.key"
+              :class="[classOf(document, column), { numeric: column.numeric }]"
+              @click="active = { id: document.id, key: column.key }"
+              @dblclick="edit(document.id, column)"
+              ><CellEditor
+                v-if="editing?.document.id === document.id && editing.column.key === column.key"
+                v-bind="editing"
+                @done="stopEditing"
+              /><template v-else
+                ><button
+                  v-if="!column.meta && isObject(valueAt(document.data, column.path) ?? null)"
+                  type="button"
+                  tabindex="-1"
+                  class="fold"
+                  :aria-label="`Show the members of ${column.name} as columns`"
+                  @click.stop="emit('unfold', column.name, true)"
+                >
+                  ▸</button
+                >{{ textOf(document, column) }}</template
+              ></span
+            >
+          </div>
+        </div>
+      </div>
+    </div>
+  </div>
+</template>
+
+<style scoped src="./document-table.css"></style>

@@ -1,0 +1,125 @@
+import { getMember, isObject, joinName, nearNames } from '@uproar/core';
+import type { Document, JsonObject, JsonValue } from '@uproar/client';
+
+/** What the values of a field are, as far as they were looked at. */
+export type FieldType = 'text' | 'number' | 'yes/no' | 'time' | 'place' | 'object' | 'list' | 'empty' | 'mixed';
+
+/** A field of the documents. */
+export interface Field {
+  /** Its name with dots, as queries have it. */
+  name: string;
+  path: readonly string[];
+  type: FieldType;
+  /** What of each kind there is: `212 numbers, 3 texts`. */
+  kinds: string;
+  /** True when most values are numbers, which then stand at the right. */
+  numeric: boolean;
+  /** How many of the documents looked at have it. */
+  count: number;
+  /** True when so few have it that its name may be misspelt. */
+  rare: boolean;
+  /** Common names that are nearly this one. */
+  near: readonly string[];
+  /** Characters of the longest value. */
+  longest: number;
+}
+
+/** So many documents tell what fields there are. */
+const SAMPLE = 4000;
+const MAX_FIELDS = 200;
+
+/** Fewer documents than this say nothing about what is rare. */
+const FEWEST = 20;
+const RARE = 0.02;
+
+interface Tally {
+  path: readonly string[];
+  count: number;
+  longest: number;
+  kinds: Map<FieldType, number>;
+}
+
+/**
+ * The fields found in documents, those that most of them have first, otherwise in the order they were met.
+ *
+ * @param unfolded names of objects whose members count as fields of their own
+ */
+export function findFields(documents: readonly Document[], unfolded: ReadonlySet<string>): Field[] {
+  const tallies = new Map<string, Tally>();
+  const step = Math.max(1, Math.floor(documents.length / SAMPLE));
+  let looked = 0;
+  const look = (data: JsonObject, path: readonly string[]): void => {
+    for (const [key, value] of Object.entries(data)) {
+      const here = [...path, key];
+      const name = joinName(here);
+      if (unfolded.has(name) && isObject(value)) {
+        look(value, here);
+        continue;
+      }
+      let tally = tallies.get(name);
+      if (!tally) {
+        if (tallies.size >= MAX_FIELDS) continue;
+        tallies.set(name, (tally = { path: here, count: 0, longest: 0, kinds: new Map() }));
+      }
+      const type = typeOf(value);
+      tally.count++;
+      tally.kinds.set(type, (tally.kinds.get(type) ?? 0) + 1);
+      if (tally.longest < 40) tally.longest = Math.max(tally.longest, formatCell(value).length);
+    }
+  };
+  for (let index = 0; index < documents.length; index += step) {
+    looked++;
+    look(documents[index]!.data, []);
+  }
+  const common = [...tallies].filter(([, { count }]) => count > looked / 2).map(([name]) => name);
+  return [...tallies]
+    .sort(([, a], [, b]) => Number(b.count > looked / 2) - Number(a.count > looked / 2))
+    .map(([name, { path, count, longest, kinds }]) => {
+      const rare = looked >= FEWEST && count <= Math.max(1, looked * RARE);
+      return { name, path, count, longest, rare, near: rare ? nearNames(name, common) : [], ...describeKinds(kinds) };
+    });
+}
+
+/** The value of a field; undefined where a document does not have it. */
+export function valueAt(data: JsonObject, path: readonly string[]): JsonValue | undefined {
+  let value: JsonValue | undefined = data;
+  for (const key of path) value = isObject(value) ? getMember(value, key) : undefined;
+  return value;
+}
+
+/** A value as one line of text. */
+export function formatCell(value: JsonValue | undefined): string {
+  if (value === undefined) return '';
+  if (typeof value === 'string') return value.length > 200 ? `${value.slice(0, 200)}…` : value;
+  if (typeof value !== 'object' || value === null) return String(value);
+  if (Array.isArray(value)) return JSON.stringify(value).slice(0, 200);
+  return JSON.stringify(value).slice(0, 200).replaceAll('"', '');
+}
+
+/** The kind of a value, which decides its colour. */
+export function kindOf(value: JsonValue | undefined): string {
+  if (value === undefined) return 'missing';
+  if (value === null) return 'null';
+  return typeof value;
+}
+
+const TIME = /^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?)?$/;
+
+function typeOf(value: JsonValue): FieldType {
+  if (value === null) return 'empty';
+  if (typeof value === 'number') return 'number';
+  if (typeof value === 'boolean') return 'yes/no';
+  if (typeof value === 'string') return TIME.test(value) ? 'time' : 'text';
+  if (Array.isArray(value)) return 'list';
+  return typeof value.type === 'string' && Array.isArray(value.coordinates) ? 'place' : 'object';
+}
+
+function describeKinds(kinds: ReadonlyMap<FieldType, number>): Pick<Field, 'type' | 'kinds' | 'numeric'> {
+  const named = [...kinds].filter(([type]) => type !== 'empty');
+  const [first] = named.sort(([, a], [, b]) => b - a);
+  return {
+    numeric: first?.[0] === 'number',
+    type: !first ? 'empty' : named.length > 1 ? 'mixed' : first[0],
+    kinds: [...kinds].map(([type, count]) => `${count.toLocaleString()} × ${type}`).join(', '),
+  };
+}

@@ -1,0 +1,47 @@
+import { ProblemError } from '@uproar/client';
+import { onBeforeUnmount, ref, shallowRef, watch, type Ref, type ShallowRef } from 'vue';
+
+/** Something that is asked for again and again while it is looked at. */
+export interface Polled<Value> {
+  readonly value: ShallowRef<Value | undefined>;
+  /** Why it could not be had the last time, in words for people; empty where it could. */
+  readonly failure: Ref<string>;
+  /** Asks at once. */
+  again(): void;
+}
+
+/** Asks for something now, whenever what `ask` reads alters, and every so often; not while nobody sees the page. */
+export function usePolled<Value>(
+  everyMs: number,
+  ask: (before: Value | undefined) => Promise<Value>,
+  on: () => unknown = () => undefined,
+): Polled<Value> {
+  const value = shallowRef<Value>();
+  const failure = ref('');
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  let turn = 0;
+  let ended = false;
+  const run = async (): Promise<void> => {
+    clearTimeout(timer);
+    const mine = ++turn;
+    if (!document.hidden) {
+      try {
+        const next = await ask(value.value);
+        if (mine !== turn) return;
+        value.value = next;
+        failure.value = '';
+      } catch (error) {
+        if (mine !== turn) return;
+        failure.value = error instanceof ProblemError ? error.problem.detail : String((error as Error).message);
+      }
+    }
+    if (!ended) timer = setTimeout(() => void run(), everyMs);
+  };
+  watch(on, () => void run(), { immediate: true });
+  onBeforeUnmount(() => {
+    ended = true;
+    turn++;
+    clearTimeout(timer);
+  });
+  return { value, failure, again: () => void run() };
+}
