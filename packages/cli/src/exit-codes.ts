@@ -13,6 +13,8 @@ export const EXIT = {
   notFound: 5,
   /** The document is not at the version that was expected, or exists already. */
   conflict: 6,
+  /** Ended by Ctrl-C, as shells count it. */
+  interrupted: 130,
   /** The store or the backup was checked and is not sound. */
   unsound: 7,
 } as const;

@@ -2,27 +2,28 @@ import { connect, type Store } from '@uproar/client';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import { CommandError, EXIT } from './exit-codes.js';
+import { findTarget, type Target } from './profiles.js';
 
 /** The options of every command that talks to a running store. */
 export interface StoreOptions {
-  url: string;
+  url?: string;
   key?: string;
+  profile?: string;
 }
 
-/** Adds `--url` and `--key` to a command. */
+const BUILT_IN = `http://${DEFAULT_HOST}:${DEFAULT_PORT}`;
+
+/** Adds `--url`, `--key` and `--profile` to a command. */
 export function withStoreOptions(command: Command): Command {
   return command
-    .option(
-      '--url <url>',
-      'where the store is (or UPROAR_URL)',
-      process.env.UPROAR_URL ?? `http://${DEFAULT_HOST}:${DEFAULT_PORT}`,
-    )
-    .option('--key <key>', 'a key or token (or UPROAR_KEY); stores that stand open, or that a policy opens, take none');
+    .option('--url <url>', `where the store is (or UPROAR_URL; ${BUILT_IN} unless told otherwise)`)
+    .option('--key <key>', 'a key or token (or UPROAR_KEY); stores that stand open, or that a policy opens, take none')
+    .option('--profile <name>', 'a store known by its name (or UPROAR_PROFILE); see uproar profile');
 }
 
-/** The key given by option or environment; without one, the store says whether it lets people take part. */
-function keyFrom(options: StoreOptions): string | undefined {
-  return options.key || process.env.UPROAR_KEY || undefined;
+/** Which store the options, the environment and the profiles mean. */
+export function targetOf(options: StoreOptions): Target {
+  return findTarget(options, BUILT_IN);
 }
 
 /** Connects, uses the store, and closes it however that ends. */
@@ -36,15 +37,16 @@ export async function useStore<Result>(options: StoreOptions, use: (store: Store
   }
 }
 
-/** Begins to connect to the store the options name. */
+/** Begins to connect to the store that is meant. */
 export function openAt(options: StoreOptions): Store {
+  const { url, key } = targetOf(options);
   try {
     // Somebody waits for the command to end, so a write that gets no answer fails instead of waiting.
-    return connect(options.url, { token: keyFrom(options), outbox: false });
+    return connect(url, { token: key, device: 'command line', outbox: false });
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;
     throw new CommandError(
-      `"${options.url}" is not the address of a store.`,
+      `"${url}" is not the address of a store.`,
       EXIT.usage,
       'An address reads like http://127.0.0.1:4680.',
     );

@@ -1,3 +1,4 @@
+import { stripVTControlCharacters } from 'node:util';
 import type { Document, JsonValue } from '@uproar/client';
 import { formatDuration } from '@uproar/core';
 import Table from 'cli-table3';
@@ -37,32 +38,70 @@ export function cutLine(line: string): string {
   return process.stdout.isTTY ? cliTruncate(line, outputWidth()) : line;
 }
 
-/** Prints rows under headings, aligned. */
+/** Prints rows under headings, aligned, and no wider than the terminal. */
 export function printTable(headings: string[], rows: string[][]): void {
+  process.stdout.write(formatTable(headings, rows).join('\n') + '\n');
+}
+
+/** Columns that are cut keep at least this much. */
+const MIN_COLUMN = 8;
+
+/** Rows under headings, aligned, as lines that are no wider than `width`; the widest columns are cut first. */
+export function formatTable(headings: string[], rows: string[][], width = outputWidth()): string[] {
+  const widths = headings.map((heading, column) =>
+    rows.reduce((widest, row) => Math.max(widest, stringWidth(row[column]!)), stringWidth(heading)),
+  );
+  const total = () => widths.reduce((sum, one) => sum + one + 2, -2);
+  while (total() > width) {
+    const widest = widths.indexOf(Math.max(...widths));
+    if (widths[widest]! <= MIN_COLUMN) break;
+    widths[widest] = Math.max(MIN_COLUMN, widths[widest]! - (total() - width));
+  }
+  const cut = (cell: string, column: number) =>
+    stringWidth(cell) > widths[column]! ? cliTruncate(cell, widths[column]!) : cell;
   const table = new Table({
-    head: headings.map((heading) => pc.dim(heading)),
+    head: headings.map((heading, column) => pc.dim(cut(heading, column))),
     chars: { ...NO_BORDERS, middle: '  ' },
     style: { head: [], border: [], 'padding-left': 0, 'padding-right': 0 },
     colAligns: headings.map((_, column) => (rows.every((row) => isNumber(row[column]!)) ? 'right' : 'left')),
   });
-  table.push(...rows);
-  process.stdout.write(table.toString().replace(/ +$/gm, '') + '\n');
+  table.push(...rows.map((row) => row.map(cut)));
+  const lines = table
+    .toString()
+    .split('\n')
+    .map((line) => line.replace(/ +$/, ''));
+  return Number.isFinite(width) ? lines.map((line) => cliTruncate(line, width)) : lines;
 }
 
 /** Numbers, with a unit or without, stand at the right. */
 function isNumber(cell: string): boolean {
-  return /^-?\d+(\.\d+)?( [kMGT]?B)?$/.test(cell) || cell === MISSING;
+  const text = stripVTControlCharacters(cell);
+  return /^-?[\d,]+(\.\d+)?( ?([kMGT]?B|ms|s|min))?(\/s)?$/.test(text) || cell === MISSING;
 }
 
 /** Prints documents as a table with the fields that most of them have, as many as the terminal is wide. */
 export function printDocuments(documents: readonly Document[]): void {
+  const { lines, left } = formatDocuments(documents);
+  process.stdout.write(lines.join('\n') + '\n');
+  if (left > 0) process.stdout.write(pc.dim(`${left} more fields; --json shows all\n`));
+}
+
+/** How a cell of a table of documents is to look. */
+export type Accent = (document: Document, field: string, cell: string) => string;
+
+/** Documents as the lines of a table no wider than `width`, and how many fields found no room. */
+export function formatDocuments(
+  documents: readonly Document[],
+  width = outputWidth(),
+  accent: Accent = (_document, _field, cell) => cell,
+): { lines: string[]; left: number } {
   const fields = new Map<string, number>();
   for (const { data } of documents) for (const name of Object.keys(data)) fields.set(name, (fields.get(name) ?? 0) + 1);
   const byUse = [...fields].sort((a, b) => b[1] - a[1]).map(([name]) => name);
   const columns = [
     column(
       'id',
-      documents.map(({ id }) => id),
+      documents.map((document) => accent(document, '', document.id)),
     ),
     ...(documents[0]?.version === undefined
       ? []
@@ -75,18 +114,18 @@ export function printDocuments(documents: readonly Document[]): void {
     ...byUse.map((name) =>
       column(
         name,
-        documents.map(({ data }) => formatValue(data[name])),
+        documents.map((document) => accent(document, name, formatValue(document.data[name]))),
       ),
     ),
   ];
-  let width = 0;
-  const shown = columns.filter((column) => (width += column.width + 2) <= outputWidth() + 2);
-  printTable(
+  let used = 0;
+  const shown = columns.filter((column) => (used += column.width + 2) <= width + 2);
+  const lines = formatTable(
     shown.map(({ heading }) => heading),
     documents.map((_, row) => shown.map(({ cells }) => cells[row]!)),
+    width,
   );
-  const left = columns.length - shown.length;
-  if (left > 0) process.stdout.write(pc.dim(`${left} more fields; --json shows all\n`));
+  return { lines, left: columns.length - shown.length };
 }
 
 function column(heading: string, cells: string[]) {

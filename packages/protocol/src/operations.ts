@@ -123,6 +123,16 @@ export const Measures = z
     version: z.string(),
     journal: z.object({ first: Seq, last: Seq, from: z.iso.datetime().nullable(), sizeBytes: z.int() }),
     connectionLimit: z.int(),
+    machine: z
+      .object({
+        node: z.string().describe('The version of Node.js.'),
+        platform: z.string(),
+        diskFreeBytes: z.int().describe('What is free on the disk of the store.'),
+        diskBytes: z.int(),
+        openFiles: z.int().nullable().describe('Files and sockets that the process has open.'),
+        openFilesLimit: z.int().nullable().describe('How many it may have; null where that is not told.'),
+      })
+      .describe('What the service runs on.'),
   })
   .meta({ id: 'Measures' });
 export type Measures = z.infer<typeof Measures>;

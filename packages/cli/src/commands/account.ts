@@ -14,9 +14,11 @@ export function addAccount(program: Command): void {
   const account = program
     .command('account')
     .summary('list, make, alter and remove accounts')
-    .description('Accounts of people and devices, for those who have no identity provider.');
+    .description('Accounts of people and devices, for those who have no identity provider.')
+    .addHelpText('after', '\nExample:\n  uproar account list');
   withStoreOptions(account.command('list', { isDefault: true }))
     .description('Lists the accounts, a hundred at a time.')
+    .addHelpText('after', '\nExample:\n  uproar account list')
     .option('--after <id>', 'go on behind this one')
     .option('--json', 'print each as a line of JSON')
     .action((options: Options & { after?: string }) =>
@@ -63,6 +65,7 @@ export function addAccount(program: Command): void {
     });
   withStoreOptions(account.command('alter'))
     .description('Alters what the policy knows of an account, or disables it. Open watches follow at once.')
+    .addHelpText('after', '\nExample:\n  uproar account alter ada --disable')
     .argument('<name>', 'the name or id of the account')
     .option('--claims <json>', 'what the policy is to know of it, instead of what it knew')
     .option('--disable', 'sign it out everywhere, and let it in no more')
@@ -85,6 +88,7 @@ export function addAccount(program: Command): void {
     );
   withStoreOptions(account.command('remove'))
     .description('Removes an account. What it wrote stays.')
+    .addHelpText('after', '\nExample:\n  uproar account remove ada')
     .argument('<name>', 'the name or id of the account')
     .action((name: string, options: Options) =>
       useStore(options, async (store) => {
@@ -99,6 +103,7 @@ export function addAudit(program: Command): void {
   withStoreOptions(program.command('audit'))
     .summary('show who came in, who was turned away, and what was altered')
     .description('The audit log, newest first: sign-ins, changes of keys, accounts and the policy, and refusals.')
+    .addHelpText('after', '\nExample:\n  uproar audit')
     .option('--event <kind>', 'only events of a kind: sign-in, refused, policy-changed …')
     .option('--limit <number>', 'the most entries', '50')
     .option('--json', 'print each as a line of JSON')

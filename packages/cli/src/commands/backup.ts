@@ -106,7 +106,7 @@ async function waitFor(store: Store, id: string): Promise<Backup> {
 
 async function fetchContent(store: Store, { id, sizeBytes, sha256 }: Backup, file: string): Promise<void> {
   const response = await store.request('GET', `/v1/backups/${id}/content`, undefined, '*/*');
-  const bar = new ProgressBar('{done} of {size} fetched');
+  const bar = new ProgressBar('{done} of {size} fetched', 'bytes');
   const out = await open(file, 'w', 0o600);
   const hash = createHash('sha256');
   let fetched = 0;

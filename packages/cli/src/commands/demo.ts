@@ -42,6 +42,7 @@ export function addDemo(program: Command): void {
     .option('--host <host>', 'the address to listen at', DEFAULT_HOST)
     .option('--port <number>', `the port to listen at (default: ${DEFAULT_PORT}, or a free one when that is taken)`)
     .option('--no-devices', 'leave the simulated devices out')
+    .addHelpText('after', '\nExample:\n  uproar demo --port 4690')
     .action(demo);
 }
 

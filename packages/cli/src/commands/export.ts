@@ -77,7 +77,7 @@ async function exportOne(store: Store, address: string, options: Options): Promi
   const target = part === undefined ? process.stdout : createWriteStream(part, { mode: 0o600 });
   const failed = once(target, 'error').then(([error]) => Promise.reject(error as Error));
   failed.catch(() => undefined);
-  const bar = new ProgressBar('{value} documents');
+  const bar = new ProgressBar('{value} documents', 'documents');
   let written = 0;
   try {
     const accept = format === 'csv' ? 'text/csv' : 'application/x-ndjson';

@@ -50,13 +50,13 @@ export function addImport(program: Command): void {
         throw new CommandError('A file is brought into a collection, not into a document.', EXIT.usage);
       return useStore(options, async (store) => {
         const started = performance.now();
-        const bar = new ProgressBar('{done} of {size}  {documents} documents');
+        const bar = new ProgressBar('{done} of {size}', 'documents');
         let result: ImportResult;
         try {
           result = await importFile(store, collection, file, {
             ...options,
             onProgress: (read, total, documents) =>
-              bar.update(read, total, { done: formatBytes(read), size: formatBytes(total), documents }),
+              bar.update(read, total, { done: formatBytes(read), size: formatBytes(total) }, documents),
           });
         } finally {
           bar.stop();

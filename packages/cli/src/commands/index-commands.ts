@@ -19,9 +19,11 @@ export function addIndex(program: Command): void {
   const index = program
     .command('index')
     .summary('list, create and remove indexes')
-    .description('Secondary indexes on fields; query --explain tells which would help.');
+    .description('Secondary indexes on fields; query --explain tells which would help.')
+    .addHelpText('after', '\nExample:\n  uproar index create balloons status,-altitude');
   withStoreOptions(index.command('list', { isDefault: true }))
     .description('Lists the indexes.')
+    .addHelpText('after', '\nExample:\n  uproar index list')
     .option('--json', 'print each as a line of JSON')
     .action((options: Options) =>
       useStore(options, async (store) => {
@@ -59,6 +61,7 @@ export function addIndex(program: Command): void {
     });
   withStoreOptions(index.command('remove'))
     .description('Removes an index.')
+    .addHelpText('after', '\nExample:\n  uproar index remove 3')
     .argument('<id>', 'as index list prints it')
     .action((id: string, options: Options) => {
       if (!/^\d{1,9}$/.test(id))

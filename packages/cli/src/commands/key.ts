@@ -12,9 +12,11 @@ export function addKey(program: Command): void {
   const key = program
     .command('key')
     .summary('list, make, rotate and revoke keys')
-    .description('Keys are for servers and administrators. People and devices come with tokens or accounts.');
+    .description('Keys are for servers and administrators. People and devices come with tokens or accounts.')
+    .addHelpText('after', '\nExample:\n  uproar key create gate-reader --scope write --collections gates');
   withStoreOptions(key.command('list', { isDefault: true }))
     .description('Lists the keys.')
+    .addHelpText('after', '\nExample:\n  uproar key list')
     .option('--json', 'print each as a line of JSON')
     .action((options: Options) =>
       useStore(options, async (store) => {
@@ -62,6 +64,7 @@ export function addKey(program: Command): void {
     );
   withStoreOptions(key.command('revoke'))
     .description('Makes a key worthless, and ends the connections made with it.')
+    .addHelpText('after', '\nExample:\n  uproar key revoke gate-reader')
     .argument('<name>', 'the name or id of the key')
     .action((name: string, options: Options) =>
       useStore(options, async (store) => {

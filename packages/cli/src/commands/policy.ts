@@ -17,9 +17,11 @@ export function addPolicy(program: Command): void {
   const policy = program
     .command('policy')
     .summary('show, set, try and test who may see and change what')
-    .description('The policy says who may read, create, update and delete what. Keys are not bound by it.');
+    .description('The policy says who may read, create, update and delete what. Keys are not bound by it.')
+    .addHelpText('after', '\nExample:\n  uproar policy set policy.yaml --check');
   withStoreOptions(policy.command('show', { isDefault: true }))
     .description('Prints the policy in force, or an earlier version.')
+    .addHelpText('after', '\nExample:\n  uproar policy show')
     .argument('[version]', 'a version, as policy versions prints it')
     .option('--json', 'print it with its version as JSON')
     .action((version: string | undefined, options: Options) =>
@@ -47,6 +49,7 @@ export function addPolicy(program: Command): void {
     );
   withStoreOptions(policy.command('versions'))
     .description('Lists the versions of the policy, newest first.')
+    .addHelpText('after', '\nExample:\n  uproar policy versions')
     .option('--json', 'print each as a line of JSON')
     .action((options: Options) =>
       useStore(options, async (store) => {
@@ -68,6 +71,7 @@ export function addPolicy(program: Command): void {
     );
   withStoreOptions(policy.command('revert'))
     .description('Puts an earlier version in force again, as a new one.')
+    .addHelpText('after', '\nExample:\n  uproar policy revert 3')
     .argument('<version>', 'as policy versions prints it')
     .action((version: string, options: Options) =>
       useStore(options, async (store) => {

@@ -39,7 +39,7 @@ async function restore(file: string, options: Options): Promise<void> {
     printReport(file, report, options.json ?? false);
     throw new CommandError('The backup is not sound; nothing was restored.', EXIT.unsound, 'Use an earlier one.');
   }
-  const bar = new ProgressBar('{done} of {size} copied');
+  const bar = new ProgressBar('{done} of {size} copied', 'bytes');
   let aside: string | undefined;
   try {
     aside = await restoreBackup(file, options.data, {

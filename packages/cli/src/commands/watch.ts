@@ -10,18 +10,22 @@ import { showMistakes } from './query.js';
 
 interface Options extends StoreOptions, QueryOptions {
   json?: boolean;
+  lines?: boolean;
 }
 
-/** `uproar watch`: prints each change as it comes. */
+/** `uproar watch`: a live table on a terminal, and a line for each change elsewhere. */
 export function addWatch(program: Command): void {
   withQueryOptions(withStoreOptions(program.command('watch')))
-    .summary('print each change as it comes')
-    .description('Prints each change of a collection, a document, or the list of collections, until it is interrupted.')
+    .summary('show documents live: as a table on a terminal, elsewhere a line for each change')
+    .description(
+      'Shows a collection, a document, or the list of collections as it alters, until it is interrupted: as a table on a terminal, elsewhere as a line for each change.',
+    )
     .argument('[address]', 'balloons, balloons/bl-17, or nothing for the list of collections')
+    .option('--lines', 'print a line for each change on a terminal, too')
     .option('--json', 'print each change as a line of NDJSON')
     .addHelpText(
       'after',
-      '\nExamples:\n  uproar watch balloons\n  uproar watch gates/g-1 --json\n  uproar watch balloons --where "altitude > 1000" --order -altitude --limit 10',
+      '\nExamples:\n  uproar watch balloons\n  uproar watch balloons --lines\n  uproar watch gates/g-1 --json\n  uproar watch balloons --where "altitude > 1000" --order -altitude --limit 10',
     )
     .action((address: string | undefined, options: Options) => watch(address, options));
 }
@@ -34,15 +38,32 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   process.once('SIGTERM', stop);
   // Whoever read the lines is gone: that is the end, not a failure.
   process.stdout.once('error', stop);
+  const name = text ?? 'collections';
+  const asTable = process.stdout.isTTY && !options.json && !options.lines;
   try {
     await store.ready();
-    await showMistakes(options.where, () =>
-      follow(begin(store, address, options), text ?? 'collections', options.json ?? false),
-    );
+    await showMistakes(options.where, () => {
+      const watched = begin(store, address, options);
+      if (asTable) return draw(watched, name, address?.id !== undefined, stop);
+      return follow(watched, name, options.json ?? false);
+    });
   } finally {
     process.off('SIGINT', stop);
     process.off('SIGTERM', stop);
     store.close();
+  }
+}
+
+async function draw(watched: Watch, name: string, single: boolean, stop: () => void): Promise<void> {
+  const { LiveTable } = await import('../live-table.js');
+  const table = new LiveTable(name, single, stop);
+  try {
+    for await (const view of watched) {
+      if (view.state === 'failed') throw new ProblemError(view.error!);
+      table.show(view);
+    }
+  } finally {
+    table.close();
   }
 }
 

@@ -3,6 +3,7 @@ import { Measures, Problem, SlowQuery, ViewCost } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
+import { describeMachine } from '../measures/machine.js';
 import { VERSION } from '../version.js';
 import type { Context } from './context.js';
 
@@ -43,6 +44,7 @@ export function serveMeasures(app: FastifyInstance, context: Context): void {
         version: VERSION,
         journal: { first, last, from: oldest ? formatTime(oldest.timeMs) : null, sizeBytes: store.journal.sizeBytes },
         connectionLimit: context.attendance.limits.total,
+        machine: describeMachine(store.directory),
       };
     },
   );

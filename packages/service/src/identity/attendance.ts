@@ -74,7 +74,7 @@ export class Attendance {
       );
     }
     this.recognise(presence);
-    this.#present.set(presence, { id: randomBytes(9).toString('base64url'), sinceMs: Date.now() });
+    this.#present.set(presence, { id: randomBytes(6).toString('hex'), sinceMs: Date.now() });
     this.#perAddress.set(address, fromThere + 1);
     return () => {
       if (!this.#present.delete(presence)) return;

@@ -1,0 +1,168 @@
+import { createHistogram } from 'node:perf_hooks';
+import { connect, type Store } from '@uproar/client';
+import { formatMs } from '@uproar/core';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseCount } from '../amounts.js';
+import { targetOf, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { printJson, printTable } from '../output.js';
+import { ProgressBar } from '../progress-bar.js';
+
+interface Options extends StoreOptions {
+  writers: string;
+  watchers: string;
+  seconds: string;
+  json?: boolean;
+}
+
+/** Each writer has so many documents, which it writes in turn. */
+const DOCUMENTS = 10;
+const MOST = { writers: 200, watchers: 500, seconds: 60 };
+
+/** `uproar bench`: how fast a store takes writes from here, and how soon those who watch hear of them. */
+export function addBench(program: Command): void {
+  withStoreOptions(program.command('bench'))
+    .summary('measure how fast the store takes writes from here, and how soon watchers hear of them')
+    .description(
+      'Writes to a collection of its own for a few seconds, over connections of their own, while others watch it; then deletes it again. ' +
+        'The journal keeps what was written.',
+    )
+    .option(
+      '--writers <number>',
+      `connections that write, each one document after the other (up to ${MOST.writers})`,
+      '8',
+    )
+    .option('--watchers <number>', `connections that watch all of it (up to ${MOST.watchers})`, '4')
+    .option('--seconds <number>', `for how long (up to ${MOST.seconds})`, '5')
+    .option('--json', 'print the outcome as JSON')
+    .addHelpText('after', '\nExamples:\n  uproar bench\n  uproar bench --writers 50 --watchers 100 --seconds 10 --json')
+    .action(bench);
+}
+
+async function bench(options: Options): Promise<void> {
+  const counts = {
+    writers: limited(options.writers, MOST.writers),
+    watchers: limited(options.watchers, MOST.watchers),
+    seconds: limited(options.seconds, MOST.seconds),
+  };
+  const { url, key } = targetOf(options);
+  const stores: Store[] = [];
+  const open = (device: string) => {
+    const store = connect(url, { token: key, device, outbox: false });
+    stores.push(store);
+    return store;
+  };
+  const collection = `bench-${Math.random().toString(36).slice(2, 10)}`;
+  const [commits, deliveries] = [createHistogram({ figures: 3 }), createHistogram({ figures: 3 })];
+  const bar = new ProgressBar('{written} written');
+  try {
+    const writers = Array.from({ length: counts.writers }, (_, n) => open(`bench-writer-${n + 1}`));
+    const watchers = Array.from({ length: counts.watchers }, (_, n) => open(`bench-watcher-${n + 1}`));
+    await Promise.all(stores.map((store) => store.ready()));
+    for (const watcher of watchers) {
+      watcher
+        .collection(collection)
+        .watch()
+        .subscribe(({ changes, documents }) => {
+          const now = performance.now();
+          for (const { to } of changes) {
+            if (to !== undefined) note(deliveries, now - Number(documents[to]!.data.sent));
+          }
+        });
+    }
+    const started = performance.now();
+    const endMs = started + counts.seconds * 1000;
+    let written = 0;
+    const timer = setInterval(() => {
+      bar.update(Math.min(counts.seconds * 10, Math.round((performance.now() - started) / 100)), counts.seconds * 10, {
+        written,
+      });
+    }, 100);
+    await Promise.all(
+      writers.map(async (store, writer) => {
+        for (let n = 0; performance.now() < endMs; n++) {
+          const sent = performance.now();
+          await store.collection(collection).put(`w-${writer}-${n % DOCUMENTS}`, { sent, n });
+          note(commits, performance.now() - sent);
+          written++;
+        }
+      }),
+    ).finally(() => clearInterval(timer));
+    bar.stop();
+    const elapsedS = (performance.now() - started) / 1000;
+    const outcome = {
+      url,
+      ...counts,
+      written,
+      writesPerSecond: Math.round(written / elapsedS),
+      deliveriesPerSecond: Math.round(deliveries.count / elapsedS),
+      commitMs: percentiles(commits),
+      deliveryMs: percentiles(deliveries),
+    };
+    if (options.json) printJson(outcome);
+    else report(outcome);
+  } finally {
+    bar.stop();
+    await tidy(stores[0], collection);
+    for (const store of stores) store.close();
+  }
+}
+
+function report({
+  writesPerSecond,
+  deliveriesPerSecond,
+  commitMs,
+  deliveryMs,
+  writers,
+  watchers,
+  seconds,
+  url,
+}: {
+  url: string;
+  writers: number;
+  watchers: number;
+  seconds: number;
+  writesPerSecond: number;
+  deliveriesPerSecond: number;
+  commitMs: Percentiles;
+  deliveryMs: Percentiles;
+}): void {
+  process.stdout.write(pc.dim(`${url}: ${writers} writers, ${watchers} watchers, ${seconds} s\n`));
+  const row = (name: string, rate: number, { p50, p95, p99, max }: Percentiles) => [
+    name,
+    `${rate.toLocaleString('en')}/s`,
+    ...[p50, p95, p99, max].map(formatMs),
+  ];
+  printTable(
+    ['', 'rate', 'half', '95 %', '99 %', 'slowest'],
+    [
+      row('commits', writesPerSecond, commitMs),
+      ...(watchers > 0 ? [row('deliveries', deliveriesPerSecond, deliveryMs)] : []),
+    ],
+  );
+}
+
+type Percentiles = Record<'p50' | 'p95' | 'p99' | 'max', number>;
+
+function percentiles(histogram: ReturnType<typeof createHistogram>): Percentiles {
+  const at = (percentile: number) => (histogram.count === 0 ? 0 : histogram.percentile(percentile) / 1000);
+  return { p50: at(50), p95: at(95), p99: at(99), max: at(100) };
+}
+
+function note(histogram: ReturnType<typeof createHistogram>, durationMs: number): void {
+  histogram.record(Math.max(1, Math.round(durationMs * 1000)));
+}
+
+function limited(text: string, most: number): number {
+  const count = parseCount(text)!;
+  if (count > most) throw new RangeError(`${text} is more than ${most}, which is the most here.`);
+  return count;
+}
+
+/** Deletes what was written. */
+async function tidy(store: Store | undefined, collection: string): Promise<void> {
+  if (store?.state.name !== 'online') return;
+  const { documents } = await store.collection(collection).list({ limit: 10_000 });
+  const writes = documents.map(({ id }) => ({ delete: `${collection}/${id}` }));
+  if (writes.length > 0) await store.commit({ writes });
+}

@@ -1,0 +1,73 @@
+import { formatBytes, formatDuration } from '@uproar/core';
+import type { ConnectionInfo, ConnectionListing, ConnectionWatch } from '@uproar/protocol';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { printJson, printTable } from '../output.js';
+
+type Options = StoreOptions & { json?: boolean };
+
+/** `uproar devices`: who is connected, what each watches, and how far behind it is. */
+export function addDevices(program: Command): void {
+  const devices = program
+    .command('devices')
+    .summary('list who is connected, what each watches, and how far behind it is')
+    .description('The connections that stay open: of devices, browsers, and commands that watch.')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar devices\n  uproar devices list truck\n  uproar devices end 9f2c41d07ab3',
+    );
+  withStoreOptions(devices.command('list', { isDefault: true }))
+    .description('Lists the connections, those furthest behind first.')
+    .argument('[search]', 'only those in whose name, identity, address or watches this occurs')
+    .option('--limit <number>', 'the most connections', '500')
+    .option('--json', 'print each as a line of JSON')
+    .addHelpText('after', '\nExamples:\n  uproar devices list\n  uproar devices list balloons --json')
+    .action((search: string | undefined, options: Options & { limit: string }) =>
+      useStore(options, async (store) => {
+        const query = new URLSearchParams({ limit: options.limit, ...(search === undefined ? {} : { search }) });
+        const { connections, total, found } = await store.fetch<ConnectionListing>(`/v1/connections?${query}`);
+        if (options.json) return connections.forEach(printJson);
+        if (connections.length > 0) {
+          printTable(
+            ['id', 'device', 'identity', 'for', 'behind', 'sent', 'unread', 'watches'],
+            connections.map(rowOf),
+          );
+        }
+        const rest = found > connections.length ? `, ${connections.length} shown` : '';
+        process.stderr.write(pc.dim(`${search === undefined ? total : `${found} of ${total}`} connected${rest}\n`));
+      }),
+    );
+  withStoreOptions(devices.command('end'))
+    .description('Ends a connection. Its device may connect again by itself; revoke its key to keep it out.')
+    .argument('<id>', 'as devices list prints it')
+    .addHelpText('after', '\nExample:\n  uproar devices end 9f2c41d07ab3')
+    .action((id: string, options: Options) =>
+      useStore(options, async (store) => {
+        await store.request('DELETE', `/v1/connections/${encodeURIComponent(id)}`);
+        process.stdout.write(`${pc.green('ended')} ${id}\n`);
+      }),
+    );
+}
+
+function rowOf({ id, device, agent, identity, since, sentBytes, unreadBytes, watches }: ConnectionInfo): string[] {
+  const worst = watches.reduce((most, watch) => Math.max(most, watch.commitsBehind), 0);
+  return [
+    id,
+    device ?? agent?.split(' ')[0] ?? pc.dim('no name'),
+    identity ?? pc.dim('has not said'),
+    formatDuration(Date.now() - Date.parse(since)),
+    watches.length === 0 ? pc.dim('–') : worst === 0 ? pc.green('up to date') : pc.yellow(`${worst} commits`),
+    formatBytes(sentBytes),
+    formatBytes(unreadBytes),
+    watches.length === 0 ? pc.dim('nothing') : watches.map(describe).join(', '),
+  ];
+}
+
+function describe({ query, doc, journal }: ConnectionWatch): string {
+  if (doc !== undefined) return doc;
+  if (journal) return 'the journal';
+  if (!query) return 'the list of collections';
+  const where = query.where === undefined ? '' : ` where ${typeof query.where === 'string' ? query.where : '…'}`;
+  return `${query.from}${where}`;
+}

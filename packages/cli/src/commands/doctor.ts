@@ -1,0 +1,249 @@
+import { accessSync, constants, existsSync, statfsSync, statSync } from 'node:fs';
+import { resolve } from 'node:path';
+import { connect, ProblemError, type Store } from '@uproar/client';
+import { formatBytes, formatDuration } from '@uproar/core';
+import type { Measures, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
+import { VERSION } from '@uproar/service/settings';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { EXIT } from '../exit-codes.js';
+import { targetOf, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { printJson } from '../output.js';
+import type { Target } from '../profiles.js';
+
+/** What came of one thing that was looked at, and what to do about it. */
+interface Finding {
+  about: string;
+  state: 'good' | 'warning' | 'bad' | 'unknown';
+  detail: string;
+  mend?: string;
+}
+
+type Options = StoreOptions & { data?: string; json?: boolean };
+
+/** The first event of a stream that nobody holds back is there within this. */
+const STREAM_WITHIN_MS = 4000;
+const LEAST_FREE_BYTES = 1_000_000_000;
+const LEAST_FREE_PART = 0.05;
+/** Files that the service has open beside its connections. */
+const SPARE_FILES = 100;
+
+/** `uproar doctor`: looks at everything that is often wrong, and tells what to mend. */
+export function addDoctor(program: Command): void {
+  withStoreOptions(program.command('doctor'))
+    .summary('look at everything that is often wrong, and tell what to mend')
+    .description(
+      'Checks the address, the key, the clock, WebSockets, whether something on the way holds event streams back, the policy, ' +
+        'the disk of the store and how many files it may have open. Ends with 1 when something must be mended.',
+    )
+    .option('--data <directory>', 'look at a data directory on this machine too')
+    .option('--json', 'print each finding as a line of JSON')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar doctor\n  uproar doctor --url https://tower.example --key "$UPROAR_KEY"\n  uproar doctor --data ./uproar-data --json',
+    )
+    .action(doctor);
+}
+
+async function doctor(options: Options): Promise<void> {
+  const findings: Finding[] = [];
+  const tell = (finding: Finding) => {
+    findings.push(finding);
+    if (options.json) printJson(finding);
+    else print(finding);
+  };
+  tell(nodeHere());
+  if (options.data !== undefined) for (const finding of dataHere(resolve(options.data))) tell(finding);
+  const target = targetOf(options);
+  let store: Store | undefined;
+  try {
+    store = connect(target.url, { token: target.key, device: 'doctor', outbox: false });
+    for await (const finding of examine(store, target)) tell(finding);
+  } catch (error) {
+    if (!(error instanceof TypeError)) throw error;
+    const mend = 'An address reads like http://127.0.0.1:4680.';
+    tell({ about: 'address', state: 'bad', detail: `"${target.url}" is not the address of a store.`, mend });
+  } finally {
+    store?.close();
+  }
+  const bad = findings.filter(({ state }) => state === 'bad').length;
+  const warnings = findings.filter(({ state }) => state === 'warning').length;
+  if (bad > 0) process.exitCode = EXIT.failed;
+  if (options.json) return;
+  const sum = bad > 0 ? pc.red(`${bad} to mend`) : pc.green('nothing must be mended');
+  process.stdout.write(`\n${sum}${warnings > 0 ? `, ${pc.yellow(`${warnings} to look at`)}` : ''}\n`);
+}
+
+const MARKS = { good: pc.green('✓'), warning: pc.yellow('!'), bad: pc.red('✗'), unknown: pc.dim('?') };
+
+function print({ about, state, detail, mend }: Finding): void {
+  process.stdout.write(`${MARKS[state]} ${about.padEnd(10)} ${detail}\n`);
+  if (mend) process.stdout.write(`  ${''.padEnd(10)} ${pc.cyan('→')} ${mend}\n`);
+}
+
+function nodeHere(): Finding {
+  const [major] = process.versions.node.split('.').map(Number);
+  const detail = `uproar ${VERSION} on Node.js ${process.versions.node}`;
+  if (major! >= 20) return { about: 'here', state: 'good', detail };
+  return { about: 'here', state: 'bad', detail, mend: 'Install Node.js 20 or newer.' };
+}
+
+/** The data directory of a store on this machine. */
+function dataHere(directory: string): Finding[] {
+  const about = 'data';
+  if (!existsSync(directory)) {
+    return [{ about, state: 'bad', detail: `There is no ${directory}.`, mend: 'uproar serve --data DIR makes one.' }];
+  }
+  const findings: Finding[] = [];
+  try {
+    accessSync(directory, constants.R_OK | constants.W_OK);
+    findings.push({ about, state: 'good', detail: `${directory} can be read and written` });
+  } catch {
+    const mend = `Run the store as the user it belongs to: chown -R USER ${directory}`;
+    findings.push({ about, state: 'bad', detail: `${directory} cannot be written.`, mend });
+  }
+  if ((statSync(directory).mode & 0o077) !== 0) {
+    const mend = `chmod 700 ${directory}`;
+    findings.push({ about, state: 'warning', detail: 'Others on this machine can look into it.', mend });
+  }
+  const { bavail, blocks, bsize } = statfsSync(directory);
+  findings.push(disk(about, bavail * bsize, blocks * bsize));
+  return findings;
+}
+
+function disk(about: string, freeBytes: number, bytes: number): Finding {
+  const detail = `${formatBytes(freeBytes)} of ${formatBytes(bytes)} free on the disk`;
+  const short = freeBytes < LEAST_FREE_BYTES || freeBytes < bytes * LEAST_FREE_PART;
+  if (!short) return { about, state: 'good', detail };
+  const mend = 'Make room, cut the journal (serve --journal-age 30d), or move the store to a larger disk.';
+  return { about, state: freeBytes < LEAST_FREE_BYTES / 10 ? 'bad' : 'warning', detail, mend };
+}
+
+const STEP_MENDS = {
+  address: 'Is the store running, and is the address right? Give it with --url, UPROAR_URL or a profile.',
+  key: 'Give the key with --key or UPROAR_KEY. The first start of the store printed it; "uproar key create" makes others.',
+  live: 'Have the proxy pass the headers Upgrade and Connection on (HTTP/1.1), and keep idle connections for a minute.',
+  clock: 'Have both machines set their clocks by NTP: timedatectl set-ntp true',
+};
+
+async function* examine(store: Store, target: Target): AsyncGenerator<Finding> {
+  const from = target.urlFrom === 'default' ? '' : ` (from ${target.urlFrom})`;
+  for (const { step, ok, detail } of await store.check()) {
+    const text =
+      step === 'address' ? `${detail}${from}` : step === 'key' && ok ? `${detail}${keyFrom(target)}` : detail;
+    const withoutSocket = step === 'live' && ok && /no WebSocket/.test(detail);
+    const state = ok ? (withoutSocket ? 'warning' : 'good') : 'bad';
+    yield { about: step, state, detail: text, ...(ok && !withoutSocket ? {} : { mend: STEP_MENDS[step] }) };
+    // Without a WebSocket devices do with requests and event streams, so the rest is worth looking at.
+    if (!ok && (step === 'address' || step === 'key')) return;
+  }
+  const server = store.state.name === 'online' ? store.state.server : undefined;
+  if (server && server.serverVersion !== VERSION) {
+    const detail = `the store runs ${server.serverVersion}, this command is ${VERSION}`;
+    yield { about: 'version', state: 'warning', detail, mend: 'Bring both to the same version.' };
+  }
+  yield await stream(store);
+  yield* policy(store, server?.openUntil);
+  yield* machine(store);
+}
+
+function keyFrom({ keyFrom: from }: Target): string {
+  return from === 'default' ? '' : ` (from ${from})`;
+}
+
+/** Whether the first event of a stream comes at once, or something on the way collects it first. */
+async function stream(store: Store): Promise<Finding> {
+  const about = 'streams';
+  const stop = new AbortController();
+  const timer = setTimeout(() => stop.abort(), STREAM_WITHIN_MS);
+  const started = performance.now();
+  try {
+    let text = '';
+    // A collection that nobody has: its first event is small, so that whatever collects before it passes on holds it back.
+    for await (const piece of store.stream(
+      '/v1/data/doctor-looks?limit=1',
+      undefined,
+      'text/event-stream',
+      stop.signal,
+    )) {
+      text += piece;
+      if (text.includes('event: result')) break;
+    }
+    const elapsedMs = Math.round(performance.now() - started);
+    return { about, state: 'good', detail: `event streams come through at once (${elapsedMs} ms)` };
+  } catch (error) {
+    if (error instanceof ProblemError) return { about, state: 'unknown', detail: error.problem.detail };
+    const detail = `The first event of a stream has not come within ${STREAM_WITHIN_MS / 1000} s: something on the way collects answers before it passes them on.`;
+    return {
+      about,
+      state: 'bad',
+      detail,
+      mend: 'Turn buffering and compression of text/event-stream off in the proxy.',
+    };
+  } finally {
+    clearTimeout(timer);
+    stop.abort();
+  }
+}
+
+async function* policy(store: Store, openUntil: string | undefined): AsyncGenerator<Finding> {
+  const about = 'policy';
+  if (openUntil !== undefined) {
+    const left = formatDuration(Date.parse(openUntil) - Date.now());
+    yield {
+      about,
+      state: 'warning',
+      detail: `Everybody may do everything with documents for ${left} more.`,
+      mend: 'Set a policy before that ends: uproar policy set policy.yaml',
+    };
+  }
+  try {
+    const { version, text } = await store.fetch<PolicyVersion>('/v1/policy');
+    if (version === 0) {
+      const mend = 'uproar policy set policy.yaml lets others in; uproar policy try shows what it does.';
+      yield { about, state: 'warning', detail: 'There is none yet, so that only keys may do anything.', mend };
+      return;
+    }
+    const answer = await store.request('PUT', '/v1/policy', { text, dryRun: true });
+    const { warnings } = (await answer.json()) as PolicyAnswer;
+    yield { about, state: 'good', detail: `version ${version} is in force` };
+    for (const { pointer, message } of warnings) {
+      yield {
+        about,
+        state: 'warning',
+        detail: `${pointer}: ${message}`,
+        mend: 'uproar policy show, then uproar policy set',
+      };
+    }
+  } catch (error) {
+    yield notTold(about, error);
+  }
+}
+
+async function* machine(store: Store): AsyncGenerator<Finding> {
+  try {
+    const now = new Date(Date.now() - 5000).toISOString();
+    const { machine: found, connectionLimit } = await store.fetch<Measures>(`/v1/measures?after=${now}`);
+    if (!found) throw new Error('The store is of a version that does not tell.');
+    yield disk('disk', found.diskFreeBytes, found.diskBytes);
+    const { openFiles, openFilesLimit } = found;
+    if (openFilesLimit === null) {
+      yield { about: 'files', state: 'unknown', detail: `${found.platform} does not tell how many files may be open` };
+      return;
+    }
+    const detail = `${openFiles} open, ${openFilesLimit} may be; the store takes up to ${connectionLimit} connections`;
+    const enough = openFilesLimit >= connectionLimit + SPARE_FILES;
+    const mend = `Raise the limit (ulimit -n ${connectionLimit + 1000}, or LimitNOFILE= of the unit), or lower serve --connections.`;
+    yield { about: 'files', state: enough ? 'good' : 'warning', detail, ...(enough ? {} : { mend }) };
+  } catch (error) {
+    yield notTold('machine', error);
+  }
+}
+
+function notTold(about: string, error: unknown): Finding {
+  const detail =
+    error instanceof ProblemError && error.problem.status === 403
+      ? 'Only a key that may administer the store is told.'
+      : String((error as Error).message);
+  return { about, state: 'unknown', detail };
+}

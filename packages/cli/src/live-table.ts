@@ -1,0 +1,157 @@
+import type { Document, View } from '@uproar/client';
+import logUpdate from 'log-update';
+import pc from 'picocolors';
+import { describeFields } from './describe-change.js';
+import { cutLine, formatDocuments, formatTable, formatValue } from './output.js';
+
+/** A cell that altered is marked for so long. */
+const MARKED_MS = 1500;
+
+/** The screen is drawn again at most this often. */
+const DRAW_MS = 100;
+
+/** Lines that are no rows: the state, the headings, what happened last, and the keys. */
+const OTHER_LINES = 8;
+const NEWS = 2;
+
+/** Keys as a terminal sends them: an escape sequence (ECMA-48, section 5.4), or a character. */
+// eslint-disable-next-line no-control-regex
+const KEYS = /\u001b\[[\d;]*[A-Za-z~]|[^]/g;
+
+const STATES = {
+  loading: pc.dim('loading'),
+  live: pc.green('● live'),
+  stale: pc.yellow('● the connection is broken; this is what was'),
+  failed: pc.red('● ended'),
+};
+
+/** A view as a table on the terminal that stays in place: rows come, alter and go in it. */
+export class LiveTable {
+  readonly #name: string;
+  readonly #single: boolean;
+  readonly #marks = new Map<string, number>();
+  readonly #timer: NodeJS.Timeout;
+  #view: View | undefined;
+  #held: View | undefined;
+  #top = 0;
+  #news: string[] = [];
+  #changes = 0;
+  #drawn = '';
+
+  /**
+   * @param name what is watched
+   * @param single whether it is one document, whose fields are shown one below the other
+   * @param onQuit called when somebody presses q or Ctrl-C
+   */
+  constructor(name: string, single: boolean, onQuit: () => void) {
+    this.#name = name;
+    this.#single = single;
+    if (process.stdin.isTTY) {
+      process.stdin.setRawMode(true).resume();
+      process.stdin.on('data', (text) => {
+        for (const key of String(text).match(KEYS) ?? []) this.#press(key, onQuit);
+      });
+    }
+    this.#timer = setInterval(() => this.#draw(), DRAW_MS);
+  }
+
+  /** Shows a later view. */
+  show(view: View): void {
+    const before = this.#view;
+    if (before && before.state !== 'loading') {
+      for (const { id } of view.changes) this.#note(before.byId.get(id), view.byId.get(id), id);
+    }
+    this.#view = view;
+  }
+
+  /** Draws what there is a last time and leaves it on the screen. */
+  close(): void {
+    clearInterval(this.#timer);
+    this.#draw();
+    logUpdate.done();
+    if (process.stdin.isTTY) process.stdin.setRawMode(false).pause();
+  }
+
+  #note(before: Document | undefined, after: Document | undefined, id: string): void {
+    this.#changes++;
+    const now = Date.now();
+    if (before && after) {
+      for (const name of new Set([...Object.keys(before.data), ...Object.keys(after.data)])) {
+        if (JSON.stringify(before.data[name]) !== JSON.stringify(after.data[name]))
+          this.#marks.set(`${id} ${name}`, now);
+      }
+    } else if (after) this.#marks.set(`${id} `, now);
+    const mark = !before ? pc.green('+') : after ? pc.yellow('~') : pc.red('-');
+    const what = after ? describeFields(before, after) : 'deleted';
+    this.#news = [...this.#news, `${mark} ${pc.bold(id)}  ${what}`].slice(-NEWS);
+  }
+
+  #press(key: string, onQuit: () => void): void {
+    const page = Math.max(1, this.#rows() - 1);
+    if (key === 'q' || key === '\u0003') return onQuit();
+    if (key === ' ') this.#held = this.#held ? undefined : this.#view;
+    else if (key === '\u001b[B' || key === 'j') this.#top++;
+    else if (key === '\u001b[A' || key === 'k') this.#top--;
+    else if (key === '\u001b[6~') this.#top += page;
+    else if (key === '\u001b[5~') this.#top -= page;
+    this.#draw();
+  }
+
+  #rows(): number {
+    return Math.max(3, (process.stdout.rows || 24) - OTHER_LINES - 1);
+  }
+
+  #draw(): void {
+    const view = this.#held ?? this.#view;
+    if (!view) return;
+    const width = (process.stdout.columns || 80) - 1;
+    const now = Date.now();
+    for (const [key, timeMs] of this.#marks) if (now - timeMs > MARKED_MS) this.#marks.delete(key);
+    const lines = [this.#heading(view), '', ...this.#body(view, width), '', ...this.#news.map(cutLine), this.#keys()];
+    const text = lines.map(cutLine).join('\n');
+    if (text !== this.#drawn) logUpdate(text);
+    this.#drawn = text;
+  }
+
+  #heading({ state, documents, seq, more }: View): string {
+    const count = `${documents.length.toLocaleString('en')} document${documents.length === 1 ? '' : 's'}${more ? ' and more' : ''}`;
+    const facts = `${this.#single ? '' : `${count}, `}seq ${seq}, ${this.#changes} changes seen`;
+    return `${pc.bold(this.#name)}  ${this.#held ? pc.yellow('❚❚ held') : STATES[state]}  ${pc.dim(facts)}`;
+  }
+
+  #body(view: View, width: number): string[] {
+    const rows = this.#rows();
+    if (this.#single) return this.#fields(view.documents[0], width).slice(0, rows + 1);
+    if (view.documents.length === 0)
+      return [pc.dim(view.state === 'loading' ? '' : 'no documents now; they appear as they come')];
+    this.#top = Math.max(0, Math.min(this.#top, view.documents.length - rows));
+    const shown = view.documents.slice(this.#top, this.#top + rows);
+    const { lines, left } = formatDocuments(shown, width, (document, field, cell) =>
+      this.#marks.has(`${document.id} ${field}`) ? mark(cell) : field === '' ? pc.bold(cell) : cell,
+    );
+    const rest = view.documents.length - shown.length;
+    const notes = [rest > 0 && `${rest.toLocaleString('en')} more rows`, left > 0 && `${left} more fields`].filter(
+      Boolean,
+    );
+    return notes.length > 0 ? [...lines, pc.dim(`… ${notes.join(', ')}`)] : lines;
+  }
+
+  #fields(document: Document | undefined, width: number): string[] {
+    if (!document) return [pc.dim('there is no such document; if somebody creates it, it appears here')];
+    const { id, version, updated, data } = document;
+    const rows = Object.entries(data).map(([name, value]) => {
+      const cell = formatValue(value, width);
+      return [pc.cyan(name), this.#marks.has(`${id} ${name}`) ? mark(cell) : cell];
+    });
+    const bookkeeping = version === undefined ? [] : [[pc.dim('version'), `${version}, ${updated}`]];
+    return formatTable(['field', 'value'], [...rows, ...bookkeeping], width);
+  }
+
+  #keys(): string {
+    return pc.dim(`q ends · space ${this.#held ? 'goes on' : 'holds still'}${this.#single ? '' : ' · ↑ ↓ scroll'}`);
+  }
+}
+
+function mark(cell: string): string {
+  return pc.isColorSupported ? pc.black(pc.bgYellow(cell)) : `*${cell}`;
+}
