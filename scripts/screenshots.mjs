@@ -62,12 +62,31 @@ const pages = {
     setTimeout(() => demo.kill('SIGCONT'), 1500);
   },
   async 'console-query'(page) {
-    await signIn(
-      page,
-      `data/flights?where=${encodeURIComponent("day = 3 AND passengers >= 5 AND status = 'landed'")}&order=-maxAltitude`,
-    );
+    const where = "status = 'aloft' AND altitude > 800 AND fuel BETWEEN 20 AND 80";
+    await signIn(page, `query?from=balloons&where=${encodeURIComponent(where)}&order=-altitude`);
     await page.getByText('An index would help').waitFor();
-    await sleep(500);
+    await sleep(4000);
+  },
+  async 'console-journal'(page) {
+    await signIn(page, 'journal?collection=balloons');
+    await page.getByRole('option').first().waitFor();
+    await sleep(3000);
+    await page.getByRole('button', { name: 'Hold still' }).click();
+    await page.getByRole('option').nth(4).click();
+  },
+  async 'console-devices'(page) {
+    const truck = await open('watch', 'balloons', '--where', "crewId = 'c-2'", '--lines');
+    await signIn(page, 'devices');
+    await sleep(5000);
+    truck.kill();
+  },
+  async 'console-operations'(page) {
+    await page.emulateMedia({ colorScheme: 'dark' });
+    const bench = await open('bench', '--seconds', '20', '--writers', '3', '--watchers', '3');
+    await sleep(20_000);
+    await signIn(page, 'operations');
+    await sleep(12_000);
+    bench.kill();
   },
   async 'console-policy'(page) {
     await signIn(page, 'access/policy');
@@ -118,11 +137,6 @@ const pages = {
     await page.getByText('sign-in-failed').waitFor();
     await sleep(500);
   },
-  async 'console-data-dark'(page) {
-    await page.emulateMedia({ colorScheme: 'dark' });
-    await signIn(page, 'data/stations');
-    await sleep(3000);
-  },
 };
 
 const terminals = {
@@ -162,12 +176,20 @@ const terminals = {
     ],
     seconds: 13,
   },
-  'terminal-status': { lines: ['uproar status', 'uproar get stations --limit 8'], seconds: 5 },
+  'terminal-status': { lines: ['uproar status', 'uproar doctor', 'uproar devices', 'uproar bench --seconds 3'], seconds: 11 },
 };
+
+/** A command that runs beside the page. */
+async function open(...args) {
+  const environment = { ...process.env, UPROAR_URL: url, UPROAR_KEY: KEY };
+  const started = spawn(process.execPath, [main, ...args], { env: environment, stdio: 'ignore' });
+  await sleep(1000);
+  return started;
+}
 
 async function signIn(page, path) {
   await page.goto(`${url}/console/${path}#key=${KEY}`);
-  await page.getByText('Connected').waitFor();
+  await page.getByText('Connected', { exact: true }).waitFor();
 }
 
 const chosen = (name) => wanted.length === 0 || wanted.includes(name);
