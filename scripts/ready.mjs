@@ -55,12 +55,16 @@ export function makeChromiumReady() {
   process.exit(1);
 }
 
-/** Makes sure that the programs are there that the recipes are written for. */
+/** The programs that recipes are written for and that tests make use of, and the Debian packages they come in. */
+const TOOLS = { curl: 'curl', jq: 'jq', python3: 'python3', script: 'bsdutils' };
+
+/** Makes sure that these programs are there. */
 export function makeToolsReady() {
-  const missing = () => ['curl', 'jq', 'python3'].filter((name) => spawnSync(name, ['--version']).status !== 0);
-  if (missing().length === 0 || (installFromDebian(...missing()) && missing().length === 0)) return;
-  console.error(`${missing().join(', ')} could not be installed. The tests of the recipes need them:`);
-  console.error(`run "apt-get install ${missing().join(' ')}" as root.`);
+  const missing = () => Object.keys(TOOLS).filter((name) => spawnSync(name, ['--version']).status !== 0);
+  const packages = missing().map((name) => TOOLS[name]);
+  if (packages.length === 0 || (installFromDebian(...packages) && missing().length === 0)) return;
+  console.error(`${missing().join(', ')} could not be installed. Some tests need them:`);
+  console.error(`run "apt-get install ${packages.join(' ')}" as root.`);
   process.exit(1);
 }
 

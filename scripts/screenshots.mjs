@@ -91,12 +91,8 @@ const pages = {
   async 'console-policy'(page) {
     await signIn(page, 'access/policy');
     await page.locator('.cm-content').waitFor();
-    const choose = async (label, value) => {
-      await page.getByLabel(label, { exact: true }).click({ force: true });
-      await page.locator('.ant-select-item-option').filter({ hasText: value }).last().click();
-    };
-    await choose('in', 'flights');
-    await choose('What is done', 'update');
+    await page.getByLabel('in', { exact: true }).selectOption('flights');
+    await page.getByLabel('What is done').selectOption('update');
     await page.getByLabel('Id of the document').fill('f-0243');
     await page.getByLabel('Data as JSON').fill('{"crewId": "c-9"}');
     await page.getByRole('button', { name: 'Try', exact: true }).click();
@@ -176,7 +172,10 @@ const terminals = {
     ],
     seconds: 13,
   },
-  'terminal-status': { lines: ['uproar status', 'uproar doctor', 'uproar devices', 'uproar bench --seconds 3'], seconds: 11 },
+  'terminal-status': {
+    lines: ['uproar status', 'uproar doctor', 'uproar devices', 'uproar bench --seconds 3'],
+    seconds: 11,
+  },
 };
 
 /** A command that runs beside the page. */

@@ -3,14 +3,16 @@ import type { NotificationInstance } from 'ant-design-vue/es/notification/interf
 import { inject, type InjectionKey } from 'vue';
 
 export const StoreKey: InjectionKey<Store> = Symbol('store');
-export const NoticesKey: InjectionKey<NotificationInstance> = Symbol('notices');
+/** Shows notices in a corner of the page. */
+export type Notices = Pick<NotificationInstance, 'success' | 'info' | 'error' | 'destroy'>;
+export const NoticesKey: InjectionKey<Notices> = Symbol('notices');
 
 /** The store the console is signed in to. */
 export function useStore(): Store {
   return inject(StoreKey)!;
 }
 
-/** Shows notices in the corner of the page. */
-export function useNotices(): NotificationInstance {
+/** What shows notices. */
+export function useNotices(): Notices {
   return inject(NoticesKey)!;
 }

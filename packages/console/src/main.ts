@@ -1,5 +1,6 @@
 import './style-nonce';
 import './sign-in-link';
+import './near-names';
 import { createApp } from 'vue';
 import App from './App.vue';
 import { router } from './router';

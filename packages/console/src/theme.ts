@@ -24,10 +24,12 @@ watchEffect(() => document.documentElement.classList.toggle('dark', isDark.value
 export const componentTheme = computed(() => ({
   algorithm: isDark.value ? antTheme.darkAlgorithm : antTheme.defaultAlgorithm,
   token: {
-    colorPrimary: isDark.value ? '#8f86f0' : '#5a4fcf',
+    colorPrimary: isDark.value ? '#7568e6' : '#5a4fcf',
     colorInfo: isDark.value ? '#8f86f0' : '#5a4fcf',
+    colorSuccess: isDark.value ? '#62d79a' : '#156b3e',
+    colorWarning: isDark.value ? '#e3b04b' : '#8f5a00',
     colorLink: isDark.value ? '#a59df5' : '#5a4fcf',
-    colorError: isDark.value ? '#f0736a' : '#b3362c',
+    colorError: isDark.value ? '#ff8f86' : '#b3362c',
     borderRadius: 5,
     fontSize: 13,
     fontSizeSM: 12,

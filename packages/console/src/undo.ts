@@ -1,7 +1,7 @@
 import { ProblemError, type Document, type Store } from '@uproar/client';
 import { Button } from 'ant-design-vue';
-import type { NotificationInstance } from 'ant-design-vue/es/notification/interface';
 import { h } from 'vue';
+import type { Notices } from './injection';
 
 /** How long deleted documents can be put back from the notice, in seconds. */
 const UNDO_SECONDS = 12;
@@ -12,7 +12,7 @@ const AT_ONCE = 1000;
 /** Deletes documents as they are shown and offers to put them back. Returns whether they were deleted. */
 export async function deleteWithUndo(
   store: Store,
-  notices: NotificationInstance,
+  notices: Notices,
   collection: string,
   documents: readonly Document[],
 ): Promise<boolean> {

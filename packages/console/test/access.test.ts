@@ -62,8 +62,7 @@ describe('access in the console', function () {
     await service.request('PATCH', '/v1/data/flights/f-2', { crew: 'c-1' });
     await until('it is live', async () => (await rows()).length === 2);
 
-    await page.getByLabel('What is done').click({ force: true });
-    await page.locator('.ant-select-item-option').filter({ hasText: 'update' }).click();
+    await page.getByLabel('What is done').selectOption('update');
     await page.getByLabel('Id of the document').fill('f-1');
     await page.getByLabel('Data as JSON').fill('{"crew": "c-9"}');
     await page.getByRole('button', { name: 'Try', exact: true }).click();
@@ -123,7 +122,7 @@ describe('access in the console', function () {
   it('shows the audit log, and how long the store stands open', async () => {
     await openTab('Audit log');
     for (const event of ['account-altered', 'key-revoked', 'policy-changed'])
-      await page.getByText(event, { exact: true }).first().waitFor();
+      await page.getByRole('cell', { name: event, exact: true }).first().waitFor();
     await page.getByText('The store stands open').waitFor();
     const left = () => page.locator('.banner .time').textContent();
     const before = await left();

@@ -1,54 +1,29 @@
 import { expect } from 'chai';
 import { spawn, type ChildProcess } from 'node:child_process';
-import { chromium, type Browser, type Page } from 'playwright-core';
+import { chromium, type Page } from 'playwright-core';
 import { connect, type Store } from '@uproar/client';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import { CHROMIUM } from '../../../test/chromium.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { KEY, TestService, until } from '../../../test/service.js';
+import { Windows, writeInto } from './windows.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
 describe('the console in a browser', function () {
   this.timeout(60_000);
-  let browser: Browser;
+  const windows = new Windows();
   let service: TestService;
   let store: Store;
-  const faults: string[] = [];
 
   before(async () => {
     service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
     store = service.client();
-    browser = await chromium.launch(CHROMIUM);
   });
-  after(async () => {
-    await browser.close();
-    await service.stop();
-  });
-  afterEach(() => expect(faults.splice(0), 'nothing goes wrong in the page').to.deep.equal([]));
+  after(() => service.stop());
 
-  const openPage = async (path = '', width = 1280): Promise<Page> => {
-    const context = await browser.newContext({ viewport: { width, height: 800 } });
-    const page = await context.newPage();
-    page.setDefaultTimeout(10_000);
-    page.on('pageerror', (error) => faults.push(error.message));
-    page.on('console', (message) => {
-      if (message.type() === 'error' && !message.text().includes('WebSocket')) faults.push(message.text());
-    });
-    await page.goto(`${service.url}/console/${path}`);
-    return page;
-  };
-  const signedIn = async (path = '', width?: number): Promise<Page> => {
-    const page = await openPage(`${path}#key=${KEY}`, width);
-    await page.getByText('Connected', { exact: true }).waitFor();
-    return page;
-  };
-  /** Writes into an editor. Typed over a selection, text would take on its look, which the page's security policy forbids. */
-  const writeInto = async (page: Page, label: string, text: string) => {
-    await page.getByLabel(label, { exact: true }).click();
-    await page.keyboard.press('Control+A');
-    await page.keyboard.press('Delete');
-    await page.keyboard.insertText(text);
-  };
+  const openPage = (path = '') => windows.open(`${service.url}/console/${path}`);
+  const signedIn = (path = '', width = 1280) =>
+    windows.signIn(service.url, path, KEY, { viewport: { width, height: 800 } });
   const cell = (page: Page, id: string, field: string) => page.locator(`[data-row="${id}"] [data-field="${field}"]`);
 
   it('asks for the key, says when it is wrong, and keeps it out of the address', async () => {

@@ -1,4 +1,3 @@
-import { diff } from './diff.js';
 import { fieldChanges, type FieldChange } from './field-changes.js';
 import { deepEqual, getMember, type JsonObject, type JsonValue } from './json.js';
 import { applyPatch, type JsonPatch } from './json-patch.js';
@@ -9,14 +8,13 @@ import { formatPointer, parsePointer } from './pointer.js';
  * they were when the edit began. Fields that others alter meanwhile stay as those left them.
  */
 export function guardedPatch(before: JsonObject, after: JsonObject): JsonPatch {
-  const ops = diff(before, after);
-  // What replaces all of the data must find all of it as it was.
-  if (ops.some(({ path }) => path === '')) return [{ op: 'test', path: '', value: before }, ...ops];
-  const names = new Set(ops.map(({ path }) => parsePointer(path)[0]!));
-  const tests = [...names].flatMap((name) => {
-    const value = getMember(before, name);
-    return value === undefined ? [] : [{ op: 'test' as const, path: formatPointer([name]), value }];
-  });
+  const changes = fieldChanges(before, after);
+  const tests = changes.flatMap(({ pointer, before: value }) =>
+    value === undefined ? [] : [{ op: 'test' as const, path: pointer, value }],
+  );
+  const ops = changes.map(({ pointer, after: value }) =>
+    value === undefined ? { op: 'remove' as const, path: pointer } : { op: 'add' as const, path: pointer, value },
+  );
   return [...tests, ...ops];
 }
 

@@ -43,6 +43,8 @@ onMounted(() => {
     }),
   });
 });
+// What can be scrolled can be reached by the keyboard.
+onMounted(() => (editor!.scrollDOM.tabIndex = 0));
 watch(text, (next) => {
   if (!editor || editor.state.doc.toString() === next) return;
   editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: next } });

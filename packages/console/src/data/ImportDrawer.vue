@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { isCollectionName, isDocumentId } from '@uproar/core';
 import { ProblemError, type JsonObject, type Store } from '@uproar/client';
-import { Alert, Button, Drawer, Input, Progress, Select } from 'ant-design-vue';
+import { Alert, Button, Drawer, Input, Progress } from 'ant-design-vue';
 import { computed, onMounted, ref, shallowRef } from 'vue';
+import ChoiceBox from '../components/ChoiceBox.vue';
 import { useStore } from '../injection';
 import { formatCell } from '../table/fields';
 import { findIdField, MAX_FILE_BYTES, readRows, type Row } from './import-rows';
@@ -129,7 +130,7 @@ function close(): void {
         </div>
         <div>
           <label for="import-id">Ids</label>
-          <Select
+          <ChoiceBox
             id="import-id"
             v-model:value="idField"
             class="wide"
@@ -142,7 +143,7 @@ function close(): void {
         </div>
         <div v-if="idField !== GENERATED">
           <label for="import-existing">Documents that exist</label>
-          <Select
+          <ChoiceBox
             id="import-existing"
             v-model:value="existing"
             class="wide"

@@ -1,18 +1,12 @@
 <script setup lang="ts">
 import type { Document } from '@uproar/client';
 import { Button, Popconfirm } from 'ant-design-vue';
-import { useNotices, useStore } from '../injection';
-import { deleteWithUndo } from '../undo';
+import { useNotices } from '../injection';
 import { save } from './export-shown';
 
 const props = defineProps<{ collection: string; documents: readonly Document[] }>();
-const emit = defineEmits<{ clear: []; duplicate: [document: Document] }>();
-const store = useStore();
+const emit = defineEmits<{ clear: []; remove: []; duplicate: [document: Document] }>();
 const notices = useNotices();
-
-async function remove(): Promise<void> {
-  if (await deleteWithUndo(store, notices, props.collection, props.documents)) emit('clear');
-}
 
 async function copy(): Promise<void> {
   await navigator.clipboard.writeText(props.documents.map((document) => JSON.stringify(document)).join('\n'));
@@ -33,7 +27,7 @@ function keep(): void {
       description="They can be put back right after."
       ok-text="Delete"
       :ok-button-props="{ danger: true }"
-      @confirm="remove"
+      @confirm="emit('remove')"
     >
       <Button danger size="small">Delete</Button>
     </Popconfirm>

@@ -3,10 +3,11 @@ import { isProblem, ProblemError, type Document, type JsonObject } from '@uproar
 import { guardedPatch, mergeEdits } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Drawer, Popconfirm, Segmented, Spin } from 'ant-design-vue';
-import { computed, defineAsyncComponent, ref, watch } from 'vue';
+import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue';
 import { readData } from '../check-data';
 import { useNotices, useStore } from '../injection';
 import ConflictTable from './ConflictTable.vue';
+import { drafts } from './drafts';
 import { deleteWithUndo } from '../undo';
 
 const HistoryPanel = defineAsyncComponent(() => import('./HistoryPanel.vue'));
@@ -38,6 +39,25 @@ const conflicting = computed(() => {
 });
 const sizeBytes = computed(() => new TextEncoder().encode(JSON.stringify(now.value?.data ?? {})).length);
 
+// What was edited and not saved is there again when the document is opened again.
+const draft = drafts.get(`${props.collection}/${props.id}`);
+if (draft) [base.value, text.value] = [draft.base, draft.text];
+onBeforeUnmount(() => {
+  const address = `${props.collection}/${props.id}`;
+  if (dirty.value && base.value) drafts.set(address, { base: base.value, text: text.value });
+  else drafts.delete(address);
+});
+
+/** Escape closes it wherever the focus is, unless something else makes use of that key. */
+function onKey(event: KeyboardEvent): void {
+  const elsewhere = (event.target as HTMLElement | null)?.closest(
+    'input, textarea, select, [contenteditable], .ant-modal, .ant-drawer',
+  );
+  if (event.key === 'Escape' && !event.defaultPrevented && !elsewhere) emit('close');
+}
+onMounted(() => addEventListener('keydown', onKey));
+onBeforeUnmount(() => removeEventListener('keydown', onKey));
+
 // Without edits of one's own the editor follows the store.
 watch(now, (document) => {
   if (document && !dirty.value) takeOver(document);
@@ -68,7 +88,9 @@ async function save(): Promise<void> {
   const documents = store.collection(props.collection);
   const { data } = checked.value;
   try {
-    const ops = guardedPatch(base.value.data, data);
+    // What others have altered meanwhile, in other fields, is where this goes on from.
+    const from = now.value ?? base.value;
+    const ops = guardedPatch(from.data, mergeEdits(base.value.data, data, from.data).data);
     if (ops.length === 0) takeOver(now.value ?? base.value);
     else {
       const version = now.value
@@ -79,9 +101,11 @@ async function save(): Promise<void> {
       notices.success({ message: `Saved ${props.id}`, description: `Version ${version}`, duration: 2 });
     }
   } catch (error) {
-    // Then the view is about to show what the others did.
-    if (!isProblem(error, 'version-mismatch') && !isProblem(error, 'test-failed'))
-      failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+    failure.value = isProblem(error, 'test-failed')
+      ? `Somebody altered ${error.problem.pointer ?? 'the same'} in this moment. Look at what it is now, and save again.`
+      : error instanceof ProblemError
+        ? error.problem.detail
+        : String(error);
   }
   busy.value = false;
 }

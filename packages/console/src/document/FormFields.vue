@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { isObject, JsonTextError, parseJson } from '@uproar/core';
 import type { JsonObject, JsonValue } from '@uproar/client';
-import { Button, Input, Select, Switch, Textarea } from 'ant-design-vue';
+import { Button, Input, Switch, Textarea } from 'ant-design-vue';
 import { computed, ref } from 'vue';
+import ChoiceBox from '../components/ChoiceBox.vue';
 
 const props = defineProps<{ data: JsonObject; path: string }>();
 const emit = defineEmits<{ change: [data: JsonObject] }>();
@@ -75,9 +76,9 @@ const labelOf = (name: string) => (props.path === '' ? name : `${props.path}.${n
   <div class="fields">
     <div v-for="{ name, value, kind } in entries" :key="name" class="field" :class="kind">
       <label :for="`form-${labelOf(name)}`" :title="labelOf(name)">{{ name }}</label>
-      <Select
+      <ChoiceBox
         class="kind"
-        size="small"
+        small
         :value="kind"
         :aria-label="`Type of ${labelOf(name)}`"
         :options="KINDS.map((option) => ({ value: option, label: option }))"

@@ -234,7 +234,7 @@ td {
 }
 .created .is,
 .deleted .was {
-  color: var(--ink);
+  color: var(--bad);
 }
 footer {
   padding: 12px 0;

@@ -17,6 +17,7 @@ import { CollectionKey } from '../table/collection';
 import DataTable from '../data/DataTable.vue';
 import type { Column, Columns } from '../table/layout';
 import { sortBy } from '../table/sorting';
+import { deleteWithUndo } from '../undo';
 
 const props = defineProps<{ collections: View | undefined }>();
 const ImportDrawer = defineAsyncComponent(() => import('../data/ImportDrawer.vue'));
@@ -54,6 +55,10 @@ function pick(ids: string[], on: boolean): void {
     if (on) next.add(one);
     else next.delete(one);
   picked.value = next;
+}
+
+async function removePicked(): Promise<void> {
+  if (await deleteWithUndo(store, notices, collection.value, pickedDocuments.value)) picked.value = new Set();
 }
 
 // Without a collection in the address the first one is shown.
@@ -175,6 +180,7 @@ function dragged({ dataTransfer }: DragEvent): void {
       :collection="collection"
       :documents="pickedDocuments"
       @clear="picked = new Set()"
+      @remove="removePicked"
       @duplicate="(like) => (creating = { like })"
     />
     <FirstSteps v-if="empty && collection === ''" />

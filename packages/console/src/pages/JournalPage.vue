@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { ProblemError, type View } from '@uproar/client';
-import { fieldChanges, isCollectionName, splitAddress } from '@uproar/core';
+import { fieldChanges, isCollectionName } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Input, Segmented, Select, Tag } from 'ant-design-vue';
+import { Alert, Button, Input, Tag } from 'ant-design-vue';
 import { computed, defineAsyncComponent, onBeforeUnmount, ref, shallowRef, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
+import ChoiceBox from '../components/ChoiceBox.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import { useStore } from '../injection';
-import DifferenceTable from '../journal/DifferenceTable.vue';
+import ChangePanel from '../journal/ChangePanel.vue';
 import { followJournal, kindOfChange, readJournal, type JournalEvent } from '../live-journal';
 
 defineProps<{ collections: View | undefined }>();
@@ -35,7 +36,6 @@ const more = ref(false);
 const oldest = ref(0);
 const failure = ref('');
 const chosen = ref('');
-const whole = ref<'What altered' | 'All fields'>('What altered');
 let stop = () => {};
 
 const part = computed(() => ({
@@ -145,10 +145,9 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
       >
     </header>
     <form class="bar" role="search" @submit.prevent="ask({ where: condition, doc: documentFault ? '' : document })">
-      <Select
+      <ChoiceBox
         class="collection"
         allow-clear
-        show-search
         placeholder="all collections"
         aria-label="Collection"
         :value="collection || undefined"
@@ -182,62 +181,31 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
       <Button v-if="more" @click="showMore">Look further back</Button>
     </div>
     <div v-else class="panes">
-      <ol aria-label="Changes, newest first" role="listbox">
-        <li
-          v-for="event in events"
-          :key="event.id"
-          role="option"
-          :tabindex="event.id === open?.id ? 0 : -1"
-          :aria-selected="event.id === open?.id"
-          :class="{ open: event.id === open?.id }"
-          @click="chosen = event.id"
-          @keydown.down="step($event, 1)"
-          @keydown.up="step($event, -1)"
-        >
-          <span class="mark" :class="kindOfChange(event)" :aria-label="kindOfChange(event)">{{
-            MARKS[kindOfChange(event)]
-          }}</span>
-          <span class="seq mono">{{ event.seq }}</span>
-          <b class="subject mono">{{ event.subject }}</b>
-          <span class="what mono">{{ summary(event) }}</span>
-          <time class="muted" :datetime="event.time">{{ new Date(event.time).toLocaleTimeString() }}</time>
-        </li>
-        <li v-if="more" role="presentation" class="more">
-          <Button size="small" type="link" @click="showMore">Show what was before</Button>
-        </li>
-      </ol>
-      <section v-if="open" aria-label="Before and after">
-        <h2>
-          <RouterLink
-            :to="{
-              name: 'data',
-              params: { collection: splitAddress(open.subject).collection, id: splitAddress(open.subject).id },
-            }"
-            >{{ open.subject }}</RouterLink
+      <div class="list">
+        <ol aria-label="Changes, newest first" role="listbox">
+          <li
+            v-for="event in events"
+            :key="event.id"
+            role="option"
+            :tabindex="event.id === open?.id ? 0 : -1"
+            :aria-selected="event.id === open?.id"
+            :class="{ open: event.id === open?.id }"
+            @click="chosen = event.id"
+            @keydown.down="step($event, 1)"
+            @keydown.up="step($event, -1)"
           >
-          <span class="kind" :class="kindOfChange(open)">{{ kindOfChange(open) }}</span>
-        </h2>
-        <dl>
-          <dt>seq</dt>
-          <dd class="mono">{{ open.seq }}</dd>
-          <dt>when</dt>
-          <dd>{{ new Date(open.time).toLocaleString() }}</dd>
-          <dt>who</dt>
-          <dd class="mono">{{ open.identity }}</dd>
-          <dt>version before</dt>
-          <dd class="mono">{{ open.data.before?.version ?? '–' }}</dd>
-        </dl>
-        <Segmented
-          v-model:value="whole"
-          size="small"
-          :options="['What altered', 'All fields']"
-          aria-label="Which fields"
-        />
-        <DifferenceTable v-bind="open.data" :whole="whole === 'All fields'" />
-        <Button size="small" type="link" class="only" @click="ask({ doc: open.subject, collection: '' })"
-          >Only changes of {{ open.subject }}</Button
-        >
-      </section>
+            <span class="mark" :class="kindOfChange(event)" :aria-label="kindOfChange(event)">{{
+              MARKS[kindOfChange(event)]
+            }}</span>
+            <span class="seq mono">{{ event.seq }}</span>
+            <b class="subject mono">{{ event.subject }}</b>
+            <span class="what mono">{{ summary(event) }}</span>
+            <time class="muted" :datetime="event.time">{{ new Date(event.time).toLocaleTimeString() }}</time>
+          </li>
+        </ol>
+        <Button v-if="more" size="small" type="link" class="more" @click="showMore">Show what was before</Button>
+      </div>
+      <ChangePanel v-if="open" :event="open" @only="(subject) => ask({ doc: subject, collection: '' })" />
     </div>
   </main>
 </template>
@@ -288,11 +256,13 @@ h1 {
   grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr);
   min-height: 0;
 }
+.list {
+  overflow-y: auto;
+  border-right: 1px solid var(--line);
+}
 ol {
   margin: 0;
   padding: 0;
-  overflow-y: auto;
-  border-right: 1px solid var(--line);
   list-style: none;
 }
 li {
@@ -312,9 +282,9 @@ li:hover {
 li.open {
   background: var(--accent-soft);
 }
-li.more {
+.more {
   display: block;
-  text-align: center;
+  margin: 4px auto;
 }
 .seq {
   color: var(--ink-3);
@@ -342,42 +312,6 @@ li.more {
 .deleted {
   color: var(--bad);
 }
-section {
-  padding: 12px 16px;
-  overflow-y: auto;
-}
-h2 {
-  display: flex;
-  gap: 10px;
-  margin: 0 0 8px;
-  font-size: 14px;
-}
-h2 a {
-  color: inherit;
-}
-.kind {
-  font-size: 12px;
-  font-weight: 400;
-}
-dl {
-  display: grid;
-  grid-template-columns: max-content 1fr;
-  gap: 2px 12px;
-  margin: 0 0 12px;
-}
-dt {
-  color: var(--ink-3);
-}
-dd {
-  margin: 0;
-  overflow-wrap: anywhere;
-}
-table {
-  margin-top: 8px;
-}
-.only {
-  margin: 8px 0 0 -8px;
-}
 .nothing {
   display: flex;
   flex-direction: column;
@@ -390,7 +324,7 @@ table {
     grid-template-columns: minmax(0, 1fr);
     grid-template-rows: minmax(0, 1fr) minmax(0, 1fr);
   }
-  ol {
+  .list {
     border-right: 0;
     border-bottom: 1px solid var(--line);
   }

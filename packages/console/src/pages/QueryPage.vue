@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import type { View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Dropdown, Input, Menu, MenuItem, Select, Tag } from 'ant-design-vue';
+import { Alert, Button, Dropdown, Input, Menu, MenuItem, Tag } from 'ant-design-vue';
 import { computed, defineAsyncComponent, reactive, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
+import ChoiceBox from '../components/ChoiceBox.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import DataTable from '../data/DataTable.vue';
 import { useNotices, useStore } from '../injection';
@@ -125,10 +126,9 @@ const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed:
         <form role="search" @submit.prevent="ask()">
           <div class="line">
             <label for="bench-from">from</label>
-            <Select
+            <ChoiceBox
               id="bench-from"
               v-model:value="draft.from"
-              show-search
               class="from"
               :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
               @change="(from) => ask({ from: String(from), where: '', order: '', fields: '' })"

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { formatMs } from '@uproar/core';
+import { formatMs, parseOrder, parseText, QueryError } from '@uproar/core';
 import { ProblemError } from '@uproar/client';
 import { Alert, Button } from 'ant-design-vue';
 import { computed, ref, shallowRef, watch } from 'vue';
@@ -33,8 +33,21 @@ watch(
   { immediate: true },
 );
 
+/** What is wrong is told beside the query; there is nothing to explain then. */
+function isSound({ where, order }: BenchQuery): boolean {
+  try {
+    if (where !== '') parseText(where);
+    if (order !== '') parseOrder(order);
+    return true;
+  } catch (error) {
+    if (error instanceof QueryError) return false;
+    throw error;
+  }
+}
+
 async function explain(): Promise<void> {
   const asked = props.query;
+  if (!isSound(asked)) return;
   try {
     const { limit, ...parts } = partsOf(asked);
     const body = {

@@ -5,7 +5,7 @@ import { Button, notification, Tooltip } from 'ant-design-vue';
 import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, provide, ref } from 'vue';
 import { useRoute } from 'vue-router';
 import Wordmark from '../components/Wordmark.vue';
-import { NoticesKey, StoreKey } from '../injection';
+import { NoticesKey, StoreKey, type Notices } from '../injection';
 import { signOut } from '../session';
 import { isDark, toggleTheme } from '../theme';
 import CollectionList from './CollectionList.vue';
@@ -15,7 +15,15 @@ import { PAGES } from './pages';
 
 const CommandPalette = defineAsyncComponent(() => import('./CommandPalette.vue'));
 const props = defineProps<{ store: Store }>();
-const [notices, NoticesHolder] = notification.useNotification({ placement: 'bottomRight' });
+const [api, NoticesHolder] = notification.useNotification();
+// Where they cover nothing that is being worked with.
+const placement = 'bottomLeft' as const;
+const notices: Notices = {
+  success: (notice) => api.success({ placement, ...notice }),
+  info: (notice) => api.info({ placement, ...notice }),
+  error: (notice) => api.error({ placement, ...notice }),
+  destroy: (key) => api.destroy(key),
+};
 provide(StoreKey, props.store);
 provide(NoticesKey, notices);
 

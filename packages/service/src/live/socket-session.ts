@@ -1,10 +1,11 @@
 import { formatTime, splitAddress, writeCursor } from '@uproar/core';
+import type {
+  RpcCall} from '@uproar/protocol';
 import {
   createProblem,
   LIVE_PARAMS,
   ProblemError,
   RPC_ERRORS,
-  RpcCall,
   type LiveMethod,
   type LiveParams,
   type Problem,
@@ -15,7 +16,6 @@ import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
 import { costLimits, readableAccess, viewerOf } from '../http/access.js';
 import { noteFailure } from '../http/authenticate.js';
-import { parseBody } from '../http/body-parser.js';
 import type { Context } from '../http/context.js';
 import { describeIssue } from '../http/errors.js';
 import { prepareWireQuery } from '../http/query-form.js';
@@ -23,6 +23,7 @@ import { readDocumentAt } from '../http/read-document.js';
 import { writeListing } from '../http/send-query.js';
 import { type Presence } from '../identity/attendance.js';
 import { describeIdentity, formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
+import { readCall, RpcFault } from './rpc-calls.js';
 import { SocketWatches, type WatchTeller } from './socket-watches.js';
 import { seenDocument } from './sources.js';
 import { VERSION } from '../version.js';
@@ -203,7 +204,7 @@ export class SocketSession implements WatchTeller, Presence {
   #handle(message: Buffer): void {
     let id: string | number | null = null;
     try {
-      const call = this.#readCall(message);
+      const call = readCall(message);
       id = call.id;
       const result = this.#call(call, message.length);
       if (typeof result === 'string') this.answer(id, result);
@@ -215,22 +216,6 @@ export class SocketSession implements WatchTeller, Presence {
     } catch (error) {
       this.refuse(id, error);
     }
-  }
-
-  #readCall(message: Buffer): RpcCall {
-    let value: unknown;
-    try {
-      value = parseBody(message);
-    } catch (error) {
-      throw new RpcFault(RPC_ERRORS.parse, (error as ProblemError).problem);
-    }
-    const call = RpcCall.safeParse(value);
-    if (!call.success) {
-      const { detail, pointer } = describeIssue(call.error.issues);
-      const problem = createProblem('bad-request', `This is no JSON-RPC 2.0 call: ${detail}`, { pointer });
-      throw new RpcFault(RPC_ERRORS.invalidRequest, problem);
-    }
-    return call.data;
   }
 
   /** Runs a call. The result is JSON text; undefined when the answer has been sent already. */
@@ -404,15 +389,5 @@ export class SocketSession implements WatchTeller, Presence {
     clearTimeout(this.#helloTimer);
     this.#leave();
     this.#watches.stop();
-  }
-}
-
-/** An error that JSON-RPC 2.0 has a code of its own for. */
-class RpcFault extends Error {
-  constructor(
-    readonly code: number,
-    readonly problem: Problem,
-  ) {
-    super(problem.detail);
   }
 }

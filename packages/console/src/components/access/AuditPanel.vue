@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { AuditEntry } from '@uproar/protocol';
-import { Alert, Button, Select, Table } from 'ant-design-vue';
+import { Alert, Button, Table } from 'ant-design-vue';
 import { onMounted, ref, watch } from 'vue';
+import ChoiceBox from '../ChoiceBox.vue';
 import { useStore } from '../../injection';
 import { formatMoment, useCall } from './use-call';
 
@@ -59,10 +60,9 @@ function describe(detail: Record<string, unknown>): string {
 
 <template>
   <div class="bar">
-    <Select
+    <ChoiceBox
       v-model:value="event"
       class="event"
-      allow-clear
       placeholder="all events"
       aria-label="Kind of event"
       :options="EVENTS.map((value) => ({ value, label: value }))"

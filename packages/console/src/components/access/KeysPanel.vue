@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { KeyInfo, NewKey } from '@uproar/protocol';
-import { Alert, Button, Input, Modal, Popconfirm, Select, Table } from 'ant-design-vue';
+import { Alert, Button, Input, Modal, Popconfirm, Table } from 'ant-design-vue';
 import { onMounted, ref } from 'vue';
+import ChoiceBox from '../ChoiceBox.vue';
 import { useNotices, useStore } from '../../injection';
 import { formatMoment, useCall } from './use-call';
 
@@ -82,17 +83,16 @@ const LIFETIMES = [
   </p>
   <form class="bar" @submit.prevent="create">
     <Input v-model:value="name" class="name" placeholder="gate-reader" aria-label="Name of the new key" />
-    <Select v-model:value="scope" class="scope" :options="SCOPES" aria-label="Scope" />
+    <ChoiceBox v-model:value="scope" class="scope" :options="SCOPES" aria-label="Scope" />
     <Input
       v-model:value="collections"
       class="name"
       placeholder="all collections"
       aria-label="Collections, with commas between them"
     />
-    <Select
+    <ChoiceBox
       v-model:value="days"
       class="days"
-      allow-clear
       placeholder="never expires"
       aria-label="How long it is good"
       :options="LIFETIMES"

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { ProblemError, type View } from '@uproar/client';
 import type { PolicyAnswer, PolicyVersion, PolicyWarning } from '@uproar/protocol';
-import { Alert, Button, Input, Select, Tag } from 'ant-design-vue';
+import { Alert, Button, Input, Tag } from 'ant-design-vue';
 import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue';
+import ChoiceBox from '../ChoiceBox.vue';
 import { useNotices, useStore } from '../../injection';
 import TryPanel from './TryPanel.vue';
 import { formatMoment, useCall } from './use-call';
@@ -91,7 +92,7 @@ function show(version: number): void {
   <div class="panel">
     <section class="edit" aria-label="Policy">
       <div class="bar">
-        <Select
+        <ChoiceBox
           v-if="versions.length > 0"
           :value="shown"
           class="versions"

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { ProblemError, type Document, type View } from '@uproar/client';
 import type { PolicyDecision } from '@uproar/protocol';
-import { Alert, Button, Input, RadioButton, RadioGroup, Select, Textarea } from 'ant-design-vue';
+import { Alert, Button, Input, RadioButton, RadioGroup, Textarea } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
+import ChoiceBox from '../ChoiceBox.vue';
 import { findFields, formatCell, valueAt } from '../../table/fields';
 import { useStore } from '../../injection';
 import { useCall } from './use-call';
@@ -127,7 +128,7 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
     </div>
     <div class="row">
       <label for="try-collection">in</label>
-      <Select id="try-collection" v-model:value="collection" class="grow" :options="names" show-search />
+      <ChoiceBox id="try-collection" v-model:value="collection" class="grow" :options="names" />
     </div>
 
     <h2>
@@ -160,7 +161,7 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
 
     <h2>Try one thing</h2>
     <form class="row wrap" @submit.prevent="tryIt">
-      <Select
+      <ChoiceBox
         v-model:value="rule"
         aria-label="What is done"
         class="rule"

@@ -1,0 +1,287 @@
+import { expect } from 'chai';
+import { spawn, type ChildProcess } from 'node:child_process';
+import { readFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { gzipSync } from 'node:zlib';
+import type { Page } from 'playwright-core';
+import { connect, type Store } from '@uproar/client';
+import { MAIN } from '../../../test/command-run.js';
+import { until } from '../../../test/service.js';
+import { Windows, writeInto } from './windows.js';
+
+const KEY = 'demo-key-0123456789';
+const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
+const FIRST_LOAD_BYTES = 500_000;
+const PAGES = [
+  'data/balloons',
+  'query?from=balloons',
+  'journal',
+  'devices',
+  'access/policy',
+  'access/keys',
+  'access/accounts',
+  'access/audit',
+  'operations',
+];
+
+describe('the pages of the console, over the demo', function () {
+  this.timeout(150_000);
+  const windows = new Windows();
+  let demo: ChildProcess;
+  let url: string;
+  let store: Store;
+
+  before(async () => {
+    let said = '';
+    demo = spawn(process.execPath, [MAIN, 'demo', '--port', '0'], {
+      env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1' },
+      stdio: ['ignore', 'pipe', 'inherit'],
+    });
+    demo.stdout!.on('data', (text) => (said += String(text)));
+    await until('the festival is on', () => said.includes('Ctrl-C'), 30_000);
+    url = /http:\/\/[\d.:]+/.exec(said)![0];
+    store = connect(url, { token: KEY });
+  });
+  after(async () => {
+    store.close();
+    const ended = new Promise((resolve) => demo.once('exit', resolve));
+    demo.kill('SIGINT');
+    expect(await ended).to.equal(0);
+  });
+  const open = (path: string, options?: Parameters<Windows['signIn']>[3]) => windows.signIn(url, path, KEY, options);
+
+  /** What axe finds serious or critical, in words. */
+  const findBarriers = async (page: Page): Promise<string[]> => {
+    await page.evaluate(AXE);
+    // Rows are all alike; the first few stand for the others.
+    const { violations } = await page.evaluate(() =>
+      (globalThis as unknown as { axe: Axe }).axe.run(
+        { exclude: [['[data-row] ~ [data-row] ~ [data-row]'], ['[role=option] ~ [role=option] ~ [role=option]']] },
+        { resultTypes: ['violations'] },
+      ),
+    );
+    return violations
+      .filter(({ impact }) => impact === 'serious' || impact === 'critical')
+      .map(
+        ({ id, nodes }) =>
+          `${id}: ${nodes
+            .slice(0, 3)
+            .map(({ html }) => html.slice(0, 160))
+            .join(' | ')}`,
+      );
+  };
+  interface Axe {
+    run(context: object, options: object): Promise<{ violations: Violation[] }>;
+  }
+  interface Violation {
+    id: string;
+    impact: string;
+    nodes: { html: string }[];
+  }
+
+  for (const colorScheme of ['light', 'dark'] as const) {
+    it(`have nothing in them that keeps somebody out, in ${colorScheme} colours`, async () => {
+      const page = await open('data/balloons', { colorScheme });
+      const found: string[] = [];
+      await page.locator('[data-row]').first().waitFor();
+      for (const path of PAGES) {
+        await page.goto(`${url}/console/${path}`);
+        await page.locator('main h1').waitFor();
+        await page.waitForTimeout(900);
+        found.push(...(await findBarriers(page)).map((one) => `${path}: ${one}`));
+      }
+      await page.goto(`${url}/console/data/balloons/bl-17`);
+      await page.getByLabel('Data of the document as JSON').waitFor();
+      for (const tab of ['Form', 'History', 'Readers']) {
+        await page.locator('.ant-drawer').getByText(tab, { exact: true }).click();
+        await page.waitForTimeout(700);
+        found.push(...(await findBarriers(page)).map((one) => `the document, ${tab}: ${one}`));
+      }
+      await page.keyboard.press('Control+k');
+      await page.getByRole('combobox', { name: 'Go to, or do' }).waitFor();
+      await page.waitForTimeout(400);
+      found.push(...(await findBarriers(page)).map((one) => `what Ctrl+K opens: ${one}`));
+      expect(found).to.deep.equal([]);
+      await page.context().close();
+    });
+  }
+
+  it('fit a phone, without anything to scroll sideways', async () => {
+    const page = await open('data/balloons', { viewport: { width: 390, height: 800 } });
+    for (const path of PAGES) {
+      await page.goto(`${url}/console/${path}`);
+      await page.locator('main h1').waitFor();
+      await page.waitForTimeout(600);
+      expect(await page.evaluate(() => document.documentElement.scrollWidth), path).to.be.at.most(390);
+    }
+    await page.context().close();
+  });
+
+  it('load fewer than 500 kB of script and style at first, compressed', async () => {
+    const page = await windows.open('about:blank');
+    const loaded = new Map<string, number>();
+    page.on('response', (response) => {
+      void (async () => {
+        if (response.url().includes('/console/assets/'))
+          loaded.set(response.url(), gzipSync(await response.body()).length);
+      })();
+    });
+    await page.goto(`${url}/console/data/balloons#key=${KEY}`);
+    await page.locator('[data-row]').first().waitFor();
+    // The editor of conditions comes by itself, once the page is there.
+    await page.getByLabel('where', { exact: true }).waitFor();
+    await page.waitForTimeout(500);
+    const total = [...loaded.values()].reduce((sum, size) => sum + size, 0);
+    expect(total).to.be.above(50_000).and.below(FIRST_LOAD_BYTES);
+    await page.context().close();
+  });
+
+  it('show in one window what is done in another', async () => {
+    const [left, right] = [await open('data/pads/p-10'), await open('journal?doc=pads/p-10')];
+    await left.locator('.ant-drawer').getByText('Form', { exact: true }).click();
+    await left.getByRole('textbox', { name: 'name', exact: true }).fill('Two windows');
+    await left.getByRole('button', { name: 'Save', exact: true }).click();
+    const change = right.getByRole('option').filter({ hasText: 'name "Two windows"' });
+    await change.waitFor();
+    await change.click();
+    const row = right.getByRole('region', { name: 'Before and after' }).locator('tbody tr').first();
+    expect(await row.innerText()).to.match(/name\s+"[^"]+"\s+"Two windows"/);
+    await right.getByRole('link', { name: 'pads/p-10' }).click();
+    await right.waitForURL(/data\/pads\/p-10/);
+    await right.getByLabel('Data of the document as JSON').getByText('Two windows').waitFor();
+    await right.keyboard.press('Escape');
+    await right.locator('[data-row="p-10"] [data-field="name"]').dblclick();
+    await right.keyboard.type('And back');
+    await right.keyboard.press('Enter');
+    await until(
+      'the other has it',
+      async () => (await left.getByRole('textbox', { name: 'name', exact: true }).inputValue()) === 'And back',
+    );
+    await left.context().close();
+    await right.context().close();
+  });
+
+  it('let a query be written, seen live, explained, and copied for elsewhere', async () => {
+    const page = await open('query?from=flights', { permissions: ['clipboard-read', 'clipboard-write'] });
+    await writeInto(page, 'where', "day = 3 AND start LIKE 'p-1%'");
+    await page.getByLabel('order').fill('-maxAltitude');
+    await page.keyboard.press('Enter');
+    await page.getByText('every document of the collection').waitFor();
+    await page.getByRole('button', { name: 'Make it' }).click();
+    await page.getByText(/the index day,-maxAltitude|the index day/).waitFor();
+    const count = Number(/(\d+) documents/.exec(await page.locator('main header').innerText())![1]);
+    await store.collection('flights').put('f-new', { day: 3, start: 'p-11', maxAltitude: 9999 });
+    await page.locator('[data-row="f-new"]').waitFor();
+    expect(await page.locator('main header').innerText()).to.include(`${count + 1} documents`);
+    const copied = async (name: string) => {
+      await page.getByRole('button', { name: 'Copy as…' }).click();
+      await page.getByRole('menuitem', { name, exact: true }).click();
+      return page.evaluate(() => navigator.clipboard.readText());
+    };
+    const address = await copied('Address');
+    const answer = (await (await fetch(address, { headers: { authorization: `Bearer ${KEY}` } })).json()) as {
+      documents: { id: string }[];
+    };
+    expect(answer.documents[0]!.id).to.equal('f-new');
+    const run = (line: string) =>
+      new Promise<string>((resolve) => {
+        let out = '';
+        const shell = spawn('bash', ['-c', line.replace(/^uproar/, `'${process.execPath}' '${MAIN}'`)], {
+          env: { ...process.env, UPROAR_URL: url, UPROAR_KEY: KEY, NODE_OPTIONS: '' },
+        });
+        shell.stdout.on('data', (text) => (out += String(text)));
+        shell.on('close', () => resolve(out));
+      });
+    expect(await run(`${await copied('curl, once')} -s`)).to.include('"f-new"');
+    expect(await run(await copied('Command line, once'))).to.include('f-new');
+    expect(await copied('Client code'))
+      .to.include("store.collection('flights').watch({")
+      .and.include(`order: "-maxAltitude"`);
+
+    await writeInto(page, 'where', 'day = = 3');
+    await page.keyboard.press('Control+Enter');
+    await page.getByRole('alert').locator('pre').waitFor();
+    expect(await page.getByRole('alert').locator('pre').textContent()).to.equal('day = = 3\n      ▲');
+    await page.context().close();
+  });
+
+  it('tell who is connected, and end a connection', async () => {
+    const truck = connect(url, { token: KEY, device: 'test-truck' });
+    truck.collection('crews').watch({ where: "name = 'nobody'" });
+    await truck.ready();
+    let offline = 0;
+    truck.subscribe(({ name }) => (offline += name === 'offline' ? 1 : 0));
+    const page = await open('devices?search=test-truck');
+    const row = page.locator('tbody tr').filter({ hasText: 'test-truck' });
+    await row.getByText('up to date').waitFor();
+    expect(await row.innerText())
+      .to.include('crews')
+      .and.include("where name = 'nobody'")
+      .and.include('127.0.0.1');
+    await row.getByRole('button', { name: 'End test-truck' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'End it' }).click();
+    await until('it was cut off', () => offline > 0);
+    await until('and came back', () => truck.state.name === 'online');
+    truck.close();
+    await page.getByText('No connection is like that').waitFor();
+    await page.context().close();
+  });
+
+  it('plot what happens, and list slow queries and dear watches', async () => {
+    await store.collection('balloons').list({ where: 'envelope.volume > 100 AND LENGTH(name) > 200' });
+    const page = await open('operations');
+    await page.getByText('Commits a second').waitFor();
+    expect(await page.locator('canvas').count()).to.equal(8);
+    const commits = page.locator('figure').filter({ hasText: 'Commits a second' }).locator('output').first();
+    await until('it counts', async () => Number(await commits.textContent()) > 0, 15_000);
+    const dear = page.getByRole('region', { name: 'Watches by what they cost' });
+    await dear.locator('tr').filter({ hasText: 'balloons' }).first().waitFor();
+    expect(await page.locator('.facts').innerText()).to.match(/Journal\n[\d,]+ commits/);
+    await page.context().close();
+  });
+
+  it('are found by name with the keyboard, and documents by their address', async () => {
+    const page = await open('data/balloons');
+    await page.locator('[data-row]').first().waitFor();
+    const type = async (text: string) => {
+      await page.keyboard.press('Control+k');
+      await page.getByRole('combobox', { name: 'Go to, or do' }).waitFor();
+      await page.waitForFunction(() => document.activeElement?.getAttribute('role') === 'combobox');
+      await page.keyboard.type(text);
+      await page.keyboard.press('Enter');
+    };
+    await type('oper');
+    await page.waitForURL(/operations/);
+    await type('gates');
+    await page.waitForURL(/data\/gates/);
+    await type('pads/p-7');
+    await page.waitForURL(/data\/pads\/p-7/);
+    await page.getByLabel('Data of the document as JSON').waitFor();
+    await page.keyboard.press('Escape');
+    await type('dark col');
+    await page.waitForFunction(() => document.documentElement.classList.contains('dark'));
+    await type('new doc');
+    await page.locator('.ant-drawer').getByText('New document').waitFor();
+    await page.context().close();
+  });
+
+  it('say who may see a document, and refuse politely what a lesser key may not', async () => {
+    const page = await open('data/balloons/bl-17');
+    await page.locator('.ant-drawer').getByText('Readers', { exact: true }).click();
+    const rows = page.locator('.ant-drawer tbody tr');
+    await rows.filter({ hasText: 'dora (director)' }).waitFor();
+    expect(await rows.filter({ hasText: 'dora' }).innerText()).to.match(/yes\s+yes\s+yes/);
+    await page.getByLabel('Claims as JSON').fill('{"role": "director"}');
+    await page.getByRole('button', { name: 'And with these claims?' }).click();
+    await rows.filter({ hasText: '{"role": "director"}' }).waitFor();
+    await page.context().close();
+
+    const made = await store.post<{ key: string }>('/v1/keys', { name: 'reader', scope: 'read' });
+    const lesser = await windows.open('about:blank');
+    const refused: string[] = [];
+    lesser.on('response', (response) => response.status() === 403 && refused.push(response.url()));
+    await lesser.goto(`${url}/console/data/balloons#key=${made.key}`);
+    await lesser.locator('[data-row]').first().waitFor();
+    await lesser.context().close();
+  });
+});
