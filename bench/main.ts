@@ -5,6 +5,7 @@ import Table from 'cli-table3';
 import { benchBulk } from './bulk.js';
 import { benchClient } from './client.js';
 import { benchCold } from './cold.js';
+import { benchConsole } from './console.js';
 import { benchContention } from './contention.js';
 import { benchFanOut } from './fan-out.js';
 import type { Row } from './harness.js';
@@ -29,6 +30,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   contention: benchContention,
   client: benchClient,
   policy: benchPolicy,
+  console: benchConsole,
 };
 
 const wanted = process.argv.slice(2);

@@ -3,6 +3,7 @@ import type { View } from '@uproar/client';
 import { TabPane, Tabs } from 'ant-design-vue';
 import { computed } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
+import PageFrame from '../components/PageFrame.vue';
 import AccountsPanel from '../components/access/AccountsPanel.vue';
 import AuditPanel from '../components/access/AuditPanel.vue';
 import KeysPanel from '../components/access/KeysPanel.vue';
@@ -16,8 +17,7 @@ const tab = computed(() => (TABS.includes(String(route.params.tab)) ? String(rou
 </script>
 
 <template>
-  <main>
-    <h1>Access</h1>
+  <PageFrame title="Access">
     <Tabs
       class="tabs"
       :active-key="tab"
@@ -29,21 +29,10 @@ const tab = computed(() => (TABS.includes(String(route.params.tab)) ? String(rou
       <TabPane key="accounts" tab="Accounts"><AccountsPanel /></TabPane>
       <TabPane key="audit" tab="Audit log"><AuditPanel /></TabPane>
     </Tabs>
-  </main>
+  </PageFrame>
 </template>
 
 <style scoped>
-main {
-  display: flex;
-  flex-direction: column;
-  min-width: 0;
-  min-height: 0;
-}
-h1 {
-  margin: 12px 16px 0;
-  font-size: 17px;
-  font-weight: 650;
-}
 .tabs {
   flex: 1;
   min-height: 0;

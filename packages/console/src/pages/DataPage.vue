@@ -1,9 +1,12 @@
 <script setup lang="ts">
 import { ProblemError, type Document, type View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Dropdown, Menu, MenuItem, Tag } from 'ant-design-vue';
+import { Alert, Button, Dropdown, Menu, MenuItem } from 'ant-design-vue';
 import { computed, defineAsyncComponent, provide, ref, shallowRef, useTemplateRef, watch, watchEffect } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
+import HoldButton from '../components/HoldButton.vue';
+import PageFrame from '../components/PageFrame.vue';
+import StateTag from '../components/StateTag.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import CreateDrawer from '../data/CreateDrawer.vue';
 import { exportShown, FORMATS } from '../data/export-shown';
@@ -40,7 +43,7 @@ const view = useWatch(() => {
   if (collection.value === '') return undefined;
   return store.collection(collection.value).watch({ where: where.value || undefined, order: order.value || undefined });
 });
-const { frame, paused, waiting, pause, go } = useCalmView(view);
+const { frame, paused, waiting } = useCalmView(view);
 const queryProblem = computed(() => (view.value?.error?.type === '/problems/bad-query' ? view.value.error : undefined));
 const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
 
@@ -76,9 +79,6 @@ watch(
   },
   { immediate: true },
 );
-
-const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'ended' };
-const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed: 'error' };
 
 function open(documentId?: string, name = collection.value): void {
   creating.value = undefined;
@@ -125,38 +125,35 @@ function dragged({ dataTransfer }: DragEvent): void {
 </script>
 
 <template>
-  <main @dragenter="dragged" @dragover.prevent @drop.prevent="drop">
-    <header>
-      <h1>{{ collection || 'Data' }}</h1>
+  <PageFrame :title="collection || 'Data'" @dragenter="dragged" @dragover.prevent @drop.prevent="drop">
+    <template #facts>
       <template v-if="view">
-        <Tag :color="paused ? 'warning' : COLOURS[view.state]">{{ paused ? 'held still' : WORDS[view.state] }}</Tag>
+        <StateTag :state="view.state" :paused="paused" />
         <span class="muted count"
           >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents<span class="seq"
             >, seq {{ (frame?.view ?? view).seq.toLocaleString() }}</span
           ></span
         >
       </template>
-      <span class="tools">
-        <span id="table-tools" />
-        <template v-if="view && view.documents.length > 0">
-          <Button size="small" :type="paused ? 'primary' : 'default'" @click="paused ? go() : pause()">{{
-            paused ? `Go on${waiting > 0 ? ` (${waiting.toLocaleString()} changed)` : ''}` : 'Hold still'
-          }}</Button>
-          <Dropdown :trigger="['click']">
-            <Button size="small">Export</Button>
-            <template #overlay>
-              <Menu>
-                <MenuItem v-for="format in FORMATS" :key="format.key" @click="exportAs(format.key)">{{
-                  format.label
-                }}</MenuItem>
-              </Menu>
-            </template>
-          </Dropdown>
-        </template>
-        <Button size="small" title="Or drop a file on the page" @click="choose">Import</Button>
-        <Button type="primary" size="small" @click="creating = {}">New document</Button>
-      </span>
-    </header>
+    </template>
+    <template #tools>
+      <span id="table-tools" />
+      <template v-if="view && view.documents.length > 0">
+        <HoldButton v-model:paused="paused" :waiting="waiting" />
+        <Dropdown :trigger="['click']">
+          <Button size="small">Export</Button>
+          <template #overlay>
+            <Menu>
+              <MenuItem v-for="format in FORMATS" :key="format.key" @click="exportAs(format.key)">{{
+                format.label
+              }}</MenuItem>
+            </Menu>
+          </template>
+        </Dropdown>
+      </template>
+      <Button size="small" title="Or drop a file on the page" @click="choose">Import</Button>
+      <Button type="primary" size="small" @click="creating = {}">New document</Button>
+    </template>
     <Alert
       v-if="view?.state === 'stale'"
       banner
@@ -239,48 +236,13 @@ function dragged({ dataTransfer }: DragEvent): void {
     <div v-if="dropping" class="drop" @dragleave="dropping = false">
       Drop a JSON, NDJSON or CSV file to bring its documents into “{{ collection || 'a collection' }}”
     </div>
-  </main>
+  </PageFrame>
 </template>
 
 <style scoped>
-main {
-  position: relative;
-  display: flex;
-  flex-direction: column;
-  min-width: 0;
-  min-height: 0;
-}
-header {
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 6px 10px;
-  padding: 10px 16px;
-  border-bottom: 1px solid var(--line);
-}
-h1 {
-  margin: 0;
-  font-size: 16px;
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
-}
 .count {
   white-space: nowrap;
   font-variant-numeric: tabular-nums;
-}
-.tools {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px;
-  margin-left: auto;
-}
-.nothing {
-  display: flex;
-  flex-direction: column;
-  gap: 4px;
-  align-items: center;
-  padding: 64px 24px;
 }
 .drop {
   position: absolute;
@@ -294,9 +256,6 @@ h1 {
   font-size: 15px;
 }
 @media (max-width: 720px) {
-  .tools {
-    margin-left: 0;
-  }
   .seq {
     display: none;
   }

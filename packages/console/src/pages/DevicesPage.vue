@@ -5,6 +5,7 @@ import { Alert, Button, Input, Popconfirm, Tag } from 'ant-design-vue';
 import { computed, ref } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { formatBytes, formatDuration } from '@uproar/core';
+import PageFrame from '../components/PageFrame.vue';
 import WatchedLink from '../devices/WatchedLink.vue';
 import { useNotices, useStore } from '../injection';
 import { usePolled } from '../use-polled';
@@ -83,14 +84,15 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
 </script>
 
 <template>
-  <main>
-    <header>
-      <h1>Devices</h1>
+  <PageFrame title="Devices">
+    <template #facts>
       <template v-if="seen">
         <Tag color="success">{{ seen.total.toLocaleString() }} connected</Tag>
         <Tag v-if="behind > 0" color="warning">{{ behind }} behind</Tag>
       </template>
       <span class="muted">who is connected, what each watches, and how far behind it is</span>
+    </template>
+    <template #tools>
       <Input
         class="search"
         size="small"
@@ -103,7 +105,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
             router.replace({ name: 'devices', query: event.target.value ? { search: event.target.value } : {} })
         "
       />
-    </header>
+    </template>
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-if="!seen && !failure" class="nothing muted">Loading…</div>
     <div v-else-if="seen && seen.connections.length === 0" class="nothing">
@@ -198,31 +200,12 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
         {{ (seen.found - seen.connections.length).toLocaleString() }} more are not shown. Find the one you mean above.
       </p>
     </div>
-  </main>
+  </PageFrame>
 </template>
 
 <style scoped>
-main {
-  display: flex;
-  flex-direction: column;
-  min-width: 0;
-  min-height: 0;
-}
-header {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 6px 10px;
-  align-items: center;
-  padding: 10px 16px;
-  border-bottom: 1px solid var(--line);
-}
-h1 {
-  margin: 0;
-  font-size: 16px;
-}
 .search {
   width: 300px;
-  margin-left: auto;
 }
 .table {
   flex: 1;
@@ -298,10 +281,6 @@ li {
 .hidden {
   position: absolute;
   clip-path: inset(50%);
-}
-.nothing {
-  padding: 64px 24px;
-  text-align: center;
 }
 p {
   padding: 0 16px;

@@ -2,9 +2,12 @@
 import { ProblemError, type View } from '@uproar/client';
 import { fieldChanges, isCollectionName } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Input, Tag } from 'ant-design-vue';
+import { Alert, Button, Input } from 'ant-design-vue';
 import { computed, defineAsyncComponent, onBeforeUnmount, ref, shallowRef, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
+import HoldButton from '../components/HoldButton.vue';
+import PageFrame from '../components/PageFrame.vue';
+import StateTag from '../components/StateTag.vue';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import { useStore } from '../injection';
@@ -82,11 +85,11 @@ async function showMore(): Promise<void> {
   events.value = [...events.value, ...page.events];
 }
 
-function goOn(): void {
+watch(paused, (held) => {
+  if (held) return;
   events.value = [...waiting.value, ...events.value].slice(0, MOST_KEPT);
   waiting.value = [];
-  paused.value = false;
-}
+});
 
 function ask(changes: Record<string, string>): void {
   const query = { ...(route.query as Record<string, string>), ...changes };
@@ -123,27 +126,18 @@ function step(event: KeyboardEvent, by: number): void {
   const sibling = (event.target as HTMLElement)[by > 0 ? 'nextElementSibling' : 'previousElementSibling'];
   if (sibling instanceof HTMLElement) sibling.focus();
 }
-const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'failed' };
-const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed: 'error' };
 const MARKS = { created: '+', updated: '~', deleted: '−' };
 </script>
 
 <template>
-  <main>
-    <header>
-      <h1>Journal</h1>
-      <Tag :color="paused ? 'warning' : COLOURS[state]">{{ paused ? 'held still' : WORDS[state] }}</Tag>
+  <PageFrame title="Journal">
+    <template #facts>
+      <StateTag :state="state" :paused="paused" />
       <span class="muted">what was changed, by whom, from what to what; the newest first</span>
-      <Button
-        size="small"
-        class="right"
-        :type="paused ? 'primary' : 'default'"
-        @click="paused ? goOn() : (paused = true)"
-        >{{
-          paused ? `Go on${waiting.length > 0 ? ` (${waiting.length.toLocaleString()} more)` : ''}` : 'Hold still'
-        }}</Button
-      >
-    </header>
+    </template>
+    <template #tools>
+      <HoldButton v-model:paused="paused" :waiting="waiting.length" />
+    </template>
     <form class="bar" role="search" @submit.prevent="ask({ where: condition, doc: documentFault ? '' : document })">
       <ChoiceBox
         class="collection"
@@ -207,31 +201,10 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
       </div>
       <ChangePanel v-if="open" :event="open" @only="(subject) => ask({ doc: subject, collection: '' })" />
     </div>
-  </main>
+  </PageFrame>
 </template>
 
 <style scoped>
-main {
-  display: flex;
-  flex-direction: column;
-  min-width: 0;
-  min-height: 0;
-}
-header {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 6px 10px;
-  align-items: center;
-  padding: 10px 16px;
-  border-bottom: 1px solid var(--line);
-}
-h1 {
-  margin: 0;
-  font-size: 16px;
-}
-.right {
-  margin-left: auto;
-}
 .bar {
   display: flex;
   flex-wrap: wrap;
@@ -311,13 +284,6 @@ li.open {
 }
 .deleted {
   color: var(--bad);
-}
-.nothing {
-  display: flex;
-  flex-direction: column;
-  gap: 4px;
-  align-items: center;
-  padding: 64px 24px;
 }
 @media (max-width: 900px) {
   .panes {

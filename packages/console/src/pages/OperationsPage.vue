@@ -3,6 +3,7 @@ import type { Measures, Sample, SlowQuery, ViewCost } from '@uproar/protocol';
 import { Alert, Segmented, Tag } from 'ant-design-vue';
 import { computed, ref } from 'vue';
 import { formatBytes, formatDuration, formatMs } from '@uproar/core';
+import PageFrame from '../components/PageFrame.vue';
 import WatchedLink from '../devices/WatchedLink.vue';
 import { useStore } from '../injection';
 import TimePlot, { type Line } from '../operations/TimePlot.vue';
@@ -114,12 +115,13 @@ const facts = computed(() => [
 </script>
 
 <template>
-  <main>
-    <header>
-      <h1>Operations</h1>
+  <PageFrame title="Operations">
+    <template #facts>
       <Tag v-if="measures" color="success">version {{ measures.version }}</Tag>
-      <Segmented v-model:value="span" class="span" size="small" :options="Object.keys(SPANS)" aria-label="Time span" />
-    </header>
+    </template>
+    <template #tools>
+      <Segmented v-model:value="span" size="small" :options="Object.keys(SPANS)" aria-label="Time span" />
+    </template>
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-if="measures" class="page" tabindex="-1">
       <dl class="facts">
@@ -205,34 +207,13 @@ const facts = computed(() => [
       </section>
     </div>
     <div v-else-if="!failure" class="nothing muted">Loading…</div>
-  </main>
+  </PageFrame>
 </template>
 
 <style scoped>
-main {
-  display: flex;
-  flex-direction: column;
-  min-width: 0;
-  min-height: 0;
-}
-header {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 6px 10px;
-  align-items: center;
-  padding: 10px 16px;
-  border-bottom: 1px solid var(--line);
-}
-h1 {
-  margin: 0;
-  font-size: 16px;
-}
 h2 {
   margin: 20px 0 6px;
   font-size: 14px;
-}
-.span {
-  margin-left: auto;
 }
 .page {
   flex: 1;
@@ -295,9 +276,5 @@ th {
 }
 .dear {
   color: var(--warn);
-}
-.nothing {
-  padding: 64px 24px;
-  text-align: center;
 }
 </style>

@@ -1,9 +1,12 @@
 <script setup lang="ts">
 import type { View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Dropdown, Input, Menu, MenuItem, Tag } from 'ant-design-vue';
+import { Alert, Button, Dropdown, Input, Menu, MenuItem } from 'ant-design-vue';
 import { computed, defineAsyncComponent, reactive, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
+import HoldButton from '../components/HoldButton.vue';
+import PageFrame from '../components/PageFrame.vue';
+import StateTag from '../components/StateTag.vue';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import DataTable from '../data/DataTable.vue';
@@ -53,7 +56,7 @@ const view = useWatch(() => {
     limit: limit === 'none' ? 'none' : Number(limit),
   });
 });
-const { frame, paused, waiting, pause, go } = useCalmView(view);
+const { frame, paused, waiting } = useCalmView(view);
 /** Documents of the collection as they are, to complete conditions with. */
 const sample = useWatch(() => (draft.from ? store.collection(draft.from).watch({ limit: 300 }) : undefined));
 
@@ -85,41 +88,32 @@ async function copy({ name, text: content }: { name: string; text: string }): Pr
   notices.success({ message: `Copied: ${name.toLowerCase()}`, description: content.split('\n')[0], duration: 3 });
 }
 const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
-const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'wrong' };
-const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed: 'error' };
 </script>
 
 <template>
-  <main>
-    <header>
-      <h1>Query</h1>
+  <PageFrame title="Query" class="query">
+    <template #facts>
       <template v-if="view">
-        <Tag :color="paused ? 'warning' : COLOURS[view.state]">{{ paused ? 'held still' : WORDS[view.state] }}</Tag>
+        <StateTag :state="view.state" :paused="paused" />
         <span v-if="view.state !== 'failed'" class="muted count"
           >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents{{
             view.more ? ', and more' : ''
           }}</span
         >
       </template>
-      <span class="tools">
-        <span id="table-tools" />
-        <Button
-          v-if="view?.documents.length"
-          size="small"
-          :type="paused ? 'primary' : 'default'"
-          @click="paused ? go() : pause()"
-          >{{ paused ? `Go on${waiting > 0 ? ` (${waiting} changed)` : ''}` : 'Hold still' }}</Button
-        >
-        <Dropdown v-if="asked" :trigger="['click']">
-          <Button size="small">Copy as…</Button>
-          <template #overlay>
-            <Menu>
-              <MenuItem v-for="entry in copies" :key="entry.name" @click="copy(entry)">{{ entry.name }}</MenuItem>
-            </Menu>
-          </template>
-        </Dropdown>
-      </span>
-    </header>
+    </template>
+    <template #tools>
+      <span id="table-tools" />
+      <HoldButton v-if="view?.documents.length" v-model:paused="paused" :waiting="waiting" />
+      <Dropdown v-if="asked" :trigger="['click']">
+        <Button size="small">Copy as…</Button>
+        <template #overlay>
+          <Menu>
+            <MenuItem v-for="entry in copies" :key="entry.name" @click="copy(entry)">{{ entry.name }}</MenuItem>
+          </Menu>
+        </template>
+      </Dropdown>
+    </template>
     <p v-if="empty" class="nothing muted">There is nothing to ask for yet. Write a document first, on the page Data.</p>
     <template v-else-if="asked">
       <div class="bench">
@@ -193,36 +187,12 @@ const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed:
       />
       <div v-else-if="!fault" class="nothing muted">Loading…</div>
     </template>
-  </main>
+  </PageFrame>
 </template>
 
 <style scoped>
-main {
-  display: flex;
-  flex-direction: column;
-  min-width: 0;
-  min-height: 0;
-}
-header {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 6px 10px;
-  align-items: center;
-  padding: 10px 16px;
-  border-bottom: 1px solid var(--line);
-}
-h1 {
-  margin: 0;
-  font-size: 16px;
-}
 .count {
   font-variant-numeric: tabular-nums;
-}
-.tools {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px;
-  margin-left: auto;
 }
 .bench {
   display: grid;
@@ -272,18 +242,11 @@ pre {
   font-size: 12px;
   line-height: 1.3;
 }
-.nothing {
-  display: flex;
-  flex-direction: column;
-  gap: 4px;
-  align-items: center;
-  padding: 48px 24px;
-}
 @media (max-width: 900px) {
-  main {
+  .query {
     overflow-y: auto;
   }
-  main :deep(.table) {
+  .query :deep(.table) {
     flex: none;
     height: 70vh;
   }

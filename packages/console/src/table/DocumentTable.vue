@@ -117,6 +117,11 @@ function classOf(document: Document, column: Column): string {
 
 // The keyboard: arrows walk through the cells, Enter opens the document or edits the cell, the space bar picks the row.
 const active = shallowRef<{ id: string; key: string }>();
+/** The row by which the keyboard comes in: that of the cell it left, otherwise the first that is drawn. */
+const entry = computed(() => {
+  const left = rows.value.some(({ id }) => id === active.value?.id);
+  return left ? active.value!.id : rows.value[0]?.id;
+});
 const keys = computed(() => ['id', ...props.columns.map(({ key }) => key)]);
 
 async function focusCell(row: number, key: string): Promise<void> {
@@ -256,7 +261,7 @@ const allPicked = computed(
               active?.id === document.id && active,
               editing?.document.id === document.id && editing,
               frame.view.pending.has(document.id),
-              first + index === 0,
+              entry === document.id,
             ]"
             class="row"
             role="row"
@@ -279,9 +284,7 @@ const allPicked = computed(
               role="gridcell"
               class="id mono"
               data-cell="id"
-              :tabindex="
-                active ? (active.id === document.id && active.key === 'id' ? 0 : -1) : first + index === 0 ? 0 : -1
-              "
+              :tabindex="entry === document.id && !(active?.id === document.id && active.key !== 'id') ? 0 : -1"
               :title="`Open ${document.id}`"
               @click="emit('open', document.id)"
               >{{ document.id }}</span

@@ -11,11 +11,10 @@ export interface Frame {
 /** A view that is drawn once for each frame of the screen at most, and that can be held still. */
 export interface CalmView {
   readonly frame: Readonly<ShallowRef<Frame | undefined>>;
-  readonly paused: Readonly<Ref<boolean>>;
+  /** Whether it is held still; to be set. */
+  readonly paused: Ref<boolean>;
   /** How many documents have altered since it was held still. */
   readonly waiting: ComputedRef<number>;
-  pause(): void;
-  go(): void;
 }
 
 const NONE: ReadonlyMap<string, Document | undefined> = new Map();
@@ -26,7 +25,7 @@ const MOST_LIT = 400;
 /** Draws a view calmly, however fast it alters. */
 export function useCalmView(source: Readonly<Ref<View | undefined>>): CalmView {
   const frame = shallowRef<Frame>();
-  const paused = shallowRef(false);
+  const held = shallowRef(false);
   const touched = shallowRef(new Map<string, Document | undefined>());
   let scheduled: number | undefined;
 
@@ -43,9 +42,9 @@ export function useCalmView(source: Readonly<Ref<View | undefined>>): CalmView {
       const goesOn = view && previous && frame.value && view.state === 'live' && frame.value.view.state !== 'loading';
       if (!goesOn) {
         if (scheduled !== undefined) cancelAnimationFrame(scheduled);
-        paused.value = paused.value && view?.state === 'stale';
+        held.value = held.value && view?.state === 'stale';
         touched.value = new Map();
-        if (!paused.value) draw();
+        if (!held.value) draw();
         return;
       }
       if (view.changes.length > 0) {
@@ -53,25 +52,23 @@ export function useCalmView(source: Readonly<Ref<View | undefined>>): CalmView {
         for (const { id, from } of view.changes) {
           if (!documents.has(id)) documents.set(id, from === undefined ? undefined : previous.documents[from]);
         }
-        if (paused.value) touched.value = new Map(documents);
+        if (held.value) touched.value = new Map(documents);
       }
-      if (!paused.value) scheduled ??= requestAnimationFrame(draw);
+      if (!held.value) scheduled ??= requestAnimationFrame(draw);
     },
     { immediate: true, flush: 'sync' },
   );
   onScopeDispose(() => scheduled !== undefined && cancelAnimationFrame(scheduled));
   return {
     frame,
-    paused,
-    waiting: computed(() => (paused.value ? touched.value.size : 0)),
-    pause: () => {
-      if (scheduled !== undefined) cancelAnimationFrame(scheduled);
-      draw();
-      paused.value = true;
-    },
-    go: () => {
-      paused.value = false;
-      draw();
-    },
+    paused: computed({
+      get: () => held.value,
+      set: (paused) => {
+        if (scheduled !== undefined) cancelAnimationFrame(scheduled);
+        draw();
+        held.value = paused;
+      },
+    }),
+    waiting: computed(() => (held.value ? touched.value.size : 0)),
   };
 }

@@ -21,6 +21,7 @@ const EVENTS = [
   'account-removed',
   'password-changed',
   'refresh-reused',
+  'connection-ended',
 ];
 const store = useStore();
 const { busy, failure, run } = useCall();

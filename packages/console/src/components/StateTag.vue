@@ -1,0 +1,14 @@
+<script setup lang="ts">
+import type { View } from '@uproar/client';
+import { Tag } from 'ant-design-vue';
+
+/** Whether what is shown is live. */
+defineProps<{ state: View['state']; paused: boolean }>();
+
+const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'ended' };
+const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed: 'error' };
+</script>
+
+<template>
+  <Tag :color="paused ? 'warning' : COLOURS[state]">{{ paused ? 'held still' : WORDS[state] }}</Tag>
+</template>
