@@ -1,7 +1,6 @@
 import { formatTime, splitAddress, writeCursor } from '@uproar/core';
-import type {
-  RpcCall} from '@uproar/protocol';
 import {
+  type RpcCall,
   createProblem,
   LIVE_PARAMS,
   ProblemError,
