@@ -21,6 +21,7 @@ import { addQuery } from './commands/query.js';
 import { addRestore } from './commands/restore.js';
 import { addRevert } from './commands/revert.js';
 import { addServe } from './commands/serve.js';
+import { addShapes } from './commands/shapes.js';
 import { addStatus } from './commands/status.js';
 import { addWatch } from './commands/watch.js';
 import { addAdjust, addDelete, addMerge, addPut } from './commands/write.js';
@@ -65,6 +66,7 @@ export function buildProgram(): Command {
     addDelete,
     addEdit,
     addWatch,
+    addShapes,
     addJournal,
     addRevert,
     addImport,

@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/', redirect: '/data' },
     { path: '/data/:collection?/:id?', name: 'data', component: DataPage },
     { path: '/query', name: 'query', component: () => import('./pages/QueryPage.vue') },
+    { path: '/shapes/:collection?', name: 'shapes', component: () => import('./pages/ShapesPage.vue') },
     { path: '/journal', name: 'journal', component: () => import('./pages/JournalPage.vue') },
     { path: '/devices', name: 'devices', component: () => import('./pages/DevicesPage.vue') },
     { path: '/operations', name: 'operations', component: () => import('./pages/OperationsPage.vue') },

@@ -15,6 +15,7 @@ const FIRST_LOAD_BYTES = 500_000;
 const PAGES = [
   'data/balloons',
   'query?from=balloons',
+  'shapes/flights',
   'journal',
   'devices',
   'access/policy',
@@ -224,6 +225,18 @@ describe('the pages of the console, over the demo', function () {
     await until('and came back', () => truck.state.name === 'online');
     truck.close();
     await page.getByText('No connection is like that').waitFor();
+    await page.context().close();
+  });
+
+  it('show which fields there are, and what is rare', async () => {
+    await store.collection('pads').put('p-odd', { nmae: 'misspelt', open: 'yes' });
+    const page = await open('shapes/pads');
+    const row = (name: string) => page.getByRole('region', { name: 'Fields' }).locator('tr').filter({ hasText: name });
+    await row('nmae').getByText('was name meant?').waitFor();
+    expect(await row('open').first().innerText()).to.include('48 boolean, 1 text');
+    await row('nmae').getByRole('link').click();
+    await page.locator('[data-row="p-odd"]').waitFor();
+    await store.collection('pads').delete('p-odd');
     await page.context().close();
   });
 

@@ -21,6 +21,7 @@ export * from './merge-patch.js';
 export * from './order.js';
 export * from './parse-json.js';
 export * from './pointer.js';
+export * from './shapes.js';
 export * from './uuid.js';
 export * from './view-state.js';
 export * from './policy/bind.js';

@@ -13,4 +13,5 @@ export * from './problem-catalogue.js';
 export * from './problem-error.js';
 export * from './problems.js';
 export * from './rpc.js';
+export * from './shapes.js';
 export * from './timing.js';

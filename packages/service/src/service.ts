@@ -19,6 +19,7 @@ import { serveJournal } from './http/journal.js';
 import { serveMeasures } from './http/measures.js';
 import { serveOperations } from './http/operations.js';
 import { serveQuery } from './http/query.js';
+import { serveShapes } from './http/shapes.js';
 import { serveAccounts } from './http/accounts.js';
 import { serveAudit } from './http/audit.js';
 import { serveKeys } from './http/keys.js';
@@ -177,6 +178,7 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveData(app, context);
   serveCommits(app, context);
   serveQuery(app, context);
+  serveShapes(app, context);
   serveIndexes(app, context);
   serveJournal(app, context);
   serveBackups(app, context);

@@ -237,6 +237,7 @@ describe('documents over HTTP', () => {
       '/v1/measures',
       '/v1/measures/queries',
       '/v1/measures/views',
+      '/v1/shapes/{collection}',
     ]);
     expect(Object.keys(json.paths['/v1/data/{collection}/{id}'] as object)).to.include.members([
       'get',

@@ -1,4 +1,4 @@
-import { getMember, isObject, joinName, nearNames } from '@uproar/core';
+import { getMember, isObject, joinName, nearNames, typeOfValue, type ShapeType } from '@uproar/core';
 import type { Document, JsonObject, JsonValue } from '@uproar/client';
 
 /** What the values of a field are, as far as they were looked at. */
@@ -103,15 +103,14 @@ export function kindOf(value: JsonValue | undefined): string {
   return typeof value;
 }
 
-const TIME = /^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?)?$/;
+const TYPES: Record<ShapeType, FieldType> = {
+  ...{ text: 'text', time: 'time', number: 'number', list: 'list', object: 'object', place: 'place' },
+  boolean: 'yes/no',
+  null: 'empty',
+};
 
 function typeOf(value: JsonValue): FieldType {
-  if (value === null) return 'empty';
-  if (typeof value === 'number') return 'number';
-  if (typeof value === 'boolean') return 'yes/no';
-  if (typeof value === 'string') return TIME.test(value) ? 'time' : 'text';
-  if (Array.isArray(value)) return 'list';
-  return typeof value.type === 'string' && Array.isArray(value.coordinates) ? 'place' : 'object';
+  return TYPES[typeOfValue(value)];
 }
 
 function describeKinds(kinds: ReadonlyMap<FieldType, number>): Pick<Field, 'type' | 'kinds' | 'numeric'> {

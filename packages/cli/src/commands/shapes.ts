@@ -1,0 +1,99 @@
+import type { ShapeReport } from '@uproar/protocol';
+import type { Command } from 'commander';
+import pc from 'picocolors';
+import { parseAddress } from '../address.js';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { formatValue, printJson, printTable } from '../output.js';
+import { showMistakes } from './query.js';
+
+interface Options extends StoreOptions {
+  where?: string;
+  sample?: string;
+  json?: boolean;
+}
+type Field = ShapeReport['fields'][number];
+
+/** A field whose share among recent documents differs by more than this has come or gone. */
+const SHIFT = 0.3;
+
+/** `uproar shapes`: what shapes the documents of a collection really have. */
+export function addShapes(program: Command): void {
+  withStoreOptions(program.command('shapes'))
+    .summary('tell what shapes the documents of a collection have')
+    .description(
+      'Lists the fields that are found: how many documents have each, types, ranges and examples; fields so rare that their names may be misspelt; and those that recent ' +
+        'documents have and older ones do not, or the other way round.',
+    )
+    .argument('<collection>', 'balloons')
+    .option('--where <condition>', 'only documents that meet this')
+    .option('--sample <number>', 'about how many documents to look at (50000 unless told otherwise)')
+    .option('--json', 'print everything as one JSON object')
+    .addHelpText('after', `\nExamples:\n  uproar shapes balloons\n  uproar shapes flights --where "day > 2" --json`)
+    .action((address: string, options: Options) => {
+      const { collection, id } = parseAddress(address);
+      if (id !== undefined) throw new CommandError('Shapes are told of a collection, not of a document.', EXIT.usage);
+      return useStore(options, (store) =>
+        showMistakes(options.where, async () => {
+          const query = new URLSearchParams();
+          if (options.where !== undefined) query.set('where', options.where);
+          if (options.sample !== undefined) query.set('sample', options.sample);
+          const report = await store.fetch<ShapeReport>(`/v1/shapes/${collection}?${query}`);
+          if (options.json) printJson(report);
+          else print(collection, report);
+        }),
+      );
+    });
+}
+
+function print(collection: string, { documents, recent, fields }: ShapeReport): void {
+  if (documents === 0) {
+    process.stderr.write(pc.dim(`no documents in ${collection}\n`));
+    return;
+  }
+  printTable(
+    ['field', 'in', 'types', 'range', 'examples'],
+    fields.map((field) => [
+      field.rare ? pc.yellow(`${field.name} ?`) : field.name,
+      `${((100 * field.documents) / documents).toFixed(field.documents < documents / 100 ? 1 : 0)} %`,
+      describeTypes(field),
+      describeRange(field),
+      field.examples.map((example) => formatValue(example as never, 20)).join(', '),
+    ]),
+  );
+  process.stdout.write('\n');
+  for (const { name, documents: have, near } of fields.filter(({ rare }) => rare)) {
+    const meant = near.length > 0 ? ` Was ${near.join(' or ')} meant?` : '';
+    process.stdout.write(`${pc.yellow('rare')}   ${name}: in ${have} of ${documents} documents.${meant}\n`);
+  }
+  for (const field of fields.filter((one) => kindsOf(one).length > 1)) {
+    process.stdout.write(`${pc.red('mixed')}  ${field.name}: ${describeTypes(field)}\n`);
+  }
+  for (const { name, recently, before } of fields.filter((one) => Math.abs(one.recently - one.before) > SHIFT)) {
+    const way = recently > before ? pc.green('new   ') : pc.cyan('old   ');
+    process.stdout.write(
+      `${way} ${name}: in ${percent(recently)} of the ${recent} newest documents, ${percent(before)} of the others\n`,
+    );
+  }
+  process.stdout.write(pc.dim(`${documents} documents looked at\n`));
+}
+
+function kindsOf({ types }: Field): string[] {
+  return Object.keys(types).filter((type) => type !== 'null');
+}
+
+function describeTypes({ types }: Field): string {
+  const entries = Object.entries(types).sort((a, b) => b[1] - a[1]);
+  if (entries.length === 1) return entries[0]![0];
+  return entries.map(([type, count]) => `${count} ${type}`).join(', ');
+}
+
+function describeRange({ numbers, times, lengths }: Field): string {
+  if (numbers) return `${numbers.min} … ${numbers.max}`;
+  if (times) return `${times.min.slice(0, 16)} … ${times.max.slice(0, 16)}`;
+  return lengths ? pc.dim(`${lengths.min} … ${lengths.max} characters`) : '';
+}
+
+function percent(share: number): string {
+  return `${Math.round(100 * share)} %`;
+}

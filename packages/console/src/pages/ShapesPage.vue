@@ -1,0 +1,197 @@
+<script setup lang="ts">
+import { ProblemError, type JsonValue, type View } from '@uproar/client';
+import type { ShapeReport } from '@uproar/protocol';
+import { Alert, Button, Tag } from 'ant-design-vue';
+import { computed, ref, shallowRef, watch } from 'vue';
+import { useRoute, useRouter } from 'vue-router';
+import ChoiceBox from '../components/ChoiceBox.vue';
+import PageFrame from '../components/PageFrame.vue';
+import { useStore } from '../injection';
+import { formatCell } from '../table/fields';
+
+const props = defineProps<{ collections: View | undefined }>();
+const store = useStore();
+const route = useRoute();
+const router = useRouter();
+
+/** A field whose share among recent documents differs by more than this has come or gone. */
+const SHIFT = 0.3;
+const collection = computed(() => String(route.params.collection || props.collections?.documents[0]?.id || ''));
+const names = computed(() => (props.collections?.documents ?? []).map(({ id }) => ({ value: id, label: id })));
+const report = shallowRef<ShapeReport>();
+const failure = ref('');
+const busy = ref(false);
+watch(collection, () => void look(), { immediate: true });
+
+async function look(): Promise<void> {
+  const asked = collection.value;
+  if (asked === '') return;
+  busy.value = true;
+  try {
+    const found = await store.fetch<ShapeReport>(`/v1/shapes/${asked}`);
+    if (asked !== collection.value) return;
+    report.value = found;
+    failure.value = '';
+  } catch (error) {
+    report.value = undefined;
+    failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+  }
+  busy.value = false;
+}
+
+type Field = ShapeReport['fields'][number];
+const kindsOf = ({ types }: Field) =>
+  Object.entries(types)
+    .filter(([type]) => type !== 'null')
+    .sort((a, b) => b[1] - a[1]);
+const rows = computed(() =>
+  (report.value?.fields ?? []).map((field) => ({
+    ...field,
+    share: field.documents / report.value!.documents,
+    kinds: kindsOf(field),
+    range: field.numbers
+      ? `${field.numbers.min} … ${field.numbers.max}`
+      : field.times
+        ? `${field.times.min.slice(0, 16)} … ${field.times.max.slice(0, 16)}`
+        : field.lengths
+          ? `${field.lengths.min} … ${field.lengths.max} characters`
+          : '',
+    shift: field.recently - field.before,
+  })),
+);
+const percent = (share: number) => `${(100 * share).toFixed(share > 0 && share < 0.01 ? 1 : 0)} %`;
+/** Where the documents that have a field are to be seen. */
+const whereFor = (name: string) => ({
+  name: 'query',
+  query: { from: collection.value, where: `${name} IS NOT NULL` },
+});
+</script>
+
+<template>
+  <PageFrame title="Shapes">
+    <template #facts>
+      <ChoiceBox
+        :value="collection"
+        :options="names"
+        aria-label="Collection"
+        @change="(name) => router.push({ name: 'shapes', params: { collection: name } })"
+      />
+      <span v-if="report" class="muted"
+        >{{ report.documents.toLocaleString() }} documents looked at; the {{ report.recent.toLocaleString() }} newest
+        beside the others</span
+      >
+    </template>
+    <template #tools>
+      <Button size="small" :loading="busy" @click="look">Look again</Button>
+    </template>
+    <Alert v-if="failure" banner type="error" :message="failure" />
+    <div v-else-if="!report" class="nothing muted">
+      {{ collection === '' ? 'There are no documents yet.' : 'Looking…' }}
+    </div>
+    <div v-else-if="report.documents === 0" class="nothing">
+      <b>No documents in “{{ collection }}”</b>
+    </div>
+    <div v-else class="table" tabindex="0" role="region" aria-label="Fields">
+      <table>
+        <thead>
+          <tr>
+            <th scope="col">Field</th>
+            <th scope="col" class="numeric">In</th>
+            <th scope="col">Types</th>
+            <th scope="col">Range</th>
+            <th scope="col">Examples</th>
+            <th scope="col">Newest beside others</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="row in rows" :key="row.name">
+            <td class="mono">
+              <RouterLink v-if="!row.name.includes('[]')" :to="whereFor(row.name)">{{ row.name }}</RouterLink>
+              <template v-else>{{ row.name }}</template>
+              <Tag v-if="row.rare" color="warning" class="tag">rare</Tag>
+              <small v-if="row.near.length > 0" class="muted">was {{ row.near.join(' or ') }} meant?</small>
+            </td>
+            <td class="numeric">{{ percent(row.share) }}</td>
+            <td :class="{ mixed: row.kinds.length > 1 }">
+              <template v-if="row.kinds.length === 1">{{ row.kinds[0]![0] }}</template>
+              <template v-else>{{
+                row.kinds.map(([type, count]) => `${count.toLocaleString()} ${type}`).join(', ')
+              }}</template>
+              <small v-if="row.types.null" class="muted"> {{ row.types.null.toLocaleString() }} null</small>
+            </td>
+            <td class="mono">{{ row.range }}</td>
+            <td class="mono examples">
+              {{ row.examples.map((example) => formatCell(example as JsonValue)).join(', ') }}
+            </td>
+            <td>
+              <template v-if="row.shift > SHIFT"
+                ><b class="new">new</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
+              >
+              <template v-else-if="row.shift < -SHIFT"
+                ><b class="old">going</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
+              >
+              <span v-else class="muted">alike</span>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </PageFrame>
+</template>
+
+<style scoped>
+.table {
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 12.5px;
+  white-space: nowrap;
+}
+th,
+td {
+  padding: 5px 10px;
+  border-bottom: 1px solid var(--line);
+  text-align: left;
+}
+th:first-child,
+td:first-child {
+  padding-left: 16px;
+}
+th {
+  position: sticky;
+  top: 0;
+  z-index: 1;
+  background: var(--paper);
+  color: var(--ink-2);
+  font-weight: 600;
+}
+a {
+  color: var(--accent);
+}
+.tag {
+  margin-left: 8px;
+}
+.numeric {
+  text-align: right;
+  font-variant-numeric: tabular-nums;
+}
+.mixed {
+  color: var(--bad);
+}
+.examples {
+  max-width: 280px;
+  overflow: hidden;
+  color: var(--ink-2);
+  text-overflow: ellipsis;
+}
+.new {
+  color: var(--live);
+}
+.old {
+  color: var(--warn);
+}
+</style>

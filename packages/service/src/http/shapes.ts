@@ -1,0 +1,55 @@
+import { ShapeFinder } from '@uproar/core';
+import { CollectionName, Problem, ShapeReport } from '@uproar/protocol';
+import type { FastifyInstance } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import { costLimits, readableAccess } from './access.js';
+import type { Context } from './context.js';
+import { prepareWireQuery } from './query-form.js';
+
+/** What shapes the documents of a collection really have. */
+export function serveShapes(app: FastifyInstance, context: Context): void {
+  const { store } = context;
+  app.withTypeProvider<ZodTypeProvider>().get(
+    '/v1/shapes/:collection',
+    {
+      schema: {
+        tags: ['data'],
+        summary: 'Tell what shapes the documents of a collection have',
+        description:
+          'The fields that are found, how many documents have each, types, ranges and examples, and how recent documents differ from older ones. ' +
+          'What may not be read is not looked at.',
+        params: z.strictObject({ collection: CollectionName }),
+        querystring: z.strictObject({
+          where: z.string().optional().describe('Only documents that meet this.'),
+          sample: z.coerce
+            .number()
+            .int()
+            .min(1)
+            .max(1_000_000)
+            .default(50_000)
+            .describe('About how many documents to look at, spread over all of them.'),
+        }),
+        response: { 200: ShapeReport, default: Problem },
+      },
+    },
+    async (request) => {
+      const { collection } = request.params;
+      const { where, sample } = request.query;
+      const access = readableAccess(context, request.identity, collection);
+      const query = prepareWireQuery({ from: collection, where, limit: 'none' }, true, access);
+      const total = store.collections.get(collection)?.documents ?? 0;
+      const step = Math.max(1, Math.floor(total / sample));
+      const finder = new ShapeFinder();
+      let [seq, met] = [store.log.seq, 0];
+      for await (const { document } of store.reader.stream(
+        query,
+        costLimits(context, request.identity),
+        (at) => (seq = at),
+      )) {
+        if (met++ % step === 0) finder.add(query.show(document));
+      }
+      return { ...finder.find(), seq };
+    },
+  );
+}
