@@ -1,13 +1,13 @@
 <script setup lang="ts">
-import type { Document, JsonValue } from '@uproar/client';
-import { isObject } from '@uproar/core';
+import type { Document } from '@uproar/client';
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import { flash } from '../flash';
 import type { Frame } from './calm-view';
 import CellEditor from './CellEditor.vue';
-import { formatCell, kindOf, valueAt } from './fields';
+import { valueAt } from './fields';
 import HeaderCell from './HeaderCell.vue';
 import type { Column } from './layout';
+import RowCells, { type Editing } from './RowCells.vue';
 import { placeIn } from './sorting';
 
 const props = defineProps<{
@@ -105,16 +105,6 @@ const observer = new ResizeObserver(([entry]) => (height.value = entry!.contentR
 onMounted(() => observer.observe(scroller.value!));
 onBeforeUnmount(() => observer.disconnect());
 
-function textOf(document: Document, column: Column): string {
-  if (!column.meta) return formatCell(valueAt(document.data, column.path));
-  const value = document[column.name as 'version' | 'created' | 'updated'];
-  return typeof value === 'string' ? value.replace('T', ' ').slice(0, 19) : String(value ?? '');
-}
-
-function classOf(document: Document, column: Column): string {
-  return column.meta ? 'muted' : kindOf(valueAt(document.data, column.path));
-}
-
 // The keyboard: arrows walk through the cells, Enter opens the document or edits the cell, the space bar picks the row.
 const active = shallowRef<{ id: string; key: string }>();
 /** The row by which the keyboard comes in: that of the cell it left, otherwise the first that is drawn. */
@@ -168,7 +158,7 @@ function onKey(event: KeyboardEvent): void {
 }
 
 // A cell that is being edited. What was typed stays, even when the row goes elsewhere meanwhile.
-const editing = shallowRef<{ document: Document; column: Column; value: JsonValue | undefined }>();
+const editing = shallowRef<Editing>();
 const inPlace = computed(() => rows.value.some(({ id }) => id === editing.value?.document.id));
 
 function edit(id: string, column: Column | undefined): void {
@@ -186,9 +176,9 @@ function stopEditing(): void {
 }
 
 let lastPicked: string | undefined;
-function pick(event: MouseEvent, id: string): void {
+function pick(range: boolean, id: string): void {
   const to = documents.value.findIndex((document) => document.id === id);
-  const from = event.shiftKey ? documents.value.findIndex((document) => document.id === lastPicked) : to;
+  const from = range ? documents.value.findIndex((document) => document.id === lastPicked) : to;
   const [low, high] = from === -1 ? [to, to] : [Math.min(from, to), Math.max(from, to)];
   const ids = documents.value.slice(low, high + 1).map((document) => document.id);
   emit('pick', ids, !props.picked!.has(id));
@@ -251,18 +241,6 @@ const allPicked = computed(
           <div
             v-for="(document, index) in rows"
             :key="document.id"
-            v-memo="[
-              document,
-              first + index,
-              columns,
-              template,
-              document.id === selected,
-              picked?.has(document.id),
-              active?.id === document.id && active,
-              editing?.document.id === document.id && editing,
-              frame.view.pending.has(document.id),
-              entry === document.id,
-            ]"
             class="row"
             role="row"
             :aria-rowindex="first + index + 2"
@@ -271,52 +249,21 @@ const allPicked = computed(
             :class="{ selected: document.id === selected, pending: frame.view.pending.has(document.id) }"
             :style="template"
           >
-            <span v-if="picked" role="gridcell" class="pick">
-              <input
-                type="checkbox"
-                tabindex="-1"
-                :aria-label="`Pick ${document.id}`"
-                :checked="picked.has(document.id)"
-                @click.stop="pick($event, document.id)"
-              />
-            </span>
-            <span
-              role="gridcell"
-              class="id mono"
-              data-cell="id"
-              :tabindex="entry === document.id && !(active?.id === document.id && active.key !== 'id') ? 0 : -1"
-              :title="`Open ${document.id}`"
-              @click="emit('open', document.id)"
-              >{{ document.id }}</span
-            >
-            <span
-              v-for="column in columns"
-              :key="column.key"
-              role="gridcell"
-              class="mono"
-              :tabindex="active?.id === document.id && active.key === column.key ? 0 : -1"
-              :data-cell="column.key"
-              :data-field="column.meta ? undefined : column.key"
-              :class="[classOf(document, column), { numeric: column.numeric }]"
-              @click="active = { id: document.id, key: column.key }"
-              @dblclick="edit(document.id, column)"
-              ><CellEditor
-                v-if="editing?.document.id === document.id && editing.column.key === column.key"
-                v-bind="editing"
-                @done="stopEditing"
-              /><template v-else
-                ><button
-                  v-if="!column.meta && isObject(valueAt(document.data, column.path) ?? null)"
-                  type="button"
-                  tabindex="-1"
-                  class="fold"
-                  :aria-label="`Show the members of ${column.name} as columns`"
-                  @click.stop="emit('unfold', column.name, true)"
-                >
-                  ▸</button
-                >{{ textOf(document, column) }}</template
-              ></span
-            >
+            <RowCells
+              :document="document"
+              :columns="columns"
+              :pickable="picked !== undefined"
+              :picked="picked?.has(document.id) ?? false"
+              :active="active?.id === document.id ? active.key : undefined"
+              :entry="entry === document.id"
+              :editing="editing?.document.id === document.id ? editing : undefined"
+              @open="emit('open', document.id)"
+              @pick="(range) => pick(range, document.id)"
+              @touch="(key) => (active = { id: document.id, key })"
+              @edit="(column) => edit(document.id, column)"
+              @unfold="(name) => emit('unfold', name, true)"
+              @done="stopEditing"
+            />
           </div>
         </div>
       </div>
