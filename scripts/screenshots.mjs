@@ -36,9 +36,26 @@ const pages = {
     await sleep(6000);
   },
   async 'console-document'(page) {
-    await signIn(page, 'data/balloons/bl-17');
-    await page.locator('.cm-content').waitFor();
-    await sleep(1500);
+    await signIn(page, 'data/balloons/bl-300');
+    await page.getByText('Form', { exact: true }).click();
+    await page.getByRole('textbox', { name: 'status' }).fill('inflating');
+    const change = { method: 'PATCH', body: '{"status":"aloft","altitude":60}' };
+    const headers = { authorization: `Bearer ${KEY}`, 'content-type': 'application/merge-patch+json' };
+    await fetch(`${url}/v1/data/balloons/bl-300`, { ...change, headers });
+    await page.getByText('You both altered the same').waitFor();
+    await sleep(500);
+  },
+  async 'console-shapes'(page) {
+    for (const [id, data] of [
+      ['f-odd-1', { ballonId: 'bl-7', day: 3, passengers: '4' }],
+      ['f-odd-2', { day: 4, passengers: 'two', weather: 'calm' }],
+    ]) {
+      const headers = { authorization: `Bearer ${KEY}`, 'content-type': 'application/json' };
+      await fetch(`${url}/v1/data/flights/${id}`, { method: 'PUT', headers, body: JSON.stringify(data) });
+    }
+    await signIn(page, 'shapes/flights');
+    await page.getByRole('region', { name: 'Fields' }).waitFor();
+    await sleep(500);
   },
   async 'console-history'(page) {
     await signIn(page, 'data/balloons/bl-17');
@@ -69,10 +86,11 @@ const pages = {
   },
   async 'console-journal'(page) {
     await signIn(page, 'journal?collection=balloons');
-    await page.getByRole('option').first().waitFor();
+    const changes = page.getByRole('listbox').getByRole('option');
+    await changes.first().waitFor();
     await sleep(3000);
     await page.getByRole('button', { name: 'Hold still' }).click();
-    await page.getByRole('option').nth(4).click();
+    await changes.nth(4).click();
   },
   async 'console-devices'(page) {
     const truck = await open('watch', 'balloons', '--where', "crewId = 'c-2'", '--lines');
@@ -115,11 +133,6 @@ const pages = {
     await page.getByText('gate-reader').waitFor();
     await sleep(500);
   },
-  async 'console-accounts'(page) {
-    await signIn(page, 'access/accounts');
-    await page.getByText('dora').waitFor();
-    await sleep(500);
-  },
   async 'console-audit'(page) {
     for (const name of ['ada', 'dora', 'nobody'])
       await fetch(`${url}/v1/sessions`, {
@@ -130,7 +143,7 @@ const pages = {
     await fetch(`${url}/v1/data/gates/g-1`, { method: 'DELETE' });
     await fetch(`${url}/v1/data/flights`);
     await signIn(page, 'access/audit');
-    await page.getByText('sign-in-failed').waitFor();
+    await page.getByRole('cell', { name: 'sign-in-failed' }).waitFor();
     await sleep(500);
   },
 };

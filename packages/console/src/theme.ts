@@ -28,6 +28,9 @@ export const componentTheme = computed(() => ({
     colorInfo: isDark.value ? '#8f86f0' : '#5a4fcf',
     colorSuccess: isDark.value ? '#62d79a' : '#156b3e',
     colorWarning: isDark.value ? '#e3b04b' : '#8f5a00',
+    // Otherwise made from the colour above, which is dark for the sake of texts.
+    colorWarningBg: isDark.value ? '#33290f' : '#fff6e3',
+    colorWarningBorder: isDark.value ? '#6b5422' : '#ecd29c',
     colorLink: isDark.value ? '#a59df5' : '#5a4fcf',
     colorError: isDark.value ? '#ff8f86' : '#b3362c',
     borderRadius: 5,

@@ -15,6 +15,9 @@ interface Options extends StoreOptions {
   json?: boolean;
 }
 
+/** What is written goes here, and is deleted again; the empty collection stays. */
+const COLLECTION = 'bench';
+
 /** Each writer has so many documents, which it writes in turn. */
 const DOCUMENTS = 10;
 const MOST = { writers: 200, watchers: 500, seconds: 60 };
@@ -24,7 +27,7 @@ export function addBench(program: Command): void {
   withStoreOptions(program.command('bench'))
     .summary('measure how fast the store takes writes from here, and how soon watchers hear of them')
     .description(
-      'Writes to a collection of its own for a few seconds, over connections of their own, while others watch it; then deletes it again. ' +
+      'Writes to the collection "bench" for a few seconds, over connections of their own, while others watch that; then deletes it again. ' +
         'The journal keeps what was written.',
     )
     .option(
@@ -52,7 +55,7 @@ async function bench(options: Options): Promise<void> {
     stores.push(store);
     return store;
   };
-  const collection = `bench-${Math.random().toString(36).slice(2, 10)}`;
+  const run = Math.random().toString(36).slice(2, 10);
   const [commits, deliveries] = [createHistogram({ figures: 3 }), createHistogram({ figures: 3 })];
   const bar = new ProgressBar('{written} written');
   try {
@@ -61,8 +64,8 @@ async function bench(options: Options): Promise<void> {
     await Promise.all(stores.map((store) => store.ready()));
     for (const watcher of watchers) {
       watcher
-        .collection(collection)
-        .watch()
+        .collection(COLLECTION)
+        .watch({ where: `run = '${run}'` })
         .subscribe(({ changes, documents }) => {
           const now = performance.now();
           for (const { to } of changes) {
@@ -82,7 +85,7 @@ async function bench(options: Options): Promise<void> {
       writers.map(async (store, writer) => {
         for (let n = 0; performance.now() < endMs; n++) {
           const sent = performance.now();
-          await store.collection(collection).put(`w-${writer}-${n % DOCUMENTS}`, { sent, n });
+          await store.collection(COLLECTION).put(`${run}-${writer}-${n % DOCUMENTS}`, { run, sent, n });
           note(commits, performance.now() - sent);
           written++;
         }
@@ -103,7 +106,7 @@ async function bench(options: Options): Promise<void> {
     else report(outcome);
   } finally {
     bar.stop();
-    await tidy(stores[0], collection);
+    await tidy(stores[0], run);
     for (const store of stores) store.close();
   }
 }
@@ -160,9 +163,9 @@ function limited(text: string, most: number): number {
 }
 
 /** Deletes what was written. */
-async function tidy(store: Store | undefined, collection: string): Promise<void> {
+async function tidy(store: Store | undefined, run: string): Promise<void> {
   if (store?.state.name !== 'online') return;
-  const { documents } = await store.collection(collection).list({ limit: 10_000 });
-  const writes = documents.map(({ id }) => ({ delete: `${collection}/${id}` }));
+  const { documents } = await store.collection(COLLECTION).list({ where: `run = '${run}'`, limit: 10_000 });
+  const writes = documents.map(({ id }) => ({ delete: `${COLLECTION}/${id}` }));
   if (writes.length > 0) await store.commit({ writes });
 }

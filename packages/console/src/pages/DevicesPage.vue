@@ -220,7 +220,7 @@ table {
 }
 th,
 td {
-  padding: 5px 10px;
+  padding: 5px 7px;
   border-bottom: 1px solid var(--line);
   text-align: left;
 }
@@ -244,11 +244,11 @@ tbody tr:hover {
   font-variant-numeric: tabular-nums;
 }
 .one {
-  max-width: 260px;
+  max-width: 210px;
 }
 .rate {
   display: inline-block;
-  min-width: 68px;
+  min-width: 62px;
 }
 .more {
   padding: 0;

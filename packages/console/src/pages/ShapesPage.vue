@@ -52,7 +52,7 @@ const rows = computed(() =>
     range: field.numbers
       ? `${field.numbers.min} … ${field.numbers.max}`
       : field.times
-        ? `${field.times.min.slice(0, 16)} … ${field.times.max.slice(0, 16)}`
+        ? `${field.times.min.slice(0, 10)} … ${field.times.max.slice(0, 10)}`
         : field.lengths
           ? `${field.lengths.min} … ${field.lengths.max} characters`
           : '',
@@ -100,7 +100,7 @@ const whereFor = (name: string) => ({
             <th scope="col">Types</th>
             <th scope="col">Range</th>
             <th scope="col">Examples</th>
-            <th scope="col">Newest beside others</th>
+            <th scope="col">Newest</th>
           </tr>
         </thead>
         <tbody>
@@ -183,7 +183,7 @@ a {
   color: var(--bad);
 }
 .examples {
-  max-width: 280px;
+  max-width: 210px;
   overflow: hidden;
   color: var(--ink-2);
   text-overflow: ellipsis;
