@@ -20,7 +20,11 @@ describe('the command line in a terminal', function () {
     const pads = service.client().collection('pads');
     for (let n = 10; n < 40; n++) await pads.put(`p-${n}`, { name: `Pad ${n}`, free: true, note: 'x'.repeat(60) });
     const tty = open(['watch', 'pads'], {}, [70, 20]);
-    await tty.shows(/30 documents, seq \d+/);
+    // What was written is on the screen a moment later.
+    await until(
+      'the first frame is drawn',
+      () => /30 documents, seq \d+/.test(tty.screen) && tty.screen.includes('q ends'),
+    );
     expect(tty.screen).to.include('● live').and.include('p-10').and.include('q ends').and.include('more rows');
     expect(tty.screen.split('\n')[0], 'a frame fits').to.include('pads  ');
     expect(widest(tty.screen)).to.be.at.most(70);
