@@ -26,7 +26,7 @@ const PAGES = [
 ];
 
 describe('the pages of the console, over the demo', function () {
-  this.timeout(150_000);
+  this.timeout(240_000);
   const windows = new Windows();
   let demo: ChildProcess;
   let url: string;
