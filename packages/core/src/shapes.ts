@@ -89,6 +89,7 @@ export class ShapeFinder {
       .map(([name, tally]): FieldShape => {
         const among = tally.created.filter((createdMs) => createdMs >= since!).length;
         const rare = total >= FEWEST && tally.documents <= Math.max(1, total * RARE);
+        const recently = share(among, recent);
         const beside = (other: string) => other !== name && parentOf(other) === parentOf(name);
         return {
           name,
@@ -98,8 +99,9 @@ export class ShapeFinder {
           ...(tally.times ? { times: tally.times } : {}),
           ...(tally.lengths ? { lengths: tally.lengths } : {}),
           examples: [...tally.examples.values()],
-          recently: share(among, recent),
-          before: share(tally.documents - among, total - recent),
+          recently,
+          // Documents that came all at once have no older ones to differ from.
+          before: total === recent ? recently : share(tally.documents - among, total - recent),
           rare,
           near: rare ? nearNames(name, common.filter(beside)) : [],
         };

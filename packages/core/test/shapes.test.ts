@@ -58,6 +58,18 @@ describe('shapes', () => {
     expect(field('petrol')).to.include({ recently: 0, before: 1 });
   });
 
+  it('call nothing new where all documents came at once', () => {
+    const finder = new ShapeFinder();
+    for (let n = 0; n < 30; n++)
+      finder.add({ ...documentOf(0, { size: n, ...(n < 6 ? { odd: 1 } : {}) }), id: `d-${n}` });
+    const { recent, fields } = finder.find();
+    expect(recent).to.equal(30);
+    expect(fields.map(({ recently, before }) => [recently, before])).to.deep.equal([
+      [1, 1],
+      [0.2, 0.2],
+    ]);
+  });
+
   it('hold nothing where nothing was looked at', () => {
     expect(new ShapeFinder().find()).to.deep.equal({ documents: 0, recent: 0, recentSince: null, fields: [] });
   });
