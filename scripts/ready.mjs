@@ -27,7 +27,7 @@ export function makeReady() {
   step(
     'client file',
     [...sources.slice(0, 2), 'packages/client/src', 'packages/client/bundle.mjs'],
-    join(root, 'packages/client/dist/uproar.js'),
+    join(root, 'packages/client/dist/bundle/uproar.js'),
     'bundling the client',
     () => run('npm', ['run', '--silent', 'build', '-w', 'packages/client']),
   );

@@ -107,6 +107,28 @@ function countVisitors(): void {
   }
 }
 
+/** The ground: adds up what the gates count, and tells of every thousand visitors. */
+function celebrateThousands(): void {
+  const store = connectDevice('ground-board');
+  let thousands: number | undefined;
+  store
+    .collection('gates')
+    .summary('sum(visitors)')
+    .watch()
+    .subscribe(({ documents: [all] }) => {
+      if (!all) return;
+      const now = Math.floor(Number(all.data['sum(visitors)']) / 1000);
+      if (thousands !== undefined && now > thousands) {
+        const text = `More than ${now * 1000} visitors are in.`;
+        store
+          .collection('notices')
+          .create({ title: 'From the gates', text, severity: 'info', audience: 'all' })
+          .catch((error: unknown) => console.error(error));
+      }
+      thousands = now;
+    });
+}
+
 /** Two crews that want the same pads: whoever is first has it, the other is told. */
 function claimPads(): void {
   for (const crew of ['c-7', 'c-21']) {
@@ -159,6 +181,7 @@ function postNotices(): void {
 flyBalloons();
 measureWeather();
 countVisitors();
+celebrateThousands();
 claimPads();
 driveTrucks();
 postNotices();

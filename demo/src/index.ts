@@ -14,8 +14,19 @@ export const DEVICES_PROGRAM = fileURLToPath(new URL('./devices.js', import.meta
 /** The folder of the page for a chase crew's phone. */
 export const FIELD_DIRECTORY = fileURLToPath(new URL('../field/', import.meta.url));
 
+export { drawBalloon, type Pictured } from './pictures.js';
+
+/** So many balloons have a picture. */
+export const PICTURES = 12;
+
 /** The collections of the festival, in the order in which they are brought in. */
 export const COLLECTIONS = ['crews', 'balloons', 'pads', 'flights', 'stations', 'notices', 'gates'] as const;
+
+/** The indexes that the festival is looked up by: a balloon's flights, a crew's balloons. */
+export const INDEXES = [
+  { collection: 'flights', fields: 'balloonId,-start' },
+  { collection: 'balloons', fields: 'crewId' },
+] as const;
 
 /** The policy of the festival: crews see what is theirs, spectators the public board, directors everything. */
 export const POLICY_FILE = fileURLToPath(new URL('../policy.yaml', import.meta.url));

@@ -1,9 +1,8 @@
-// Makes the client one file for browsers: dist/uproar.js.
+// Makes the client one file for browsers, dist/bundle/uproar.js; what is needed now and then lies beside it.
 import { build } from 'esbuild';
 
-await build({
-  entryPoints: [new URL('./dist/index.js', import.meta.url).pathname],
-  outfile: new URL('./dist/uproar.js', import.meta.url).pathname,
+const at = (path) => new URL(path, import.meta.url).pathname;
+const options = {
   bundle: true,
   minify: true,
   format: 'esm',
@@ -12,4 +11,11 @@ await build({
   legalComments: 'none',
   // Spatial relations are left out of browsers on purpose.
   logOverride: { 'ignored-bare-import': 'silent' },
+};
+await build({
+  ...options,
+  entryPoints: [at('./dist/index.js')],
+  outfile: at('./dist/bundle/uproar.js'),
+  external: ['./uproar-more.js'],
 });
+await build({ ...options, entryPoints: [at('./dist/uproar-more.js')], outfile: at('./dist/bundle/uproar-more.js') });

@@ -1,4 +1,4 @@
 import { fileURLToPath } from 'node:url';
 
 /** The client as one file for browsers, which needs no bundler. */
-export const CLIENT_FILE = fileURLToPath(new URL('./dist/uproar.js', import.meta.url));
+export const CLIENT_FILE = fileURLToPath(new URL('./dist/bundle/uproar.js', import.meta.url));

@@ -1,4 +1,4 @@
-import type { Document, View } from '@uproar/client';
+import type { TypedDocument as Document, View } from '@uproar/client';
 import logUpdate from 'log-update';
 import pc from 'picocolors';
 import { describeFields } from './describe-change.js';
@@ -28,7 +28,7 @@ const STATES = {
 /** A view as a table on the terminal that stays in place: rows come, alter and go in it. */
 export class LiveTable {
   readonly #name: string;
-  readonly #single: boolean;
+  readonly #kind: 'document' | 'documents' | 'groups';
   readonly #marks = new Map<string, number>();
   readonly #timer: NodeJS.Timeout;
   #view: View | undefined;
@@ -40,12 +40,12 @@ export class LiveTable {
 
   /**
    * @param name what is watched
-   * @param single whether it is one document, whose fields are shown one below the other
+   * @param kind of one document the fields are shown one below the other; groups are those of a summary
    * @param onQuit called when somebody presses q or Ctrl-C
    */
-  constructor(name: string, single: boolean, onQuit: () => void) {
+  constructor(name: string, kind: 'document' | 'documents' | 'groups', onQuit: () => void) {
     this.#name = name;
-    this.#single = single;
+    this.#kind = kind;
     if (process.stdin.isTTY) {
       process.stdin.setRawMode(true).resume();
       process.stdin.on('data', (text) => {
@@ -76,14 +76,17 @@ export class LiveTable {
     this.#changes++;
     const now = Date.now();
     if (before && after) {
-      for (const name of new Set([...Object.keys(before.data), ...Object.keys(after.data)])) {
-        if (JSON.stringify(before.data[name]) !== JSON.stringify(after.data[name]))
-          this.#marks.set(`${id} ${name}`, now);
+      for (const part of ['data', 'related'] as const) {
+        const [was = {}, is = {}] = [before[part], after[part]];
+        for (const name of new Set([...Object.keys(was), ...Object.keys(is)])) {
+          if (JSON.stringify(was[name]) !== JSON.stringify(is[name])) this.#marks.set(`${id} ${name}`, now);
+        }
       }
     } else if (after) this.#marks.set(`${id} `, now);
     const mark = !before ? pc.green('+') : after ? pc.yellow('~') : pc.red('-');
     const what = after ? describeFields(before, after) : 'deleted';
-    this.#news = [...this.#news, `${mark} ${pc.bold(id)}  ${what}`].slice(-NEWS);
+    const name = this.#kind === 'groups' ? '' : `${pc.bold(id)}  `;
+    this.#news = [...this.#news, `${mark} ${name}${what}`].slice(-NEWS);
   }
 
   #press(key: string, onQuit: () => void): void {
@@ -95,6 +98,10 @@ export class LiveTable {
     else if (key === '\u001b[6~') this.#top += page;
     else if (key === '\u001b[5~') this.#top -= page;
     this.#draw();
+  }
+
+  get #single(): boolean {
+    return this.#kind === 'document';
   }
 
   #rows(): number {
@@ -114,7 +121,8 @@ export class LiveTable {
   }
 
   #heading({ state, documents, seq, more }: View): string {
-    const count = `${documents.length.toLocaleString('en')} document${documents.length === 1 ? '' : 's'}${more ? ' and more' : ''}`;
+    const noun = this.#kind === 'groups' ? 'group' : 'document';
+    const count = `${documents.length.toLocaleString('en')} ${noun}${documents.length === 1 ? '' : 's'}${more ? ' and more' : ''}`;
     const facts = `${this.#single ? '' : `${count}, `}seq ${seq}, ${this.#changes} changes seen`;
     return `${pc.bold(this.#name)}  ${this.#held ? pc.yellow('❚❚ held') : STATES[state]}  ${pc.dim(facts)}`;
   }
@@ -126,9 +134,12 @@ export class LiveTable {
       return [pc.dim(view.state === 'loading' ? '' : 'no documents now; they appear as they come')];
     this.#top = Math.max(0, Math.min(this.#top, view.documents.length - rows));
     const shown = view.documents.slice(this.#top, this.#top + rows);
-    const { lines, left } = formatDocuments(shown, width, (document, field, cell) =>
-      this.#marks.has(`${document.id} ${field}`) ? mark(cell) : field === '' ? pc.bold(cell) : cell,
-    );
+    const { lines, left } = formatDocuments(shown, {
+      width,
+      ids: this.#kind === 'documents',
+      accent: (document, field, cell) =>
+        this.#marks.has(`${document.id} ${field}`) ? mark(cell) : field === '' ? pc.bold(cell) : cell,
+    });
     const rest = view.documents.length - shown.length;
     const notes = [rest > 0 && `${rest.toLocaleString('en')} more rows`, left > 0 && `${left} more fields`].filter(
       Boolean,

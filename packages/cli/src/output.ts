@@ -1,5 +1,5 @@
 import { stripVTControlCharacters } from 'node:util';
-import type { Document, JsonValue } from '@uproar/client';
+import type { JsonValue, TypedDocument as Document } from '@uproar/client';
 import { formatDuration } from '@uproar/core';
 import Table from 'cli-table3';
 import pc from 'picocolors';
@@ -79,43 +79,40 @@ function isNumber(cell: string): boolean {
   return /^-?[\d,]+(\.\d+)?( ?([kMGT]?B|ms|s|min))?(\/s)?$/.test(text) || cell === MISSING;
 }
 
-/** Prints documents as a table with the fields that most of them have, as many as the terminal is wide. */
-export function printDocuments(documents: readonly Document[]): void {
-  const { lines, left } = formatDocuments(documents);
+/**
+ * Prints documents as a table with the fields that most of them have, as many as the terminal is wide.
+ *
+ * @param ids false for groups of a summary, whose ids say nothing
+ */
+export function printDocuments(documents: readonly Document[], ids = true): void {
+  const { lines, left } = formatDocuments(documents, { ids });
   process.stdout.write(lines.join('\n') + '\n');
   if (left > 0) process.stdout.write(pc.dim(`${left} more fields; --json shows all\n`));
 }
 
-/** How a cell of a table of documents is to look. */
-export type Accent = (document: Document, field: string, cell: string) => string;
+/** How documents are laid out as a table. */
+export interface TableOptions {
+  width?: number;
+  /** Whether ids and versions are shown. */
+  ids?: boolean;
+  /** How a cell is to look; the field is empty for the id. */
+  accent?: (document: Document, field: string, cell: string) => string;
+}
 
-/** Documents as the lines of a table no wider than `width`, and how many fields found no room. */
+/** Documents as the lines of a table no wider than `width`, and how many columns found no room. */
 export function formatDocuments(
   documents: readonly Document[],
-  width = outputWidth(),
-  accent: Accent = (_document, _field, cell) => cell,
+  { width = outputWidth(), ids = true, accent = (_document, _field, cell) => cell }: TableOptions = {},
 ): { lines: string[]; left: number } {
-  const fields = new Map<string, number>();
-  for (const { data } of documents) for (const name of Object.keys(data)) fields.set(name, (fields.get(name) ?? 0) + 1);
-  const byUse = [...fields].sort((a, b) => b[1] - a[1]).map(([name]) => name);
+  const make = (heading: string, cell: (document: Document) => string) => column(heading, documents.map(cell));
   const columns = [
-    column(
-      'id',
-      documents.map((document) => accent(document, '', document.id)),
+    ...(ids ? [make('id', (document) => accent(document, '', document.id))] : []),
+    ...(ids && documents[0]?.version !== undefined ? [make('version', ({ version }) => String(version))] : []),
+    ...Object.keys(documents[0]?.related ?? {}).map((name) =>
+      make(`→ ${name}`, (document) => accent(document, name, formatRelated(document.related?.[name]))),
     ),
-    ...(documents[0]?.version === undefined
-      ? []
-      : [
-          column(
-            'version',
-            documents.map(({ version }) => String(version)),
-          ),
-        ]),
-    ...byUse.map((name) =>
-      column(
-        name,
-        documents.map((document) => accent(document, name, formatValue(document.data[name]))),
-      ),
+    ...namesByUse(documents).map((name) =>
+      make(name, (document) => accent(document, name, formatValue(document.data[name]))),
     ),
   ];
   let used = 0;
@@ -126,6 +123,18 @@ export function formatDocuments(
     width,
   );
   return { lines, left: columns.length - shown.length };
+}
+
+function namesByUse(documents: readonly Document[]): string[] {
+  const names = new Map<string, number>();
+  for (const { data } of documents) for (const name of Object.keys(data)) names.set(name, (names.get(name) ?? 0) + 1);
+  return [...names].sort((a, b) => b[1] - a[1]).map(([name]) => name);
+}
+
+/** Related documents by their ids. */
+function formatRelated(related: Document | null | undefined | Document[]): string {
+  if (!Array.isArray(related)) return related?.id ?? MISSING;
+  return related.length === 0 ? MISSING : formatValue(related.map(({ id }) => id).join(', '));
 }
 
 function column(heading: string, cells: string[]) {

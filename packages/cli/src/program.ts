@@ -21,7 +21,10 @@ import { addQuery } from './commands/query.js';
 import { addRestore } from './commands/restore.js';
 import { addRevert } from './commands/revert.js';
 import { addServe } from './commands/serve.js';
+import { addRewrite } from './commands/rewrite.js';
+import { addSchema } from './commands/schema.js';
 import { addShapes } from './commands/shapes.js';
+import { addTypes } from './commands/types.js';
 import { addStatus } from './commands/status.js';
 import { addWatch } from './commands/watch.js';
 import { addAdjust, addDelete, addMerge, addPut } from './commands/write.js';
@@ -67,6 +70,9 @@ export function buildProgram(): Command {
     addEdit,
     addWatch,
     addShapes,
+    addSchema,
+    addTypes,
+    addRewrite,
     addJournal,
     addRevert,
     addImport,

@@ -9,20 +9,26 @@ export interface QueryOptions {
   limit?: string;
   after?: string;
   fields?: string;
+  include?: string;
+  summary?: string;
+  by?: string;
 }
 
-/** Adds `--where`, `--order`, `--limit` and `--fields` to a command. */
+/** Adds `--where`, `--order` and the other parts of a query to a command. */
 export function withQueryOptions(command: Command): Command {
   return command
     .option('--where <condition>', "a condition in CQL2: status = 'aloft' AND altitude > 300")
     .option('--order <fields>', 'fields to order by, - before one for descending: -altitude,name')
     .option('--limit <number>', 'the most documents, or none')
-    .option('--fields <fields>', 'the fields wanted: name,pilot.name');
+    .option('--fields <fields>', 'the fields wanted: name,pilot.name')
+    .option('--include <related>', 'related documents: "crew = crews via crewId; flights by balloonId limit 3"')
+    .option('--summary <totals>', 'totals instead of documents: "count(),sum(passengers)"; also avg, min, max')
+    .option('--by <fields>', 'the fields whose values make a group of a summary: status');
 }
 
 /** The query that the options ask for. */
 export function queryParts(options: QueryOptions): QueryParts {
-  const { where, order, limit, after, fields } = options;
+  const { where, order, limit, after, fields, include, summary, by } = options;
   if (limit !== undefined && limit !== 'none' && !/^\d{1,5}$/.test(limit)) {
     throw new CommandError(
       `"${limit}" is no limit.`,
@@ -35,6 +41,9 @@ export function queryParts(options: QueryOptions): QueryParts {
     order,
     after,
     fields,
+    include,
+    summary,
+    by,
     limit: limit === undefined || limit === 'none' ? limit : Number(limit),
   };
   return Object.fromEntries(Object.entries(parts).filter(([, value]) => value !== undefined));

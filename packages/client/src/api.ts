@@ -16,3 +16,5 @@ export { Condition, field, FieldName, where, type Quotable } from './where.js';
 export { ProblemError } from '@uproar/protocol/problem-error';
 export type { Adjustments, Document, JsonObject, JsonPatch, JsonValue } from '@uproar/core';
 export type { CollectionSummary, Listing, Problem, Receipt, WatchTarget } from '@uproar/protocol';
+
+export type { Files, UploadOptions } from './files.js';

@@ -62,14 +62,15 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
   /** Reads the documents of a query, 500 if it has no limit; `after` is the `next` of the listing before. */
   async list(query: QueryParts & { limit?: number } = {}): Promise<TypedListing<Data>> {
     const listing = await this.store.call('query', { from: this.name, ...query });
-    return { ...listing, documents: this.#checked(listing.documents as TypedDocument<Data>[]) };
+    const documents = listing.documents as TypedDocument<Data>[];
+    return { ...listing, documents: query.summary === undefined ? this.#checked(documents) : documents };
   }
 
   /** Keeps the documents of a query in view; without a limit, all of them. */
   watch(query: QueryParts = {}): Watch<Data> {
     return this.store.watch(
-      { query: { limit: 'none', ...query, from: this.name } },
-      this.#check,
+      { query: { ...(query.summary === undefined ? { limit: 'none' } : {}), ...query, from: this.name } },
+      query.summary === undefined ? this.#check : undefined,
     ) as unknown as Watch<Data>;
   }
 

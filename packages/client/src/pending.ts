@@ -15,6 +15,9 @@ import {
 } from '@uproar/core';
 import type { WatchTarget, WireCommit, WireWrite } from '@uproar/protocol';
 
+/** A document, perhaps with what is related to it. */
+type RelatedDocument = Document & { related?: unknown };
+
 /** A write that the store has not acknowledged yet, in the form that the core applies. */
 export interface PendingWrite {
   address: string;
@@ -52,14 +55,18 @@ export class Scope {
   readonly limit: number = Infinity;
   readonly #id: string | undefined;
   readonly #fields: string[][] | undefined;
+  readonly #includes: boolean = false;
   /** Judges whether a document belongs to it; undefined where only the service can. */
   readonly #matches: Predicate | undefined = () => true;
 
   constructor(target: WatchTarget) {
     if ('doc' in target) ({ collection: this.collection, id: this.#id } = splitAddress(target.doc));
     if (!('query' in target)) return;
-    const { from, where, order, fields, limit = DEFAULT_LIMIT, after } = target.query;
+    const { from, where, order, fields, limit = DEFAULT_LIMIT, after, include, summary } = target.query;
+    // What writes make of totals, the store tells.
+    if (summary !== undefined) return;
     this.collection = from;
+    this.#includes = include !== undefined;
     if (limit !== 'none') this.limit = limit;
     try {
       const condition = typeof where === 'string' && where !== '' ? parseText(where) : undefined;
@@ -77,12 +84,17 @@ export class Scope {
     return collection === this.collection && (this.#id === undefined || id === this.#id);
   }
 
-  /** The document as the watch shows it once writes are applied; undefined when it does not show it. */
-  show(document: Document, isMember: boolean): Document | undefined {
+  /**
+   * The document as the watch shows it once writes are applied; undefined when it does not show it. What is related stays as
+   * it was.
+   */
+  show(document: Document, member: RelatedDocument | undefined): Document | undefined {
     // Parts of a document cannot be judged, nor can conditions that only the service can; then what was, stays.
-    const judged = this.#matches && (!this.#fields || !isMember);
-    const belongs = judged ? this.#matches!({ document }) === true : isMember;
-    return belongs ? project(document, this.#fields) : undefined;
+    const judged = this.#matches && (!this.#fields || !member);
+    const belongs = judged ? this.#matches!({ document }) === true : member;
+    if (!belongs) return undefined;
+    const shown = project(document, this.#fields);
+    return this.#includes ? ({ ...shown, related: member?.related ?? {} } as Document) : shown;
   }
 }
 
@@ -109,6 +121,6 @@ export function applyPending(
     if ('after' in outcome) current.set(id, outcome.after);
   }
   const shown = new Map<string, Document | undefined>();
-  for (const [id, document] of current) shown.set(id, document && scope.show(document, base(id) !== undefined));
+  for (const [id, document] of current) shown.set(id, document && scope.show(document, base(id)));
   return shown;
 }

@@ -53,6 +53,24 @@ export abstract class QuerySteps<Data> {
   fields(names: string): Query<Partial<Data>> {
     return this.step({ fields: names }) as unknown as Query<Partial<Data>>;
   }
+
+  /**
+   * With related documents, under `related` of each document: as text, `include('crew = crews via crewId')`, or by name,
+   * `include({ crew: { from: 'crews', via: 'crewId' } })`.
+   */
+  include(related: NonNullable<QueryParts['include']>): Query<Data> {
+    return this.step({ include: related });
+  }
+
+  /**
+   * Totals instead of documents: `summary('count(),sum(passengers)', 'status')`. Each group of documents is shown as one, whose
+   * data are the values it is by and its totals.
+   *
+   * @param by the fields whose values make a group; left out, all are one
+   */
+  summary(totals: string, by?: string): Query<JsonObject> {
+    return this.step({ summary: totals, by }) as unknown as Query<JsonObject>;
+  }
 }
 
 /** A query of one collection, made step by step; each step gives a new one. */
@@ -67,9 +85,10 @@ export class Query<Data = JsonObject> extends QuerySteps<Data> {
     this.#parts = parts;
   }
 
-  /** The first document; undefined where there is none. */
+  /** The first document, or group; undefined where there is none. */
   async get(): Promise<TypedDocument<Data> | undefined> {
-    return (await this.limit(1).list()).documents[0];
+    const first = this.#parts.summary === undefined ? this.limit(1) : this;
+    return (await first.list()).documents[0];
   }
 
   /** The documents, once; 500 if there is no limit. */

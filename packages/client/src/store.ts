@@ -1,9 +1,10 @@
 import { createIdGenerator, formatAddress, splitAddress, type Document, type JsonObject } from '@uproar/core';
 import type { LiveMethod, LiveParams, LiveResults, Problem, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-error';
-import { checkWay, type CheckStep } from './check-way.js';
+import type { CheckStep } from './check-way.js';
 import { Collection, type CollectionOptions } from './collection.js';
 import { Connection, defaultBackoffMs } from './connection.js';
+import { Files } from './files.js';
 import { HttpLink } from './http-link.js';
 import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener } from './link.js';
 import type { ConnectOptions } from './options.js';
@@ -74,6 +75,11 @@ export class Store implements WatchHost {
       onRefused: options.onRefused,
       changed: (entry, receipt) => this.#outboxChanged(entry.commit, receipt),
     });
+  }
+
+  /** The files of the store. */
+  get files(): Files {
+    return new Files(this, this.#authorization);
   }
 
   /** Where the connection stands, and why. */
@@ -208,13 +214,13 @@ export class Store implements WatchHost {
     accept = 'application/json',
     signal?: AbortSignal,
   ): Promise<Response> {
-    const token = await tokenOf(this.#options.token);
+    const authorization = await this.#authorization();
     let response: Response;
     try {
       response = await fetch(this.url + path, {
         method,
         headers: {
-          ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
+          ...authorization,
           accept,
           ...(body === undefined ? {} : { 'content-type': 'application/json' }),
         },
@@ -230,8 +236,14 @@ export class Store implements WatchHost {
     throw new ConnectionError(`${this.url} answers, but not as a store does (HTTP status ${response.status}).`);
   }
 
+  readonly #authorization = async (): Promise<Record<string, string>> => {
+    const token = await tokenOf(this.#options.token);
+    return token === undefined ? {} : { authorization: `Bearer ${token}` };
+  };
+
   /** Goes the way to the store step by step and says of each whether it can be gone; stops at the first that cannot. */
-  check(): Promise<CheckStep[]> {
+  async check(): Promise<CheckStep[]> {
+    const { checkWay } = await import('./uproar-more.js');
     return checkWay(
       this,
       () => this.#helloAt,

@@ -128,5 +128,6 @@ export class Subscription {
 function ignore(): void {}
 
 function compareOf(target: WatchTarget): Compare {
-  return compareBy('query' in target && target.query.order ? parseOrder(target.query.order) : []);
+  const { order = '', by = order } = 'query' in target ? target.query : {};
+  return compareBy(by ? parseOrder(by) : []);
 }

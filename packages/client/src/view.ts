@@ -2,7 +2,11 @@ import { applyChange, type Document, type JsonObject, type JsonPatch } from '@up
 import type { Problem } from '@uproar/protocol';
 
 /** A document whose data is of a known type. */
-export type TypedDocument<Data = JsonObject> = Omit<Document, 'data'> & { data: Data };
+export type TypedDocument<Data = JsonObject> = Omit<Document, 'data'> & {
+  data: Data;
+  /** What the query includes, by name: a document, null, or a list of documents. */
+  related?: Readonly<Record<string, TypedDocument | null | TypedDocument[]>>;
+};
 
 const NONE: ReadonlySet<string> = new Set();
 
@@ -71,7 +75,9 @@ export function replaceView(
 ): DocumentsView {
   const kept = documents.map((document) => {
     const before = previous.byId.get(document.id);
-    return before?.version !== undefined && before.version === document.version ? before : document;
+    return before?.version !== undefined && before.version === document.version && !('related' in document)
+      ? before
+      : document;
   });
   const next = LOADING.with({ state: 'live', documents: kept, more, seq });
   return next.with({ changes: movesBetween(previous, next) });

@@ -71,6 +71,31 @@ describe('the client in a browser', function () {
     );
   });
 
+  it('sends files from a page, tells how far it is, and finds its way to the store', async () => {
+    const page = await openPhone();
+    // As text, since the page knows nothing of what compiles the tests.
+    const told = await page.evaluate<{
+      size: number;
+      last: number;
+      got: number;
+      steps: { ok: boolean }[];
+    }>(`(async () => {
+      const { connect } = await import('${link.url}/client/uproar.js');
+      const store = connect('${link.url}', { token: '${KEY}' });
+      await store.ready();
+      const shares = [];
+      const content = new Blob([new Uint8Array(2000000)], { type: 'image/png' });
+      const onProgress = (sent, all) => shares.push(sent / all);
+      const { data } = await store.files.upload(content, { id: 'sent', onProgress });
+      const answer = await fetch(await store.files.link('sent'));
+      const steps = await store.check();
+      store.close();
+      return { size: data.size, last: shares.at(-1), got: (await answer.arrayBuffer()).byteLength, steps };
+    })()`);
+    expect(told).to.deep.include({ size: 2_000_000, last: 1, got: 2_000_000 });
+    expect(told.steps.every(({ ok }) => ok)).to.equal(true);
+  });
+
   it("carries a crew's phone through a valley: writes wait, show as pending, survive a reload, and arrive once", async () => {
     const page = await openPhone();
     expect(page.url(), 'the key does not stay in the address').not.to.include(KEY);

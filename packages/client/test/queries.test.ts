@@ -67,6 +67,35 @@ describe('queries of the client', () => {
     for (const watch of watches) watch.close();
   });
 
+  it('show what is related, and keep it while own writes are pending', async () => {
+    const store = service.client();
+    const [hulls, teams] = [store.collection('hulls'), store.collection('teams')];
+    await store.commit({
+      writes: [
+        { put: 'teams/t-1', data: { n: 1 } },
+        { put: 'hulls/h-1', data: { team: 't-1' } },
+      ],
+    });
+    const watch = hulls.include({ team: { from: 'teams', via: 'team' } }).watch();
+    const other = hulls.include('team = teams via team').order('team').limit(5);
+    await until('it is live', () => watch.current.state === 'live');
+    const teamOf = (id: string) => watch.current.byId.get(id)?.related?.team;
+    expect(teamOf('h-1')).to.deep.include({ id: 't-1', data: { n: 1 } });
+    const writing = hulls.merge('h-1', { name: 'a' });
+    expect(watch.current.byId.get('h-1')!.data).to.deep.equal({ team: 't-1', name: 'a' });
+    expect(teamOf('h-1'), 'while it is pending').to.deep.include({ id: 't-1' });
+    const creating = hulls.put('h-2', { team: 't-1' });
+    expect(watch.current.byId.get('h-2')!.related, 'not known yet').to.deep.equal({});
+    await Promise.all([writing, creating]);
+    expect(teamOf('h-2')).to.deep.include({ id: 't-1' });
+    const before = watch.current.byId.get('h-1');
+    await teams.merge('t-1', { n: 2 });
+    await until('the change of the team', () => watch.current.byId.get('h-1') !== before);
+    expect(teamOf('h-1')).to.deep.include({ data: { n: 2 } });
+    expect((await other.list()).documents).to.deep.equal(watch.current.documents);
+    watch.close();
+  });
+
   it('fail with the place of a mistake, once and live', async () => {
     const balloons = service.client().collection('balloons');
     const error = await balloons.list({ where: 'altitude >' }).catch((reason: unknown) => reason);

@@ -4,7 +4,8 @@ import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { gzipSync } from 'node:zlib';
 import type { Page } from 'playwright-core';
-import { connect, type Store } from '@uproar/client';
+import { connect, isProblem, type Store } from '@uproar/client';
+import { drawBalloon } from '@uproar/demo';
 import { MAIN } from '../../../test/command-run.js';
 import { until } from '../../../test/service.js';
 import { Windows, writeInto } from './windows.js';
@@ -16,6 +17,9 @@ const PAGES = [
   'data/balloons',
   'query?from=balloons',
   'shapes/flights',
+  'shapes/notices?schema',
+  'data/files/picture-bl-1',
+  'query?from=balloons&summary=count()&by=status',
   'journal',
   'devices',
   'access/policy',
@@ -203,6 +207,89 @@ describe('the pages of the console, over the demo', function () {
     await page.keyboard.press('Control+Enter');
     await page.getByRole('alert').locator('pre').waitFor();
     expect(await page.getByRole('alert').locator('pre').textContent()).to.equal('day = = 3\n      ▲');
+    await page.context().close();
+  });
+
+  it('show what is related beside the documents, and totals instead of them, live', async () => {
+    await store.commit({
+      writes: [
+        { put: 'hulls/h-1', data: { team: 't-1', size: 4 } },
+        { put: 'hulls/h-2', data: { team: 't-2', size: 6 } },
+        { put: 'teams/t-1', data: { name: 'Hollow' } },
+      ],
+    });
+    const page = await open('query?from=hulls');
+    await page.getByLabel('include').fill('team = teams via team');
+    await page.keyboard.press('Enter');
+    const cell = page.locator('[data-row="h-1"] [data-cell="\\"→ team\\""]');
+    await cell.getByRole('button', { name: 'Show the members' }).click();
+    const name = page.locator('[data-row="h-1"] [data-cell="\\"→ team\\".name"]');
+    await name.getByText('Hollow').waitFor();
+    await store.collection('teams').merge('t-1', { name: 'Nook' });
+    await name.getByText('Nook').waitFor();
+    await page.getByText('teams, by ids').waitFor();
+    await page.getByLabel('include').fill('teams vi team');
+    await page.keyboard.press('Enter');
+    expect(await page.getByRole('alert').locator('pre').textContent()).to.equal('teams vi team\n      ▲');
+
+    await page.getByLabel('summary').fill('count(),sum(size)');
+    expect(await page.getByLabel('order').isDisabled()).to.equal(true);
+    await page.getByLabel('by', { exact: true }).fill('team');
+    await page.keyboard.press('Enter');
+    await page.getByText('2 groups').waitFor();
+    await store.collection('hulls').put('h-3', { team: 't-2', size: 10 });
+    await page.getByRole('gridcell', { name: '16' }).waitFor();
+    expect(await page.getByRole('columnheader', { name: 'id', exact: true }).count()).to.equal(0);
+    await page.context().close();
+  });
+
+  it('hold a collection to a schema: proposed, checked, set', async () => {
+    await store.commit({
+      writes: Array.from({ length: 30 }, (_, n) => ({ put: `marks/m-${n}`, data: { n, kind: n % 2 ? 'a' : 'b' } })),
+    });
+    const page = await open('shapes/marks?schema');
+    await page.getByText('proposed, not set').waitFor();
+    await page.getByRole('button', { name: 'Check all documents' }).click();
+    await page.getByText('All 30 documents fit.').waitFor();
+    await writeInto(page, 'The schema as JSON', '{"properties":{"n":{"maximum":27}}}');
+    await page.getByRole('button', { name: 'Check all documents' }).click();
+    await page.getByText('2 of 30 documents do not fit.').waitFor();
+    await page.getByRole('link', { name: 'm-28' }).waitFor();
+    await store.commit({ writes: [{ delete: 'marks/m-28' }, { delete: 'marks/m-29' }] });
+    await page.getByLabel('What becomes of writes that do not fit').selectOption('refuse writes that do not fit');
+    await page.getByRole('button', { name: 'Set', exact: true }).click();
+    await page.getByText('version 1, enforce').waitFor();
+    const refused = await store
+      .collection('marks')
+      .put('m-99', { n: 99 })
+      .catch((error: unknown) => error);
+    expect(isProblem(refused, 'schema-violation')).to.equal(true);
+    await page.context().close();
+  });
+
+  it('take files as they are, and show pictures of them', async () => {
+    await store.files.upload(new Blob(['first'], { type: 'text/html' }), { id: 'page', name: 'page.html' });
+    const page = await open('data/files');
+    const choosing = page.waitForEvent('filechooser');
+    await page.getByRole('button', { name: 'Upload' }).click();
+    const picture = drawBalloon({ colours: ['teal', 'amber'], panels: 12 });
+    await (await choosing).setFiles({ name: 'balloon.png', mimeType: 'image/png', buffer: picture });
+    await page.getByText('The file is there').waitFor();
+    await page.getByRole('gridcell', { name: 'balloon.png' }).waitFor();
+    const [file] = (await store.collection('files').where`name = ${'balloon.png'}`.list()).documents;
+    await page.locator(`[data-row="${file!.id}"] [data-cell="id"]`).click();
+    const shown = page.getByRole('img', { name: `The content of ${file!.id}` });
+    await shown.waitFor();
+    await until('it is drawn', () =>
+      shown.evaluate((image) => (image as unknown as { naturalWidth: number }).naturalWidth === 200),
+    );
+    const downloading = page.waitForEvent('download');
+    await page.getByRole('link', { name: 'Download' }).click();
+    expect((await downloading).suggestedFilename()).to.equal('balloon.png');
+    // What could be active is offered for download only.
+    await page.goto(`${url}/console/data/files/page`);
+    await page.getByRole('link', { name: 'Download' }).waitFor();
+    expect(await page.getByRole('img', { name: /The content of/ }).count()).to.equal(0);
     await page.context().close();
   });
 

@@ -25,7 +25,13 @@ export interface Condition {
 }
 
 /** One write of a commit, with its id fixed beforehand, so that applying it depends on the store alone. */
-export type Write = { collection: string; id: string; condition?: Condition } & (
+export type Write = {
+  collection: string;
+  id: string;
+  condition?: Condition;
+  /** The hash of the content that goes with it, where it is the description of a file. */
+  content?: string;
+} & (
   | { kind: 'put' | 'merge'; data: JsonObject }
   /** `keepExisting`: where the document exists it stays as it is, and the commit goes on. */
   | { kind: 'create'; data: JsonObject; keepExisting?: boolean }
@@ -84,6 +90,7 @@ export interface Refusal {
     | 'adjust-failed'
     | 'bad-document'
     | 'too-large'
+    | 'schema-violation'
     | 'not-allowed';
   collection: string;
   id: string;
@@ -93,6 +100,8 @@ export interface Refusal {
   expectedVersion?: number;
   /** The place within the document's data, a JSON Pointer (RFC 6901), where one place is at fault. */
   pointer?: string;
+  /** All that does not fit a schema. */
+  violations?: { pointer: string; detail: string; rule: string }[];
   /** The rule of the policy that refused, where one did. */
   rule?: RuleName;
   detail: string;

@@ -16,6 +16,10 @@ export interface FieldShape {
   types: Partial<Record<ShapeType, number>>;
   /** The least and the greatest number. */
   numbers?: { min: number; max: number };
+  /** True when all its numbers are whole. */
+  whole?: boolean;
+  /** All its different texts, where they are few. */
+  values?: string[];
   /** The earliest and the latest time. */
   times?: { min: string; max: string };
   /** The shortest and the longest text, in characters. */
@@ -45,6 +49,8 @@ const MAX_FIELDS = 500;
 const MAX_LEVELS = 8;
 const MAX_EXAMPLES = 4;
 const EXAMPLE_CHARACTERS = 60;
+/** More different texts than this are not kept. */
+const MAX_VALUES = 12;
 /** A list stands for itself by so many items. */
 const MAX_ITEMS = 20;
 /** A field that fewer have than this share, where there are enough documents to say so, is rare. */
@@ -60,6 +66,9 @@ interface Tally {
   created: number[];
   types: Map<ShapeType, number>;
   numbers: { min: number; max: number } | undefined;
+  whole: boolean;
+  /** Undefined once there were too many. */
+  values: Set<string> | undefined;
   times: { min: string; max: string } | undefined;
   lengths: { min: number; max: number } | undefined;
   examples: Map<string, JsonValue>;
@@ -95,7 +104,8 @@ export class ShapeFinder {
           name,
           documents: tally.documents,
           types: Object.fromEntries(tally.types),
-          ...(tally.numbers ? { numbers: tally.numbers } : {}),
+          ...(tally.numbers ? { numbers: tally.numbers, whole: tally.whole } : {}),
+          ...(tally.values?.size ? { values: [...tally.values].sort() } : {}),
           ...(tally.times ? { times: tally.times } : {}),
           ...(tally.lengths ? { lengths: tally.lengths } : {}),
           examples: [...tally.examples.values()],
@@ -142,7 +152,7 @@ export class ShapeFinder {
     if (!tally && this.#tallies.size < MAX_FIELDS) {
       tally = {
         ...{ documents: 0, created: [], types: new Map(), examples: new Map() },
-        ...{ numbers: undefined, times: undefined, lengths: undefined },
+        ...{ numbers: undefined, whole: true, values: new Set(), times: undefined, lengths: undefined },
       };
       this.#tallies.set(name, tally);
     }
@@ -162,7 +172,11 @@ export function typeOfValue(value: JsonValue): ShapeType {
 function note(tally: Tally, value: JsonValue): void {
   const type = typeOfValue(value);
   tally.types.set(type, (tally.types.get(type) ?? 0) + 1);
-  if (typeof value === 'number') tally.numbers = widen(tally.numbers, value);
+  if (typeof value === 'number') {
+    tally.numbers = widen(tally.numbers, value);
+    tally.whole &&= Number.isInteger(value);
+  }
+  if (type === 'text' && tally.values?.add(value as string) && tally.values.size > MAX_VALUES) tally.values = undefined;
   if (type === 'time') tally.times = widen(tally.times, value as string);
   if (type === 'text') tally.lengths = widen(tally.lengths, (value as string).length);
   if (tally.examples.size >= MAX_EXAMPLES || type === 'object' || type === 'list' || type === 'null') return;

@@ -1,5 +1,6 @@
 import { findAdjustFault, parsePointer, PointerError, type Adjustments, type JsonPatch } from '@uproar/core';
 import { z } from 'zod';
+import { Violation } from './schemas.js';
 import { CollectionName, Data, DocumentAddress, DocumentId, Seq } from './documents.js';
 
 const IfVersion = z
@@ -163,6 +164,10 @@ export const Receipt = z
         }),
       )
       .describe('The documents written, in the order of the writes.'),
+    warnings: z
+      .array(z.object({ write: z.int(), document: DocumentAddress, violations: z.array(Violation) }))
+      .optional()
+      .describe('Writes that were done although they do not fit the schema of their collection, which only warns.'),
   })
   .meta({ id: 'Receipt' });
 export type Receipt = z.infer<typeof Receipt>;

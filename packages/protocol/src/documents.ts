@@ -42,6 +42,10 @@ export const WireDocument = z
     created: z.iso.datetime().describe('When it was created (RFC 3339, UTC).'),
     updated: z.iso.datetime().describe('When it was last written (RFC 3339, UTC).'),
     data: Data,
+    related: z
+      .record(z.string(), z.unknown())
+      .optional()
+      .describe('What the query includes: by name, a document, null, or a list of documents.'),
   })
   .meta({ id: 'Document' });
 export type WireDocument = z.infer<typeof WireDocument>;
@@ -50,7 +54,9 @@ export type WireDocument = z.infer<typeof WireDocument>;
 export const Seq = z.int().nonnegative().meta({ id: 'Seq', description: 'A place in the one order of all commits.' });
 
 /** A document as a query with `fields` shows it: without bookkeeping. */
-export const ProjectedDocument = WireDocument.pick({ id: true, data: true }).meta({ id: 'ProjectedDocument' });
+export const ProjectedDocument = WireDocument.pick({ id: true, data: true, related: true }).meta({
+  id: 'ProjectedDocument',
+});
 
 /** What a query came to: documents in its order. */
 export const Listing = z

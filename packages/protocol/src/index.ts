@@ -13,5 +13,6 @@ export * from './problem-catalogue.js';
 export * from './problem-error.js';
 export * from './problems.js';
 export * from './rpc.js';
+export * from './schemas.js';
 export * from './shapes.js';
 export * from './timing.js';

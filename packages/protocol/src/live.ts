@@ -1,9 +1,39 @@
-import type { JsonPatch } from '@uproar/core';
+import type { IncludesForm, JsonPatch } from '@uproar/core';
 import { z } from 'zod';
 import { SelfDescription } from './access.js';
 import { Receipt, WireCommit } from './commits.js';
 import { CollectionName, DocumentAddress, Listing, Seq, WireDocument } from './documents.js';
 import { Problem } from './problems.js';
+
+/** Related documents to be shown with each document of a query. */
+export const WireInclude = z
+  .strictObject({
+    from: CollectionName,
+    via: z.string().max(1000).optional().describe('A field here that holds an id there, or a list of ids.'),
+    by: z.string().max(1000).optional().describe("A field there that holds this document's id."),
+    where: z
+      .union([z.string(), z.boolean(), z.record(z.string(), z.unknown())])
+      .optional()
+      .describe('A condition on the documents there.'),
+    order: z.string().max(2000).optional(),
+    limit: z.int().min(1).max(1000).optional().describe('The most for each document here; 100 if not given.'),
+    fields: z.string().max(10_000).optional(),
+    get include() {
+      return WireIncludes.optional();
+    },
+  })
+  .meta({ id: 'Include' });
+
+/** Includes: as text, or by the name they are shown under. */
+export const WireIncludes: z.ZodType<IncludesForm | string> = z
+  .union([
+    z.string().max(20_000).describe('`crew = crews via crewId; flights by balloonId order -start limit 3`'),
+    z.record(
+      z.string(),
+      z.lazy(() => WireInclude),
+    ),
+  ])
+  .meta({ id: 'Includes' }) as never;
 
 /** A query: which documents of a collection, in which order, how many, and what of them. */
 export const WireQuery = z
@@ -28,6 +58,15 @@ export const WireQuery = z
       .max(10_000)
       .optional()
       .describe('The fields wanted: `name,pilot.name`. Bookkeeping is left out then.'),
+    include: WireIncludes.optional().describe(
+      'Related documents, shown with each document under `related`: by name, or as text.',
+    ),
+    summary: z
+      .string()
+      .max(2000)
+      .optional()
+      .describe('Totals instead of documents: `count(),sum(passengers)`; with `count sum avg min max`.'),
+    by: z.string().max(2000).optional().describe('The fields whose values make a group of a summary.'),
   })
   .meta({ id: 'Query' });
 export type WireQuery = z.infer<typeof WireQuery>;

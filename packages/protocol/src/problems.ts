@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { Violation } from './schemas.js';
 
 /** A problem report (RFC 9457, section 3). */
 export const Problem = z
@@ -20,6 +21,10 @@ export const Problem = z
     document: z.string().optional().describe('The document concerned, as `collection/id`.'),
     read: z.int().optional().describe('The entry of `reads` that is out of date, counted from 0.'),
     rule: z.string().optional().describe('The rule of the policy that refused: read, create, update or delete.'),
+    violations: z
+      .array(Violation)
+      .optional()
+      .describe('All that does not fit the schema, as far as it was looked for.'),
     retryAfter: z.int().optional().describe('The seconds to wait before another try.'),
     expectedVersion: z.int().optional().describe('The version that was expected; 0 for none.'),
     currentVersion: z.int().optional().describe("The document's version in the store; 0 where there is none."),

@@ -15,6 +15,8 @@ export const FieldShape = z
         'How many values of each type it has; a time is a text in the form of RFC 3339, a place a GeoJSON geometry.',
       ),
     numbers: range(z.number()),
+    whole: z.boolean().optional().describe('Whether all its numbers are whole.'),
+    values: z.array(z.string()).optional().describe('All its different texts, where they are few.'),
     times: range(z.string()),
     lengths: range(z.int()).describe('Of texts, in characters.'),
     examples: z.array(z.unknown()),

@@ -5,6 +5,7 @@ import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { recogniseSenders } from './http/authenticate.js';
 import { serveBackups } from './http/backups.js';
 import { parseJsonBodies } from './http/body-parser.js';
+import { serveContents } from './http/contents.js';
 import { serveCommits } from './http/commits.js';
 import { serveCollections } from './http/collections.js';
 import { serveConnections } from './http/connections.js';
@@ -19,6 +20,7 @@ import { serveJournal } from './http/journal.js';
 import { serveMeasures } from './http/measures.js';
 import { serveOperations } from './http/operations.js';
 import { serveQuery } from './http/query.js';
+import { serveSchemas } from './http/schemas.js';
 import { serveShapes } from './http/shapes.js';
 import { serveAccounts } from './http/accounts.js';
 import { serveAudit } from './http/audit.js';
@@ -32,10 +34,12 @@ import { Identities } from './identity/identities.js';
 import { countDown } from './identity/opening.js';
 import { MIN_KEY_LENGTH } from './identity/keys.js';
 import { RateLimiter, SignInThrottle } from './identity/rate-limits.js';
+import { SignedLinks } from './identity/signed-links.js';
 import { Tickets } from './identity/tickets.js';
 import { LiveViews } from './live/live-views.js';
 import { serveSockets } from './live/socket-server.js';
 import { Sampler } from './measures/sampler.js';
+import { Schemas } from './schemas/schemas.js';
 import { SlowQueries } from './measures/slow-queries.js';
 import { Traffic } from './measures/traffic.js';
 import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
@@ -80,6 +84,8 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     limits: options.documentLimits,
     waiting: options.waiting,
     journal: options.journal,
+    scanIncludes: options.scanIncludes ?? false,
+    files: options.files,
   });
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
   const traffic = new Traffic();
@@ -94,9 +100,12 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     openUntilMs: options.openUntilMs,
   });
   store.log.policy = () => identities.policy;
+  const schemas = new Schemas(store.database);
+  store.log.judgeData = schemas.judge;
   const attendance = new Attendance(identities, options.connectionLimits);
   const context: Context = {
     store,
+    schemas,
     views,
     identities,
     attendance,
@@ -104,6 +113,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     signIns: new SignInThrottle(),
     fences: new Fences(options.allowedOrigins, options.openToTheNetwork),
     tickets: new Tickets(),
+    links: new SignedLinks(store.database),
     committer: new Committer(store, traffic, commitLimits),
     traffic,
     slowQueries,
@@ -177,7 +187,9 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   serveCollections(app, context);
   serveData(app, context);
   serveCommits(app, context);
+  serveContents(app, context);
   serveQuery(app, context);
+  serveSchemas(app, context);
   serveShapes(app, context);
   serveIndexes(app, context);
   serveJournal(app, context);

@@ -4,7 +4,7 @@ import type { ConnectionLimits } from './identity/attendance.js';
 import type { AccountsMode } from './identity/identities.js';
 import type { RateLimits } from './identity/rate-limits.js';
 import type { TokenSettings } from './identity/tokens.js';
-import type { RetentionLimits, WaitingLimits } from './store/index.js';
+import type { ContentLimits, RetentionLimits, WaitingLimits } from './store/index.js';
 
 /** How a service is started. */
 export interface ServiceOptions {
@@ -30,6 +30,10 @@ export interface ServiceOptions {
   heartbeatMs?: number;
   /** How much of the journal is kept; all of it unless told otherwise. */
   journal?: RetentionLimits;
+  /** Whether related documents are looked up where there is no index for it; not unless told otherwise. */
+  scanIncludes?: boolean;
+  /** How files are taken and kept. */
+  files?: Partial<ContentLimits>;
   /** How tokens of an identity provider are verified; without it none are taken. */
   tokens?: TokenSettings | undefined;
   /** Whether there are accounts: none, those that administrators make (unless told otherwise), or whoever likes signs up. */

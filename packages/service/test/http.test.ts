@@ -209,6 +209,9 @@ describe('documents over HTTP', () => {
       '/v1/backups',
       '/v1/backups/{id}',
       '/v1/backups/{id}/content',
+      '/v1/files',
+      '/v1/files/{id}/content',
+      '/v1/files/{id}/link',
       '/v1/query',
       '/v1/explain',
       '/v1/indexes',
@@ -237,6 +240,10 @@ describe('documents over HTTP', () => {
       '/v1/measures',
       '/v1/measures/queries',
       '/v1/measures/views',
+      '/v1/schemas',
+      '/v1/schemas/{collection}',
+      '/v1/schemas/{collection}/proposal',
+      '/v1/schemas/{collection}/check',
       '/v1/shapes/{collection}',
     ]);
     expect(Object.keys(json.paths['/v1/data/{collection}/{id}'] as object)).to.include.members([

@@ -1,51 +1,17 @@
 import { expect } from 'chai';
-import jsonPatch from 'fast-json-patch';
 import { deepEqual, FULL_ACCESS, project, type Document, type JsonValue } from '@uproar/core';
 import { openStore, type Store } from '@uproar/service';
+import { ModelWatcher } from '../../../test/model-watcher.js';
 import { Random } from '../../../test/random.js';
 import { modelData, modelQuery, type ModelQuery } from '../../../test/random-query.js';
 import { temporaryDirectory } from '../../../test/service.js';
 import { prepareWireQuery } from '../dist/http/query-form.js';
-import type { LiveEvent } from '../dist/live/live-event.js';
-import type { Subscription } from '../dist/live/live-view.js';
 import { LiveViews } from '../dist/live/live-views.js';
 import { Traffic } from '../dist/measures/traffic.js';
 import type { Viewer } from '../dist/live/sources.js';
 import { refills } from '../dist/live/window-source.js';
 
 const COLLECTION = 'model';
-
-/** Somebody who watches a query and keeps a copy by applying patches; slow at times, and away at times. */
-class Watcher {
-  state: Record<string, { id: string }> = {};
-  seq = -1;
-  more = false;
-  full = false;
-  resume: string | undefined;
-  subscription: Subscription | undefined;
-  resets = 0;
-  constructor(readonly query: ModelQuery) {}
-
-  readonly take = (event: LiveEvent): void => {
-    const data = JSON.parse(`{${event.members}}`) as {
-      seq: number;
-      documents?: { id: string }[];
-      patch?: never[];
-      more?: boolean;
-    };
-    expect(data.seq, 'seq only grows').to.be.at.least(this.seq);
-    if (event.name === 'reset') this.resets++;
-    if (data.documents) this.state = Object.fromEntries(data.documents.map((document) => [document.id, document]));
-    else this.state = jsonPatch.applyPatch(this.state, data.patch!, true, false).newDocument;
-    this.more = data.more ?? this.more;
-    this.seq = data.seq;
-    this.resume = event.resume;
-  };
-
-  send(event: LiveEvent): void {
-    this.take(event);
-  }
-}
 
 /** Somebody who may see everything. */
 const EVERYBODY: Viewer = { accessTo: () => FULL_ACCESS, glimpse: () => FULL_ACCESS, key: '', named: [], limits: {} };
@@ -58,7 +24,7 @@ async function run(seed: number, steps: number): Promise<void> {
   const views = new LiveViews(store, new Traffic());
   const author = { kind: 'key' as const, name: 'test' };
   const model = new Map<string, Document>();
-  const watchers: Watcher[] = [];
+  const watchers: ModelWatcher<ModelQuery>[] = [];
 
   const writeSome = async () => {
     const commits = Array.from({ length: random.integer(1, 3) }, () => {
@@ -86,9 +52,9 @@ async function run(seed: number, steps: number): Promise<void> {
       }
     }
   };
-  const begin = (watcher: Watcher) =>
+  const begin = (watcher: ModelWatcher<ModelQuery>) =>
     (watcher.subscription = views.watch(
-      { query: watcher.query.form },
+      { query: watcher.question.form },
       EVERYBODY,
       watcher,
       watcher.resume,
@@ -98,7 +64,7 @@ async function run(seed: number, steps: number): Promise<void> {
   for (let n = 0; n < 12; n++) await writeSome();
   for (let step = 0; step < steps; step++) {
     if (watchers.length < 10 || random.chance(0.1)) {
-      const watcher = new Watcher(modelQuery(random, COLLECTION));
+      const watcher = new ModelWatcher(modelQuery(random, COLLECTION));
       watchers.push(watcher);
       begin(watcher);
       if (watchers.length > 14) watchers.shift()!.subscription?.stop();
@@ -123,22 +89,10 @@ async function run(seed: number, steps: number): Promise<void> {
     }
     await writeSome();
     for (const watcher of watchers) {
-      if (watcher.full && random.chance(0.4)) {
-        watcher.full = false;
-        await watcher.subscription?.catchUp();
-      }
+      if (random.chance(0.4)) await watcher.readOn();
       if (!watcher.subscription && random.chance(0.5)) begin(watcher);
-      for (
-        let n = 0;
-        n < 50 &&
-        watcher.subscription &&
-        !watcher.full &&
-        (watcher.subscription.behind || watcher.subscription.view.settled);
-        n++
-      ) {
-        await new Promise((resolve) => setImmediate(resolve));
-      }
-      const { form, answer } = watcher.query;
+      await watcher.settle();
+      const { form, answer } = watcher.question;
       const expected = answer(model.values()) as { id: string }[];
       const described = JSON.stringify({ seed, step, form });
       const reading = await readOnce(store, form);
@@ -152,7 +106,7 @@ async function run(seed: number, steps: number): Promise<void> {
         equal(watcher.state, byId),
         `a watch: ${described}\n${JSON.stringify(watcher.state)}\n${JSON.stringify(byId)}`,
       ).to.equal(true);
-      expect(watcher.more, described).to.equal(watcher.query.count(model.values()) > expected.length);
+      expect(watcher.more, described).to.equal(watcher.question.count(model.values()) > expected.length);
     }
   }
   expect(

@@ -3,14 +3,17 @@ import { randomBytes } from 'node:crypto';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { connect } from '@uproar/client';
+import { connect, type Store } from '@uproar/client';
 import {
   COLLECTIONS,
   DATA_DIRECTORY,
   DEVICES_PROGRAM,
+  drawBalloon,
   FIELD_DIRECTORY,
+  INDEXES,
   PASSWORD,
   PEOPLE,
+  PICTURES,
   POLICY_FILE,
 } from '@uproar/demo';
 import type { Service } from '@uproar/service';
@@ -98,10 +101,28 @@ async function bringInFestival(url: string, key: string): Promise<void> {
         onConflict: 'replace',
         resume: false,
       });
+    for (const { collection, fields } of INDEXES) await store.post('/v1/indexes', { collection, fields });
     await store.request('PUT', '/v1/policy', { text: readFile(POLICY_FILE), note: 'the rules of the festival' });
+    await uploadPictures(store);
     for (const { name, claims } of PEOPLE) await store.post('/v1/accounts', { name, password: PASSWORD, claims });
   } finally {
     store.close();
+  }
+}
+
+/** Pictures of the first balloons, drawn in their colours. */
+async function uploadPictures(store: Store): Promise<void> {
+  const { documents } = await store.collection('balloons').list({ limit: PICTURES });
+  for (const { id, data } of documents) {
+    const { colours, envelope, name } = data as unknown as {
+      colours: string[];
+      envelope: { panels: number };
+      name: string;
+    };
+    const picture = new Blob([new Uint8Array(drawBalloon({ colours, panels: envelope.panels }))], {
+      type: 'image/png',
+    });
+    await store.files.upload(picture, { id: `picture-${id}`, name: `${name}.png`, data: { balloonId: id } });
   }
 }
 
@@ -119,6 +140,8 @@ function explain(address: string, key: string, directory: string | undefined): v
     `  export UPROAR_URL=${address} UPROAR_KEY=${key}`,
     '  npm run -s uproar -- status',
     '  npm run -s uproar -- watch balloons',
+    '  npm run -s uproar -- watch gates --summary "sum(visitors)"',
+    '  npm run -s uproar -- query balloons --limit 5 --include "crew = crews via crewId; flights by balloonId order -start limit 2"',
     `  npm run -s uproar -- merge balloons/bl-1 '{"status":"landed","altitude":0}'`,
     `  curl -N -H "Authorization: Bearer $UPROAR_KEY" -H "Accept: text/event-stream" $UPROAR_URL/v1/data/gates`,
     '',
@@ -127,6 +150,7 @@ function explain(address: string, key: string, directory: string | undefined): v
     ),
     '',
     `  curl $UPROAR_URL/v1/data/notices`,
+    `  curl -o balloon.png $UPROAR_URL/v1/files/picture-bl-1/content`,
     `  npm run -s uproar -- policy try update flights/f-0243 --account ada --merge '{"crewId":"c-9"}'`,
     '',
     pc.dim(

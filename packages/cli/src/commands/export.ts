@@ -45,7 +45,7 @@ export function addExport(program: Command): void {
         throw new CommandError('Name one collection, or all of them with --all.', EXIT.usage);
       }
       return useStore(options, (store) =>
-        showMistakes(options.where, () =>
+        showMistakes(options, () =>
           address === undefined ? exportAll(store, options) : exportOne(store, address, options),
         ),
       );

@@ -47,7 +47,7 @@ export function addJournal(program: Command): void {
       const { collection, id } = address === undefined ? {} : parseAddress(address);
       const doc = id === undefined ? undefined : address;
       return useStore(options, (store) =>
-        showMistakes(options.where, () =>
+        showMistakes(options, () =>
           journal(store, doc, id === undefined && collection ? { ...options, collection } : options),
         ),
       );

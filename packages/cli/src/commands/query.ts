@@ -1,4 +1,4 @@
-import { ProblemError, type Document, type Store } from '@uproar/client';
+import { ProblemError, type Store } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
@@ -28,13 +28,15 @@ export function addQuery(program: Command): void {
       'after',
       `\nExamples:\n  uproar query balloons --where "status = 'aloft' AND altitude > 300" --order -altitude --limit 10\n` +
         `  uproar query flights --where "passengers >= 4" --fields start,passengers --csv\n` +
+        `  uproar query balloons --include "crew = crews via crewId; flights by balloonId order -start limit 3"\n` +
+        `  uproar query balloons --summary "count(),max(altitude)" --by status\n` +
         `  uproar query balloons --where "altitude > 1000" --explain`,
     )
     .action((address: string, options: Options & { csv?: boolean }) => {
       const { collection, id } = parseAddress(address);
       if (id !== undefined)
         throw new CommandError('A query is about a collection; get reads one document.', EXIT.usage);
-      return useStore(options, (store) => showMistakes(options.where, () => query(store, collection, options)));
+      return useStore(options, (store) => showMistakes(options, () => query(store, collection, options)));
     });
 }
 
@@ -42,15 +44,16 @@ async function query(store: Store, collection: string, options: Options & { csv?
   const parts = queryParts(options);
   if (options.explain) return explain(store, { from: collection, ...parts }, options.json ?? false);
   if (options.json || options.csv) {
-    const body = { from: collection, limit: 'none', ...parts };
+    const body = { from: collection, ...(parts.summary === undefined ? { limit: 'none' } : {}), ...parts };
     const stream = store.stream('/v1/query', body, options.csv ? 'text/csv' : 'application/x-ndjson');
     for await (const text of stream)
       if (!process.stdout.write(text)) await new Promise((resolve) => process.stdout.once('drain', resolve));
     return;
   }
-  const { documents, next, notes } = await store.collection(collection).list({ limit: 50, ...parts } as never);
+  const shown = parts.summary === undefined ? { limit: 50, ...parts } : parts;
+  const { documents, next, notes } = await store.collection(collection).list(shown as never);
   for (const note of notes ?? []) process.stderr.write(`${pc.yellow('note')} ${note}\n`);
-  if (documents.length > 0) printDocuments(documents as Document[]);
+  if (documents.length > 0) printDocuments(documents, parts.summary === undefined);
   else process.stderr.write(pc.dim('no documents\n'));
   if (next) process.stderr.write(pc.dim(`more: --after ${next}\n`));
 }
@@ -65,6 +68,7 @@ interface Explanation {
   documentsReturned: number;
   more: boolean;
   milliseconds: number;
+  includes: { name: string; from: string; through: 'ids' | 'index' | 'collection'; index: string | null }[];
   matcher: { kind: string; under: string[] };
   warnings: string[];
   advice: string[];
@@ -105,24 +109,35 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
             `${found.documentsRead} documents for ${found.documentsReturned}${more}, in ${found.milliseconds} ms`,
           ],
         ] satisfies [string, string][])),
+    ...found.includes.map(({ name, from, through, index }): [string, string] => [
+      `with ${name}`,
+      { ids: `${from}, by their ids`, index: `${from}, by index ${index}`, collection: `the whole of ${from}` }[
+        through
+      ],
+    ]),
     [
       'as a watch',
       `filed ${filing[found.matcher.kind as keyof typeof filing]}${found.matcher.under.length > 0 ? `: ${found.matcher.under.join(' | ')}` : ''}`,
     ],
   ];
-  for (const [name, text] of rows) process.stdout.write(`${pc.dim(name.padEnd(13))}${text}\n`);
-  for (const warning of found.warnings) process.stdout.write(`${pc.yellow('warning')}      ${warning}\n`);
-  for (const advice of found.advice) process.stdout.write(`${pc.cyan('advice')}       ${advice}\n`);
+  const width = Math.max(...rows.map(([name]) => name.length)) + 1;
+  for (const [name, text] of rows) process.stdout.write(`${pc.dim(name.padEnd(width))}${text}\n`);
+  for (const warning of found.warnings) process.stdout.write(`${pc.yellow('warning'.padEnd(width))}${warning}\n`);
+  for (const advice of found.advice) process.stdout.write(`${pc.cyan('advice'.padEnd(width))}${advice}\n`);
 }
 
-/** Shows the place of a mistake in a condition with a caret under it. */
-export async function showMistakes<Result>(where: string | undefined, act: () => Promise<Result>): Promise<Result> {
+/** Shows the place of a mistake in a condition, or in what is included, with a caret under it. */
+export async function showMistakes<Result>(
+  { where, include }: Pick<QueryOptions, 'where' | 'include'>,
+  act: () => Promise<Result>,
+): Promise<Result> {
   try {
     return await act();
   } catch (error) {
-    if (!(error instanceof ProblemError) || where === undefined) throw error;
+    if (!(error instanceof ProblemError)) throw error;
     const { type, detail, position, pointer } = error.problem;
-    if (type !== '/problems/bad-query' || position === undefined || pointer !== undefined) throw error;
-    throw new CommandError(`${detail}\n${markPosition(where, position)}`, EXIT.usage);
+    const text = pointer === undefined ? where : pointer === '/include' ? include : undefined;
+    if (type !== '/problems/bad-query' || position === undefined || text === undefined) throw error;
+    throw new CommandError(`${detail}\n${markPosition(text, position)}`, EXIT.usage);
   }
 }

@@ -35,6 +35,9 @@ interface Options {
   addressConnections?: string;
   watches?: string;
   documentsRead?: string;
+  scanIncludes?: boolean;
+  fileSize?: string;
+  keepDeleted?: string;
   allowOrigin?: string;
   trustProxy?: string;
   tlsCert?: string;
@@ -93,6 +96,9 @@ export function addServe(program: Command): void {
       '--documents-read <number>',
       'documents read for one query: 250000 unless told otherwise; keys have no limit',
     )
+    .option('--file-size <size>', 'the largest file: 1GB unless told otherwise')
+    .option('--keep-deleted <time>', 'keep contents of deleted files for so long: 1d unless told otherwise')
+    .option('--scan-includes', 'look related documents up where there is no index for it, by reading whole collections')
     .option('--trust-proxy <addresses>', 'take the word of proxies at these addresses on where a request comes from')
     .option('--tls-cert <file>', 'speak TLS with this certificate (PEM)')
     .option('--tls-key <file>', 'and its key (PEM)')
@@ -113,6 +119,8 @@ async function serve(options: Options): Promise<void> {
     host: options.host,
     port: parsePort(options.port),
     logLevel: options.logLevel,
+    scanIncludes: options.scanIncludes ?? false,
+    files: filesFrom(options),
     journal: {
       maxAgeMs: parseDuration(options.journalAge),
       maxSizeBytes: parseAmount(options.journalSize, SIZES),
@@ -133,6 +141,11 @@ async function serve(options: Options): Promise<void> {
   await stopped();
   process.stdout.write('stopping\n');
   await service.close();
+}
+
+function filesFrom({ fileSize, keepDeleted }: Options): NonNullable<ServiceOptions['files']> {
+  const [sizeBytes, unusedMs] = [parseAmount(fileSize, SIZES), parseDuration(keepDeleted)];
+  return { ...(sizeBytes === undefined ? {} : { sizeBytes }), ...(unusedMs === undefined ? {} : { unusedMs }) };
 }
 
 /** Starts a service with the console, the key from the environment, and errors that tell what to mend. */

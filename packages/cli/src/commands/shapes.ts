@@ -34,7 +34,7 @@ export function addShapes(program: Command): void {
       const { collection, id } = parseAddress(address);
       if (id !== undefined) throw new CommandError('Shapes are told of a collection, not of a document.', EXIT.usage);
       return useStore(options, (store) =>
-        showMistakes(options.where, async () => {
+        showMistakes(options, async () => {
           const query = new URLSearchParams();
           if (options.where !== undefined) query.set('where', options.where);
           if (options.sample !== undefined) query.set('sample', options.sample);

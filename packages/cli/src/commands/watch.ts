@@ -1,12 +1,15 @@
-import { ProblemError, type Document, type Store, type View, type Watch } from '@uproar/client';
+import { ProblemError, type Store, type TypedDocument, type View, type Watch } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { describeFields } from '../describe-change.js';
-import { cutLine, printJson } from '../output.js';
+import { cutLine, formatValue, printJson } from '../output.js';
 import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
 import { showMistakes } from './query.js';
+
+/** What is watched. */
+type Kind = 'document' | 'documents' | 'groups';
 
 interface Options extends StoreOptions, QueryOptions {
   json?: boolean;
@@ -25,7 +28,7 @@ export function addWatch(program: Command): void {
     .option('--json', 'print each change as a line of NDJSON')
     .addHelpText(
       'after',
-      '\nExamples:\n  uproar watch balloons\n  uproar watch balloons --lines\n  uproar watch gates/g-1 --json\n  uproar watch balloons --where "altitude > 1000" --order -altitude --limit 10',
+      '\nExamples:\n  uproar watch balloons\n  uproar watch balloons --lines\n  uproar watch gates/g-1 --json\n  uproar watch balloons --where "altitude > 1000" --order -altitude --limit 10\n  uproar watch balloons --summary "count(),max(altitude)" --by status',
     )
     .action((address: string | undefined, options: Options) => watch(address, options));
 }
@@ -42,10 +45,12 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   const asTable = process.stdout.isTTY && !options.json && !options.lines;
   try {
     await store.ready();
-    await showMistakes(options.where, () => {
+    await showMistakes(options, () => {
       const watched = begin(store, address, options);
-      if (asTable) return draw(watched, name, address?.id !== undefined, stop);
-      return follow(watched, name, options.json ?? false);
+      const kind: Kind =
+        address?.id !== undefined ? 'document' : options.summary === undefined ? 'documents' : 'groups';
+      if (asTable) return draw(watched, name, kind, stop);
+      return follow(watched, name, kind, options.json ?? false);
     });
   } finally {
     process.off('SIGINT', stop);
@@ -54,9 +59,9 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   }
 }
 
-async function draw(watched: Watch, name: string, single: boolean, stop: () => void): Promise<void> {
+async function draw(watched: Watch, name: string, kind: Kind, stop: () => void): Promise<void> {
   const { LiveTable } = await import('../live-table.js');
-  const table = new LiveTable(name, single, stop);
+  const table = new LiveTable(name, kind, stop);
   try {
     for await (const view of watched) {
       if (view.state === 'failed') throw new ProblemError(view.error!);
@@ -73,7 +78,7 @@ function begin(store: Store, address: { collection: string; id?: string } | unde
   return address.id === undefined ? collection.watch(queryParts(options)) : collection.watchOne(address.id);
 }
 
-async function follow(watch: Watch, name: string, json: boolean): Promise<void> {
+async function follow(watch: Watch, name: string, kind: Kind, json: boolean): Promise<void> {
   let previous: View | undefined;
   for await (const view of watch) {
     if (view.state === 'failed') throw new ProblemError(view.error!);
@@ -82,26 +87,35 @@ async function follow(watch: Watch, name: string, json: boolean): Promise<void> 
       continue;
     }
     if (view.state === 'loading') continue;
-    if (!previous) begun(view, name, json);
-    else for (const { id } of view.changes) printChange(previous.byId.get(id), view.byId.get(id), view.seq, json);
+    if (!previous) begun(view, name, kind, json);
+    else for (const { id } of view.changes) printChange(previous.byId.get(id), view.byId.get(id), view.seq, kind, json);
     previous = view;
   }
 }
 
-function begun(view: View, name: string, json: boolean): void {
-  if (json)
+function begun(view: View, name: string, kind: Kind, json: boolean): void {
+  if (json) {
     for (const document of view.documents) printJson({ seq: view.seq, change: 'found', id: document.id, document });
-  else {
-    const count = view.documents.length;
-    note(`${name}: ${count} document${count === 1 ? '' : 's'} at seq ${view.seq}; changes follow, Ctrl-C ends`);
+    return;
   }
+  const count = view.documents.length;
+  const noun = kind === 'groups' ? 'group' : 'document';
+  note(`${name}: ${count} ${noun}${count === 1 ? '' : 's'} at seq ${view.seq}; changes follow, Ctrl-C ends`);
+  // There are few groups, and their changes say little without what they were.
+  if (kind === 'groups') for (const group of view.documents) printChange(undefined, group, view.seq, kind, json);
 }
 
 function note(text: string): void {
   process.stdout.write(pc.dim(`· ${text}\n`));
 }
 
-function printChange(before: Document | undefined, after: Document | undefined, seq: number, json: boolean): void {
+function printChange(
+  before: TypedDocument | undefined,
+  after: TypedDocument | undefined,
+  seq: number,
+  kind: Kind,
+  json: boolean,
+): void {
   const change = !before ? 'created' : !after ? 'deleted' : 'updated';
   const id = (after ?? before)!.id;
   if (json) {
@@ -111,6 +125,15 @@ function printChange(before: Document | undefined, after: Document | undefined, 
   const stamp = pc.dim((after?.updated ?? new Date().toISOString()).slice(11, 23));
   const mark = { created: pc.green('+'), updated: pc.yellow('~'), deleted: pc.red('-') }[change];
   const what = after ? describeFields(before, after) : 'deleted';
-  const line = `${stamp}  ${pc.dim(String(seq).padStart(6))}  ${mark} ${pc.bold(id.padEnd(8))}  ${what}`;
+  // What a group is of, stands in its data; a watch without groups has nothing to tell apart.
+  const subject = kind === 'groups' ? groupName(after ?? before!) : `${pc.bold(id.padEnd(8))}  `;
+  const line = `${stamp}  ${pc.dim(String(seq).padStart(6))}  ${mark} ${subject}${what}`;
   process.stdout.write(`${cutLine(line)}\n`);
+}
+
+/** What a group is of: the values of its data that are no totals. */
+function groupName({ data }: TypedDocument): string {
+  const values = Object.entries(data).filter(([name]) => !name.endsWith(')'));
+  const shown = values.map(([, value]) => formatValue(value)).join(', ');
+  return values.length === 0 ? '' : `${pc.bold(shown.padEnd(8))}  `;
 }

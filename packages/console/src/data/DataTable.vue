@@ -12,6 +12,8 @@ const props = defineProps<{
   selected: string;
   picked?: ReadonlySet<string>;
   editable?: boolean;
+  /** Whether the rows are groups of a summary, whose ids say nothing. */
+  groups?: boolean;
 }>();
 const emit = defineEmits<{
   open: [id: string];
@@ -35,6 +37,7 @@ defineExpose({ columns });
       :selected="selected"
       :picked="picked"
       :editable="editable"
+      :groups="groups"
       @open="(id) => emit('open', id)"
       @pick="(ids, on) => emit('pick', ids, on)"
       @sort="(column, add) => emit('sort', column, add)"

@@ -13,6 +13,7 @@ import { deleteWithUndo } from '../undo';
 const HistoryPanel = defineAsyncComponent(() => import('./HistoryPanel.vue'));
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
 const FormFields = defineAsyncComponent(() => import('./FormFields.vue'));
+const FilePreview = defineAsyncComponent(() => import('./FilePreview.vue'));
 const ReadersPanel = defineAsyncComponent(() => import('./ReadersPanel.vue'));
 const props = defineProps<{ collection: string; id: string }>();
 const emit = defineEmits<{ close: []; duplicate: [document: Document] }>();
@@ -165,6 +166,7 @@ async function remove(): Promise<void> {
         @settle="settle"
       />
       <Alert v-if="failure" type="error" show-icon :message="failure" />
+      <FilePreview v-if="now && collection === 'files'" :document="now" />
       <div v-if="base" class="columns">
         <div class="data">
           <Segmented
@@ -204,7 +206,7 @@ async function remove(): Promise<void> {
           <dd>{{ now ? new Date(now.created).toLocaleString() : '–' }}</dd>
           <dt>updated</dt>
           <dd>{{ now ? new Date(now.updated).toLocaleString() : '–' }}</dd>
-          <dt>size</dt>
+          <dt>size of the data</dt>
           <dd>{{ sizeBytes.toLocaleString() }} bytes</dd>
         </dl>
       </div>

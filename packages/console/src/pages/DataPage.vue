@@ -13,6 +13,7 @@ import { exportShown, FORMATS } from '../data/export-shown';
 import FirstSteps from '../data/FirstSteps.vue';
 import PickBar from '../data/PickBar.vue';
 import QueryBar from '../data/QueryBar.vue';
+import Uploads from '../data/Uploads.vue';
 import DocumentDrawer from '../document/DocumentDrawer.vue';
 import { useNotices, useStore } from '../injection';
 import { useCalmView } from '../table/calm-view';
@@ -31,6 +32,7 @@ const router = useRouter();
 const creating = shallowRef<{ like?: Document }>();
 const importing = shallowRef<File>();
 const dropping = ref(false);
+const uploads = useTemplateRef<{ send(files: readonly File[]): Promise<void> }>('uploads');
 const table = useTemplateRef<{ columns: Columns }>('table');
 
 const collection = computed(() => String(route.params.collection ?? ''));
@@ -107,15 +109,22 @@ async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> 
 
 function drop(event: DragEvent): void {
   dropping.value = false;
-  const file = event.dataTransfer?.files[0];
-  if (file) importing.value = file;
+  take([...(event.dataTransfer?.files ?? [])]);
+}
+
+/** The collection whose documents have content takes files as they are; elsewhere what is in them is brought in. */
+const takesFiles = computed(() => collection.value === 'files');
+function take(files: readonly File[]): void {
+  if (takesFiles.value) void uploads.value!.send(files);
+  else if (files[0]) importing.value = files[0];
 }
 
 function choose(): void {
   const input = document.createElement('input');
   input.type = 'file';
-  input.accept = '.json,.ndjson,.jsonl,.csv,.tsv';
-  input.addEventListener('change', () => (importing.value = input.files?.[0]));
+  if (takesFiles.value) input.multiple = true;
+  else input.accept = '.json,.ndjson,.jsonl,.csv,.tsv';
+  input.addEventListener('change', () => take([...(input.files ?? [])]));
   input.click();
 }
 
@@ -151,7 +160,9 @@ function dragged({ dataTransfer }: DragEvent): void {
           </template>
         </Dropdown>
       </template>
-      <Button size="small" title="Or drop a file on the page" @click="choose">Import</Button>
+      <Button size="small" title="Or drop a file on the page" @click="choose">{{
+        takesFiles ? 'Upload' : 'Import'
+      }}</Button>
       <Button type="primary" size="small" @click="creating = {}">New document</Button>
     </template>
     <Alert
@@ -171,6 +182,7 @@ function dragged({ dataTransfer }: DragEvent): void {
       :vocabulary="() => vocabularyOf(view)"
       @ask="ask"
     />
+    <Uploads ref="uploads" />
     <Alert v-if="view?.error && !queryProblem" banner type="error" :message="view.error.detail" />
     <PickBar
       v-if="pickedDocuments.length > 0"
@@ -234,7 +246,10 @@ function dragged({ dataTransfer }: DragEvent): void {
       "
     />
     <div v-if="dropping" class="drop" @dragleave="dropping = false">
-      Drop a JSON, NDJSON or CSV file to bring its documents into “{{ collection || 'a collection' }}”
+      <template v-if="takesFiles">Drop files to upload them</template>
+      <template v-else
+        >Drop a JSON, NDJSON or CSV file to bring its documents into “{{ collection || 'a collection' }}”</template
+      >
     </div>
   </PageFrame>
 </template>

@@ -11,8 +11,9 @@ import ChoiceBox from '../components/ChoiceBox.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import DataTable from '../data/DataTable.vue';
 import { useNotices, useStore } from '../injection';
-import { copiesOf, type BenchQuery } from '../query/copies';
+import { copiesOf, partsOf, type BenchQuery } from '../query/copies';
 import CostPanel from '../query/CostPanel.vue';
+import { isRelated, withRelated } from '../query/related-columns';
 import { useCalmView } from '../table/calm-view';
 import type { Column } from '../table/layout';
 import { sortBy } from '../table/sorting';
@@ -36,27 +37,31 @@ const asked = computed<BenchQuery | undefined>(() => {
     order: text('order'),
     limit: text('limit') || DEFAULT_LIMIT,
     fields: text('fields'),
+    include: text('include'),
+    summary: text('summary'),
+    by: text('by'),
   };
 });
 /** What is being written. */
-const draft = reactive<BenchQuery>({ from: '', where: '', order: '', limit: '', fields: '' });
+const NOTHING = { where: '', order: '', fields: '', include: '', summary: '', by: '' };
+const draft = reactive<BenchQuery>({ from: '', limit: '', ...NOTHING });
 watch(asked, (query) => query && Object.assign(draft, query), { immediate: true });
 const key = computed(() => JSON.stringify(asked.value));
 const altered = computed(() => asked.value !== undefined && key.value !== JSON.stringify({ ...asked.value, ...draft }));
+/** Whether totals are asked for, which leave no place for the rest. */
+const totals = computed(() => draft.summary !== '');
 const limitFault = computed(() => !/^([1-9]\d{0,4}|none|)$/.test(draft.limit) || Number(draft.limit) > 10_000);
 
 const view = useWatch(() => {
   const query = key.value ? asked.value : undefined;
   if (!query) return undefined;
-  const { from, where, order, limit, fields } = query;
-  return store.collection(from).watch({
-    where: where || undefined,
-    order: order || undefined,
-    fields: fields || undefined,
-    limit: limit === 'none' ? 'none' : Number(limit),
-  });
+  const { limit, ...parts } = partsOf(query);
+  return store
+    .collection(query.from)
+    .watch({ ...parts, ...(limit === undefined ? {} : { limit: limit === 'none' ? limit : Number(limit) }) });
 });
-const { frame, paused, waiting } = useCalmView(view);
+const { frame: calm, paused, waiting } = useCalmView(view);
+const frame = computed(() => calm.value && withRelated(calm.value));
 /** Documents of the collection as they are, to complete conditions with. */
 const sample = useWatch(() => (draft.from ? store.collection(draft.from).watch({ limit: 300 }) : undefined));
 
@@ -64,7 +69,8 @@ const fault = computed(() => view.value?.error);
 const marked = computed(() => {
   const { position, pointer } = fault.value ?? {};
   if (position === undefined || !asked.value) return undefined;
-  const line = (pointer === '/order' ? asked.value.order : asked.value.where).replaceAll('\n', ' ');
+  const part = ({ '/order': 'order', '/include': 'include' } as const)[pointer ?? ''] ?? 'where';
+  const line = asked.value[part].replaceAll('\n', ' ');
   return `${line}\n${' '.repeat(position)}▲`;
 });
 
@@ -78,7 +84,9 @@ function ask(changes: Partial<BenchQuery> = {}): void {
   void router.push({ name: 'query', query });
 }
 
+/** By what is related, and by totals, there is no order. */
 function sort(column: Column, add: boolean): void {
+  if (asked.value!.summary !== '' || isRelated(column.path)) return;
   ask({ order: sortBy(asked.value!.order, column, add) });
 }
 
@@ -96,9 +104,8 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
       <template v-if="view">
         <StateTag :state="view.state" :paused="paused" />
         <span v-if="view.state !== 'failed'" class="muted count"
-          >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents{{
-            view.more ? ', and more' : ''
-          }}</span
+          >{{ (frame?.view ?? view).documents.length.toLocaleString() }} {{ asked?.summary ? 'groups' : 'documents'
+          }}{{ view.more ? ', and more' : '' }}</span
         >
       </template>
     </template>
@@ -125,7 +132,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
               v-model:value="draft.from"
               class="from"
               :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
-              @change="(from) => ask({ from: String(from), where: '', order: '', fields: '' })"
+              @change="(from) => ask({ ...NOTHING, from: String(from) })"
             />
             <Button type="primary" html-type="submit" class="ask" :disabled="limitFault" title="Ctrl+Enter">{{
               altered ? 'Ask' : 'Ask again'
@@ -140,13 +147,30 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             @ask="ask()"
           />
           <div class="line">
+            <label for="bench-include">include</label>
+            <Input
+              id="bench-include"
+              v-model:value="draft.include"
+              class="mono grow"
+              :disabled="totals"
+              placeholder="crew = crews via crewId; flights by balloonId order -start limit 3"
+            />
+          </div>
+          <div class="line">
             <label for="bench-order">order</label>
-            <Input id="bench-order" v-model:value="draft.order" class="mono grow" placeholder="-altitude,name" />
+            <Input
+              id="bench-order"
+              v-model:value="draft.order"
+              class="mono grow"
+              :disabled="totals"
+              placeholder="-altitude,name"
+            />
             <label for="bench-limit">limit</label>
             <Input
               id="bench-limit"
               v-model:value="draft.limit"
               class="mono limit"
+              :disabled="totals"
               :status="limitFault ? 'error' : ''"
               :title="limitFault ? 'A number up to 10000, or none' : undefined"
             />
@@ -155,8 +179,20 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
               id="bench-fields"
               v-model:value="draft.fields"
               class="mono grow"
+              :disabled="totals"
               placeholder="all, or name,pilot.name"
             />
+          </div>
+          <div class="line">
+            <label for="bench-summary">summary</label>
+            <Input
+              id="bench-summary"
+              v-model:value="draft.summary"
+              class="mono grow wide"
+              placeholder="totals instead of documents: count(),max(altitude)"
+            />
+            <label for="bench-by">by</label>
+            <Input id="bench-by" v-model:value="draft.by" class="mono grow" :disabled="!totals" placeholder="status" />
           </div>
           <div v-if="fault" class="fault" role="alert">
             <pre v-if="marked">{{ marked }}</pre>
@@ -172,15 +208,16 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
         message="The connection is broken. This is what was there before."
       />
       <div v-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
-        <b>No document meets this now</b>
+        <b>{{ asked.summary ? 'There is no group now' : 'No document meets this now' }}</b>
         <span class="muted">Those that come to meet it appear here by themselves.</span>
       </div>
       <DataTable
         v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"
-        :key="`${asked.from} ${asked.fields}`"
+        :key="`${asked.from} ${asked.fields} ${asked.include} ${asked.summary} ${asked.by}`"
         :collection="asked.from"
         :frame="frame"
         :order="asked.order"
+        :groups="asked.summary !== ''"
         selected=""
         @open="(id) => router.push({ name: 'data', params: { collection: asked!.from, id } })"
         @sort="sort"
@@ -225,6 +262,9 @@ label {
 .grow {
   flex: 1 1 110px;
   width: auto;
+}
+.grow.wide {
+  flex-grow: 2;
 }
 .limit {
   width: 70px;

@@ -7,6 +7,7 @@ import { useRoute, useRouter } from 'vue-router';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import PageFrame from '../components/PageFrame.vue';
 import { useStore } from '../injection';
+import SchemaPanel from '../shapes/SchemaPanel.vue';
 import { formatCell } from '../table/fields';
 
 const props = defineProps<{ collections: View | undefined }>();
@@ -59,6 +60,11 @@ const rows = computed(() =>
     shift: field.recently - field.before,
   })),
 );
+/** Whether the schema is shown beside. */
+const withSchema = computed(() => route.query.schema !== undefined);
+function toggle(): void {
+  void router.push({ name: 'shapes', params: route.params, query: withSchema.value ? {} : { schema: '' } });
+}
 const percent = (share: number) => `${(100 * share).toFixed(share > 0 && share < 0.01 ? 1 : 0)} %`;
 /** Where the documents that have a field are to be seen. */
 const whereFor = (name: string) => ({
@@ -83,6 +89,9 @@ const whereFor = (name: string) => ({
     </template>
     <template #tools>
       <Button size="small" :loading="busy" @click="look">Look again</Button>
+      <Button size="small" :type="withSchema ? 'primary' : 'default'" :aria-pressed="withSchema" @click="toggle"
+        >Schema</Button
+      >
     </template>
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-else-if="!report" class="nothing muted">
@@ -91,57 +100,66 @@ const whereFor = (name: string) => ({
     <div v-else-if="report.documents === 0" class="nothing">
       <b>No documents in “{{ collection }}”</b>
     </div>
-    <div v-else class="table" tabindex="0" role="region" aria-label="Fields">
-      <table>
-        <thead>
-          <tr>
-            <th scope="col">Field</th>
-            <th scope="col" class="numeric">In</th>
-            <th scope="col">Types</th>
-            <th scope="col">Range</th>
-            <th scope="col">Examples</th>
-            <th scope="col">Newest</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="row in rows" :key="row.name">
-            <td class="mono">
-              <RouterLink v-if="!row.name.includes('[]')" :to="whereFor(row.name)">{{ row.name }}</RouterLink>
-              <template v-else>{{ row.name }}</template>
-              <Tag v-if="row.rare" color="warning" class="tag">rare</Tag>
-              <small v-if="row.near.length > 0" class="muted">was {{ row.near.join(' or ') }} meant?</small>
-            </td>
-            <td class="numeric">{{ percent(row.share) }}</td>
-            <td :class="{ mixed: row.kinds.length > 1 }">
-              <template v-if="row.kinds.length === 1">{{ row.kinds[0]![0] }}</template>
-              <template v-else>{{
-                row.kinds.map(([type, count]) => `${count.toLocaleString()} ${type}`).join(', ')
-              }}</template>
-              <small v-if="row.types.null" class="muted"> {{ row.types.null.toLocaleString() }} null</small>
-            </td>
-            <td class="mono">{{ row.range }}</td>
-            <td class="mono examples">
-              {{ row.examples.map((example) => formatCell(example as JsonValue)).join(', ') }}
-            </td>
-            <td>
-              <template v-if="row.shift > SHIFT"
-                ><b class="new">new</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
-              >
-              <template v-else-if="row.shift < -SHIFT"
-                ><b class="old">going</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
-              >
-              <span v-else class="muted">alike</span>
-            </td>
-          </tr>
-        </tbody>
-      </table>
+    <div v-else class="both">
+      <div class="table" tabindex="0" role="region" aria-label="Fields">
+        <table>
+          <thead>
+            <tr>
+              <th scope="col">Field</th>
+              <th scope="col" class="numeric">In</th>
+              <th scope="col">Types</th>
+              <th scope="col">Range</th>
+              <th scope="col">Examples</th>
+              <th scope="col">Newest</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="row in rows" :key="row.name">
+              <td class="mono">
+                <RouterLink v-if="!row.name.includes('[]')" :to="whereFor(row.name)">{{ row.name }}</RouterLink>
+                <template v-else>{{ row.name }}</template>
+                <Tag v-if="row.rare" color="warning" class="tag">rare</Tag>
+                <small v-if="row.near.length > 0" class="muted">was {{ row.near.join(' or ') }} meant?</small>
+              </td>
+              <td class="numeric">{{ percent(row.share) }}</td>
+              <td :class="{ mixed: row.kinds.length > 1 }">
+                <template v-if="row.kinds.length === 1">{{ row.kinds[0]![0] }}</template>
+                <template v-else>{{
+                  row.kinds.map(([type, count]) => `${count.toLocaleString()} ${type}`).join(', ')
+                }}</template>
+                <small v-if="row.types.null" class="muted"> {{ row.types.null.toLocaleString() }} null</small>
+              </td>
+              <td class="mono">{{ row.range }}</td>
+              <td class="mono examples">
+                {{ row.examples.map((example) => formatCell(example as JsonValue)).join(', ') }}
+              </td>
+              <td>
+                <template v-if="row.shift > SHIFT"
+                  ><b class="new">new</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
+                >
+                <template v-else-if="row.shift < -SHIFT"
+                  ><b class="old">going</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
+                >
+                <span v-else class="muted">alike</span>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <SchemaPanel v-if="withSchema" :collection="collection" />
     </div>
   </PageFrame>
 </template>
 
 <style scoped>
-.table {
+.both {
+  display: flex;
   flex: 1;
+  min-height: 0;
+}
+.table {
+  flex: 1 1 54%;
+  min-width: 0;
   min-height: 0;
   overflow: auto;
 }
@@ -193,5 +211,15 @@ a {
 }
 .old {
   color: var(--warn);
+}
+@media (max-width: 900px) {
+  .both {
+    flex-direction: column;
+    overflow-y: auto;
+  }
+  .table {
+    flex: none;
+    height: 45vh;
+  }
 }
 </style>

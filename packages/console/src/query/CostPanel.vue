@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { formatMs, parseOrder, parseText, QueryError } from '@uproar/core';
+import { formatMs, prepareQuery, QueryError, type QueryForm } from '@uproar/core';
 import { ProblemError } from '@uproar/client';
 import { Alert, Button } from 'ant-design-vue';
 import { computed, ref, shallowRef, watch } from 'vue';
@@ -20,11 +20,13 @@ interface Explanation {
   documentsReturned: number;
   more: boolean;
   milliseconds: number | null;
+  includes: { name: string; from: string; through: 'ids' | 'index' | 'collection'; index: string | null }[];
   matcher: { kind: 'values' | 'ranges' | 'list'; under: string[] };
   warnings: string[];
   advice: string[];
 }
 
+const toLimit = (limit: string): number | 'none' => (limit === 'none' ? limit : Number(limit));
 const found = shallowRef<Explanation>();
 const failure = ref('');
 watch(
@@ -33,11 +35,16 @@ watch(
   { immediate: true },
 );
 
+/** The query as it is sent. */
+function formOf(query: BenchQuery): QueryForm {
+  const { limit, ...parts } = partsOf(query);
+  return { from: query.from, ...parts, ...(limit === undefined ? {} : { limit: toLimit(limit) }) };
+}
+
 /** What is wrong is told beside the query; there is nothing to explain then. */
-function isSound({ where, order }: BenchQuery): boolean {
+function isSound(query: BenchQuery): boolean {
   try {
-    if (where !== '') parseText(where);
-    if (order !== '') parseOrder(order);
+    prepareQuery(formOf(query));
     return true;
   } catch (error) {
     if (error instanceof QueryError) return false;
@@ -49,13 +56,7 @@ async function explain(): Promise<void> {
   const asked = props.query;
   if (!isSound(asked)) return;
   try {
-    const { limit, ...parts } = partsOf(asked);
-    const body = {
-      from: asked.from,
-      ...parts,
-      limit: limit === undefined || limit === 'none' ? 'none' : Number(limit),
-    };
-    const answer = await store.post<Explanation>('/v1/explain', body);
+    const answer = await store.post<Explanation>('/v1/explain', formOf(asked));
     if (props.query !== asked) return;
     found.value = answer;
     failure.value = '';
@@ -87,6 +88,14 @@ const facts = computed(() => {
       value: `${documentsRead.toLocaleString()} documents for ${documentsReturned.toLocaleString()}${more ? ' and more' : ''}`,
     },
     ordered !== null && { name: 'In order', value: ordered ? 'as they are read' : 'after sorting all that match' },
+    ...answer.includes.map(({ name, from, through, index }) => ({
+      name: `With ${name}`,
+      value: {
+        ids: `${from}, by ids`,
+        index: `${from}, by the index ${index}`,
+        collection: `all of ${from}, read through`,
+      }[through],
+    })),
     milliseconds !== null && { name: 'Took', value: formatMs(milliseconds) },
     {
       name: 'As a watch',

@@ -5,11 +5,15 @@ export interface BenchQuery {
   order: string;
   limit: string;
   fields: string;
+  include: string;
+  summary: string;
+  by: string;
 }
 
 /** The parts of a query that say something. */
-export function partsOf({ where, order, limit, fields }: BenchQuery): Record<string, string> {
-  const parts = { where, order, limit, fields };
+export function partsOf({ where, order, limit, fields, include, summary, by }: BenchQuery): Record<string, string> {
+  // A summary is over all documents of its condition, and shows nothing else of them.
+  const parts = summary === '' ? { where, include, order, limit, fields } : { where, summary, by };
   return Object.fromEntries(Object.entries(parts).filter(([, value]) => value !== ''));
 }
 

@@ -2,6 +2,7 @@
 import type { View } from '@uproar/client';
 import { nextTick, useTemplateRef, watch } from 'vue';
 import { flash } from '../flash';
+import VisibleCount from './VisibleCount.vue';
 
 const props = defineProps<{ view: View | undefined; open: string }>();
 const list = useTemplateRef<HTMLElement>('list');
@@ -37,6 +38,7 @@ watch(
       <span v-if="data.documents !== undefined" class="count" :aria-label="`${data.documents} documents`">{{
         counts.format(Number(data.documents))
       }}</span>
+      <VisibleCount v-else class="count" :collection="id" />
     </RouterLink>
   </div>
 </template>

@@ -19,6 +19,8 @@ const props = defineProps<{
   /** Those that are picked; left out where none can be. */
   picked?: ReadonlySet<string>;
   editable?: boolean;
+  /** Whether the rows are groups of a summary, whose ids say nothing. */
+  groups?: boolean;
 }>();
 const emit = defineEmits<{
   open: [id: string];
@@ -46,8 +48,9 @@ const idWidth = computed(() => {
 });
 const template = computed(() => {
   const pick = props.picked ? '34px ' : '';
+  const id = props.groups ? '' : `${idWidth.value}px `;
   const widths = props.columns.map(({ widthPx }) => `${widthPx}px`).join(' ');
-  return { gridTemplateColumns: `${pick}${idWidth.value}px ${widths} minmax(0, 1fr)` };
+  return { gridTemplateColumns: `${pick}${id}${widths} minmax(0, 1fr)` };
 });
 
 // Rows that come in above, or leave there, must not move what somebody is looking at.
@@ -112,7 +115,7 @@ const entry = computed(() => {
   const left = rows.value.some(({ id }) => id === active.value?.id);
   return left ? active.value!.id : rows.value[0]?.id;
 });
-const keys = computed(() => ['id', ...props.columns.map(({ key }) => key)]);
+const keys = computed(() => [...(props.groups ? [] : ['id']), ...props.columns.map(({ key }) => key)]);
 
 async function focusCell(row: number, key: string): Promise<void> {
   const document = documents.value[Math.max(0, Math.min(documents.value.length - 1, row))];
@@ -151,8 +154,8 @@ function onKey(event: KeyboardEvent): void {
     const next = Math.max(0, Math.min(keys.value.length - 1, column + step[1]));
     void focusCell(row + step[0], keys.value[next]!);
   } else if (event.key === ' ' && props.picked) emit('pick', [id], !props.picked.has(id));
-  else if (event.key === 'Enter' && column === 0) emit('open', id);
-  else if (event.key === 'Enter' || event.key === 'F2') edit(id, props.columns[column - 1]);
+  else if (event.key === 'Enter' && cell.dataset.cell === 'id') emit('open', id);
+  else if (event.key === 'Enter' || event.key === 'F2') edit(id, columnOf(cell.dataset.cell!));
   else return;
   event.preventDefault();
 }
@@ -160,6 +163,8 @@ function onKey(event: KeyboardEvent): void {
 // A cell that is being edited. What was typed stays, even when the row goes elsewhere meanwhile.
 const editing = shallowRef<Editing>();
 const inPlace = computed(() => rows.value.some(({ id }) => id === editing.value?.document.id));
+
+const columnOf = (key: string) => props.columns.find((column) => column.key === key);
 
 function edit(id: string, column: Column | undefined): void {
   const document = rows.value.find((other) => other.id === id);
@@ -223,7 +228,7 @@ const allPicked = computed(
             "
           />
         </span>
-        <span role="columnheader" class="id-head">id</span>
+        <span v-if="!groups" role="columnheader" class="id-head">id</span>
         <HeaderCell
           v-for="(column, index) in columns"
           :key="column.key"
@@ -253,6 +258,7 @@ const allPicked = computed(
               :document="document"
               :columns="columns"
               :pickable="picked !== undefined"
+              :groups="groups"
               :picked="picked?.has(document.id) ?? false"
               :active="active?.id === document.id ? active.key : undefined"
               :entry="entry === document.id"

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue';
-import type { FieldType } from './fields';
+import { labelOf, type FieldType } from './fields';
 import type { Column } from './layout';
 
 const props = defineProps<{
@@ -81,7 +81,7 @@ function resizeByKey(event: KeyboardEvent): void {
       @click="emit('sort', $event.shiftKey)"
     >
       <span v-if="!column.meta" class="type" aria-hidden="true">{{ MARKS[column.type] }}</span><span class="text">{{
-        column.name
+        column.meta ? column.name : labelOf(column)
       }}</span
       ><span v-if="column.rare" class="mark" aria-label="rare">?</span
       ><span v-if="sorted" class="arrow" aria-hidden="true"

@@ -19,6 +19,7 @@ defineProps<{
   document: Document;
   columns: readonly Column[];
   pickable: boolean;
+  groups?: boolean;
   picked: boolean;
   /** The cell that the keyboard is in. */
   active: string | undefined;
@@ -57,6 +58,7 @@ function classOf(document: Document, column: Column): string {
     />
   </span>
   <span
+    v-if="!groups"
     role="gridcell"
     class="id mono"
     data-cell="id"
@@ -66,11 +68,11 @@ function classOf(document: Document, column: Column): string {
     >{{ document.id }}</span
   >
   <span
-    v-for="column in columns"
+    v-for="(column, place) in columns"
     :key="column.key"
     role="gridcell"
     class="mono"
-    :tabindex="active === column.key ? 0 : -1"
+    :tabindex="active === column.key || (groups && place === 0 && entry && active === undefined) ? 0 : -1"
     :data-cell="column.key"
     :data-field="column.meta ? undefined : column.key"
     :class="[classOf(document, column), { numeric: column.numeric }]"

@@ -24,6 +24,11 @@ export interface Field {
   longest: number;
 }
 
+/** A field's name for people: as in queries, but without the quotes that only a query needs. */
+export function labelOf({ name, path }: Pick<Field, 'name' | 'path'>): string {
+  return path.length === 1 && !path[0]!.includes('.') ? path[0]! : name;
+}
+
 /** So many documents tell what fields there are. */
 const SAMPLE = 4000;
 const MAX_FIELDS = 200;

@@ -383,6 +383,12 @@ const FUNCTIONS: Readonly<Record<string, (...args: JsonValue[]) => JsonValue | u
       .slice(Math.max(0, from - 1), length === undefined ? undefined : Math.max(0, from - 1 + length))
       .join('');
   },
+  part: (text, by, place) =>
+    typeof text === 'string' && typeof by === 'string' && typeof place === 'number'
+      ? text.split(by).at(place > 0 ? place - 1 : place)
+      : undefined,
+  text: (value) => (typeof value === 'string' ? value : JSON.stringify(value)),
+  number: (value) => onNumbers((a) => a!)(typeof value === 'string' && value.trim() ? Number(value) : value),
   size: (value) => (Array.isArray(value) ? value.length : isObject(value) ? Object.keys(value).length : undefined),
   type: (value) =>
     value === undefined ? 'missing' : value === null ? 'null' : Array.isArray(value) ? 'array' : typeof value,

@@ -25,6 +25,15 @@ export function parseText(text: string): Node {
   return new Parser(text).parse();
 }
 
+/**
+ * Reads an expression for any value, such as `round(altitude / 0.3048)`, in the same language.
+ *
+ * @throws {QueryError} with the position
+ */
+export function parseExpression(text: string): Node {
+  return new Parser(text).parse(false);
+}
+
 /** Tells whether a node gives true or false (or unknown) and so can stand as a condition. */
 export function isCondition(node: Node): boolean {
   if (node.kind === 'literal') return typeof node.value === 'boolean';
@@ -43,9 +52,11 @@ class Parser {
     this.#tokens = tokenize(text);
   }
 
-  parse(): Node {
+  /** @param asCondition whether it must give true or false */
+  parse(asCondition = true): Node {
     if (this.#next.kind === 'end') throw this.#fail('The condition is empty.', ['a condition']);
-    const node = this.#condition(this.#or());
+    const first = this.#or();
+    const node = asCondition ? this.#condition(first) : first;
     const { kind, text } = this.#tokens[this.#index]!;
     if (kind === 'end') return node;
     throw this.#fail(`The condition could end before "${text}", but it goes on.`, ['AND', 'OR', 'the end']);

@@ -1,12 +1,21 @@
 import { isCollectionName, type Document } from '../document.js';
-import { isObject, setMember, type JsonObject, type JsonValue } from '../json.js';
-import { compareStrings, compareValues } from '../order.js';
+import type { JsonObject, JsonValue } from '../json.js';
 import { formatCql2Json, parseCql2Json } from './cql2-json.js';
+import { compareToCursor, readCursor, type Cursor } from './cursor.js';
 import { compile, type Predicate } from './evaluate.js';
-import { valueOfField } from './fields.js';
-import { joinName, splitName } from './names.js';
-import { compareBy, formatTerm, orderValue, parseOrder, splitList, type OrderTerm } from './order-terms.js';
+import {
+  INCLUDE_LIMITS,
+  readInclude,
+  readIncludes,
+  type Include,
+  type IncludeForm,
+  type IncludesForm,
+} from './include.js';
+import { joinName } from './names.js';
+import { compareBy, formatTerm, parseOrder, type OrderTerm } from './order-terms.js';
 import { parseText } from './parse-text.js';
+import { project, readFields } from './projection.js';
+import { parseSummary, type Summary } from './summary.js';
 import { QueryError, type Node } from './tree.js';
 
 /** A query as it is asked: everything but `from` may be left out. */
@@ -21,6 +30,12 @@ export interface QueryForm {
   after?: string;
   /** The fields wanted: `name,pilot.name`. */
   fields?: string;
+  /** Related documents to be shown with each: as text, or by name. */
+  include?: IncludesForm | string;
+  /** Totals instead of documents: `count(),sum(passengers)`. */
+  summary?: string;
+  /** The fields whose values make a group of a summary: `status`. */
+  by?: string;
 }
 
 /** A query made ready to be asked. */
@@ -35,10 +50,16 @@ export interface Query {
   readonly limit: number | undefined;
   readonly after: Cursor | undefined;
   readonly fields: readonly (readonly string[])[] | undefined;
+  /** What is shown with each document. */
+  readonly includes: readonly Include[];
+  /** Totals that are shown instead of the documents. */
+  readonly summary: Summary | undefined;
   /** Tells whether a document belongs to the query, the limit aside. */
   readonly matches: Predicate;
   /** Compares two documents by the order of the query; never 0 for different ids. */
   readonly compare: (a: Document, b: Document) => number;
+  /** A document as it may be seen: without what is concealed. */
+  readonly see: (document: Document) => Document;
   /** A document as it is shown: without what is concealed, and of the rest the fields wanted. */
   readonly show: (document: Document) => Document;
   /** True when documents are shown as they are. */
@@ -58,36 +79,39 @@ export interface QueryLens {
   key: JsonValue | readonly (readonly string[])[];
 }
 
-/** The place in an order behind which a result goes on. */
-export interface Cursor {
-  values: (JsonValue | undefined)[];
-  id: string;
-}
-
 /** Results are cut to this many documents unless the query says otherwise. */
 export const DEFAULT_LIMIT = 500;
 export const MAX_LIMIT = 10_000;
-const MAX_FIELDS = 100;
+
+/** Gives what somebody sees a collection through; undefined where they see all of it. */
+export type LensOf = (collection: string) => QueryLens | undefined;
 
 /**
  * Makes a query ready.
  *
- * @param lens what it is seen through by the one who asks
+ * @param lensOf what each collection is seen through by the one who asks
  * @throws {QueryError} with the position in `where`, or a message that names the part at fault
  */
-export function prepareQuery(form: QueryForm, lens?: QueryLens): Query {
+export function prepareQuery(form: QueryForm, lensOf: LensOf = () => undefined): Query {
+  return prepare(form, lensOf, 1);
+}
+
+function prepare(form: QueryForm, lensOf: LensOf, level: number): Query {
   if (!isCollectionName(form.from))
     throw new QueryError(`"${form.from}" cannot be the name of a collection.`, undefined, '/from');
+  const lens = lensOf(form.from);
   const asked = readWhere(form.where);
   const where = lens ? lens.where(asked) : asked;
+  const summary = readSummary(form);
   const terms = form.order === undefined ? [] : parseOrder(form.order);
   const order = lens ? lens.order(terms) : terms;
-  const limit = form.limit === 'none' ? undefined : (form.limit ?? DEFAULT_LIMIT);
+  const limit = summary || form.limit === 'none' ? undefined : (form.limit ?? DEFAULT_LIMIT);
   if (limit !== undefined && (!Number.isInteger(limit) || limit < 1 || limit > MAX_LIMIT)) {
     throw new QueryError(`The limit is a whole number from 1 to ${MAX_LIMIT}, or "none".`, undefined, '/limit');
   }
   const after = form.after === undefined ? undefined : readCursor(form.after, order);
   const fields = form.fields === undefined ? undefined : readFields(form.fields, terms);
+  const includes = form.include === undefined ? [] : prepareIncludes(form.include, lensOf, level);
   const compare = compareBy(order);
   const truth: Predicate = where ? compile(where) : () => true;
   const matches: Predicate = after
@@ -103,129 +127,67 @@ export function prepareQuery(form: QueryForm, lens?: QueryLens): Query {
     form.after ?? null,
     fields?.map(joinName) ?? null,
     lens?.key ?? null,
-  ]);
-  const see = lens?.show;
-  const whole = !fields && !see;
-  const show = (document: Document): Document => project(see ? see(document) : document, fields);
-  return { from: form.from, asked, where, order, limit, after, fields, matches, compare, show, whole, key };
+    includes.map(({ name, via, by, query }) => [name, via ?? null, by ?? null, query.key]),
+    summary ? [summary.totals, summary.by] : null,
+  ] satisfies unknown[]);
+  const see = lens?.show ?? ((document: Document) => document);
+  return {
+    from: form.from,
+    asked,
+    where,
+    order,
+    limit,
+    after,
+    fields,
+    includes,
+    summary,
+    matches,
+    compare,
+    see,
+    show: (document) => project(see(document), fields),
+    whole: !fields && !lens?.show,
+    key,
+  };
+}
+
+function prepareIncludes(form: IncludesForm | string, lensOf: LensOf, level: number): Include[] {
+  const forms = readIncludes(form);
+  if (level > INCLUDE_LIMITS.levels) {
+    throw new QueryError(`Includes go at most ${INCLUDE_LIMITS.levels} levels deep.`, undefined, '/include');
+  }
+  const make = (inner: Omit<IncludeForm, 'via' | 'by'>) => prepare(inner, lensOf, level + 1);
+  return Object.keys(forms)
+    .sort()
+    .map((name) => {
+      try {
+        return readInclude(name, forms[name]!, make);
+      } catch (error) {
+        if (!(error instanceof QueryError)) throw error;
+        const { message, position, pointer = '', expected } = error;
+        // A position counts within a condition that stands alone; where it stands within a text it would mislead.
+        const at = typeof form === 'string' ? undefined : position;
+        throw new QueryError(`In the include ${name}: ${message}`, at, `/include/${name}${pointer}`, expected);
+      }
+    });
+}
+
+function readSummary({ summary, by, ...rest }: QueryForm): Summary | undefined {
+  if (summary === undefined) {
+    if (by !== undefined) throw new QueryError('"by" belongs to a summary.', undefined, '/by');
+    return undefined;
+  }
+  for (const name of ['order', 'limit', 'after', 'fields', 'include'] as const) {
+    if (rest[name] === undefined) continue;
+    throw new QueryError(
+      `A summary is over all documents of its condition; it takes no "${name}".`,
+      undefined,
+      `/${name}`,
+    );
+  }
+  return parseSummary(summary, by);
 }
 
 function readWhere(where: QueryForm['where']): Node | undefined {
   if (where === undefined || where === '') return undefined;
   return typeof where === 'string' ? parseText(where) : parseCql2Json(where);
-}
-
-function compareToCursor(document: Document, { values, id }: Cursor, order: readonly OrderTerm[]): number {
-  for (const [index, term] of order.entries()) {
-    const result = compareValues(orderValue(document, term), values[index]);
-    if (result !== 0) return term.descending ? -result : result;
-  }
-  return compareStrings(document.id, id);
-}
-
-/** The cursor behind a document, as text for an address. */
-export function writeCursor(document: Document, order: readonly OrderTerm[]): string {
-  const values = order.map((term) => orderValue(document, term));
-  const text = JSON.stringify([
-    order.map(formatTerm).join(','),
-    document.id,
-    ...values.map((value) => (value === undefined ? [] : [value])),
-  ]);
-  return toBase64Url(text);
-}
-
-function readCursor(text: string, order: readonly OrderTerm[]): Cursor {
-  const refuse = () =>
-    new QueryError(
-      'This cursor does not belong to this query. Use "next" as it was given, with the same order.',
-      undefined,
-      '/after',
-    );
-  let parts: unknown;
-  try {
-    parts = JSON.parse(fromBase64Url(text));
-  } catch {
-    throw refuse();
-  }
-  if (!Array.isArray(parts) || parts.length !== order.length + 2) throw refuse();
-  const [terms, id, ...values] = parts as [unknown, unknown, ...unknown[]];
-  if (terms !== order.map(formatTerm).join(',') || typeof id !== 'string') throw refuse();
-  if (!values.every((value) => Array.isArray(value) && value.length <= 1)) throw refuse();
-  return { id, values: (values as JsonValue[][]).map(([value]) => value) };
-}
-
-/**
- * Reads a list of fields. What a result is ordered by is always shown, so that whoever keeps a copy can keep it in order.
- *
- * @throws {QueryError}
- */
-export function readFields(text: string, order: readonly OrderTerm[]): string[][] {
-  return withOrderFields(parseFields(text), order);
-}
-
-function parseFields(text: string): string[][] {
-  const names = splitList(text).map((name) => name.trim());
-  if (names.some((name) => name === ''))
-    throw new QueryError('The list of fields has an empty part.', undefined, '/fields');
-  if (names.length > MAX_FIELDS)
-    throw new QueryError(`At most ${MAX_FIELDS} fields can be asked for.`, undefined, '/fields');
-  return names.map(splitName).sort((a, b) => compareStrings(joinName(a), joinName(b)));
-}
-
-function withOrderFields(fields: string[][], order: readonly OrderTerm[]): string[][] {
-  const meta = order.find((term) => term.meta && term.path[0] !== 'id');
-  if (meta) {
-    throw new QueryError(
-      `A query with "fields" shows no bookkeeping, so it cannot be ordered by ${formatTerm(meta)}.`,
-      undefined,
-      '/order',
-    );
-  }
-  const named = new Set(fields.map(joinName));
-  return [
-    ...fields,
-    ...order.filter((term) => !term.meta && !named.has(joinName(term.path))).map(({ path }) => [...path]),
-  ];
-}
-
-/**
- * The part of a document that a query with `fields` shows: its id, and of its data the fields named. Without `fields` it is
- * the document itself.
- */
-export function project(document: Document, fields: Query['fields']): Document {
-  if (!fields) return document;
-  const data: JsonObject = {};
-  for (const path of fields) {
-    const value = valueOfField(document, path);
-    if (value !== undefined) place(data, path, value);
-  }
-  // A projected document has no bookkeeping, so that it does not alter when other fields do.
-  return { id: document.id, data } as unknown as Document;
-}
-
-function place(target: JsonObject, path: readonly string[], value: JsonValue): void {
-  let current = target;
-  for (const name of path.slice(0, -1)) {
-    const inner = Object.hasOwn(current, name) ? current[name] : undefined;
-    // An object that came from the document itself must not be altered.
-    const next: JsonObject = isObject(inner as JsonValue) ? { ...(inner as JsonObject) } : {};
-    setMember(current, name, next);
-    current = next;
-  }
-  setMember(current, path.at(-1)!, value);
-}
-
-function toBase64Url(text: string): string {
-  const bytes = new TextEncoder().encode(text);
-  return btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(''))
-    .replaceAll('+', '-')
-    .replaceAll('/', '_')
-    .replaceAll('=', '');
-}
-
-function fromBase64Url(text: string): string {
-  const binary = atob(text.replaceAll('-', '+').replaceAll('_', '/'));
-  return new TextDecoder('utf-8', { fatal: true }).decode(
-    Uint8Array.from(binary, (character) => character.charCodeAt(0)),
-  );
 }

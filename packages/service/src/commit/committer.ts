@@ -45,6 +45,8 @@ export interface Sender extends CommitOrigin {
 export interface Written {
   seq: number;
   change: DocumentChange;
+  /** What does not fit a schema that only warns. */
+  warnings: Receipt['warnings'];
 }
 
 /** Takes commits from every interface: checks their data, fixes ids and time, appends them, explains refusals. */
@@ -89,7 +91,8 @@ export class Committer {
       sender,
     );
     const { seq, documents } = 'applied' in outcome ? outcome.applied : outcome.repeated;
-    return { seq, documents };
+    const warnings = 'applied' in outcome ? outcome.applied.warnings : [];
+    return { seq, documents, ...(warnings.length > 0 ? { warnings } : {}) };
   }
 
   /**
@@ -101,12 +104,15 @@ export class Committer {
   async write(write: Write, sender: Sender, retry?: { id: string; content: JsonValue }): Promise<Written> {
     const named = retry && { id: retry.id, digest: digestOf(retry.content) };
     const outcome = await this.#append({ ...named, writes: [write] }, sender);
-    if ('applied' in outcome) return { seq: outcome.applied.seq, change: outcome.applied.changes[0]! };
+    if ('applied' in outcome) {
+      const { seq, changes, warnings } = outcome.applied;
+      return { seq, change: changes[0]!, warnings };
+    }
     const { seq, documents } = outcome.repeated;
     const { collection, id } = documents[0]!;
     const info = this.#store.collections.get(collection);
     const change = info && this.#store.journal.changeAt(info.number, id, seq);
-    if (change) return { seq, change };
+    if (change) return { seq, change, warnings: [] };
     throw problemError(
       'journal-cut',
       `This was done before, as seq ${seq}, but the journal no longer holds what it wrote. Read ${collection}/${id}.`,

@@ -14,6 +14,10 @@ declare module 'fastify' {
   interface FastifyContextConfig {
     /** True for the few routes that are served to everybody. */
     open?: boolean;
+    /** True for routes that signed links can lead to, which need no key. */
+    signed?: boolean;
+    /** True for routes whose bodies may take as long as they go on coming. */
+    takesLong?: boolean;
     /** True for routes that only keys with the scope `admin` may use. */
     admin?: boolean;
   }
@@ -25,15 +29,20 @@ const NOTED: readonly number[] = [403, 413, 429];
 /** Lets requests pass whose sender is known, may use the route, and has not asked too much. */
 export function recogniseSenders(
   app: FastifyInstance,
-  context: Pick<Context, 'identities' | 'rates' | 'fences' | 'tickets'>,
+  context: Pick<Context, 'identities' | 'rates' | 'fences' | 'tickets' | 'links'>,
 ): void {
-  const { identities, rates, fences } = context;
+  const { identities, rates, fences, links } = context;
   app.decorateRequest('identity');
   app.addHook('onRequest', async (request, reply) => {
-    const { open, admin } = request.routeOptions.config;
+    const { open, admin, signed } = request.routeOptions.config;
     // What everybody may load, pages of other sites may, too.
     if (!open || request.method !== 'GET') fences.checkOrigin(request.headers);
     if (open) return;
+    const parameters = request.query as Record<string, unknown>;
+    if (signed && parameters.signature !== undefined) {
+      links.check(request.url.split('?')[0]!, parameters);
+      return;
+    }
     await rates.checkFailures(request.ip);
     try {
       request.identity = identifyByTicket(context, request) ?? (await identities.identify(bearerOf(request)));

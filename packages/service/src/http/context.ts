@@ -1,6 +1,7 @@
 import type { Attendance } from '../identity/attendance.js';
 import type { Identities } from '../identity/identities.js';
 import type { RateLimiter, SignInThrottle } from '../identity/rate-limits.js';
+import type { SignedLinks } from '../identity/signed-links.js';
 import type { Tickets } from '../identity/tickets.js';
 import type { CommitLimits, Committer } from '../commit/committer.js';
 import type { LiveViews } from '../live/live-views.js';
@@ -8,18 +9,21 @@ import type { AccessLimits } from '../settings.js';
 import type { Sampler } from '../measures/sampler.js';
 import type { SlowQueries } from '../measures/slow-queries.js';
 import type { Traffic } from '../measures/traffic.js';
+import type { Schemas } from '../schemas/schemas.js';
 import type { Store } from '../store/index.js';
 import type { Fences } from './fences.js';
 
 /** What the routes and the live connections work with. */
 export interface Context {
   store: Store;
+  schemas: Schemas;
   views: LiveViews;
   identities: Identities;
   attendance: Attendance;
   rates: RateLimiter;
   signIns: SignInThrottle;
   tickets: Tickets;
+  links: SignedLinks;
   committer: Committer;
   commitLimits: CommitLimits;
   accessLimits: AccessLimits;

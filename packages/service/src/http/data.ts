@@ -17,6 +17,7 @@ import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
+import type { Written } from '../commit/committer.js';
 import { isGoverned } from '../identity/identity.js';
 import { seenDocument } from '../live/sources.js';
 import { readableAccess } from './access.js';
@@ -266,7 +267,9 @@ async function sendWritten(
   write: Write,
   key?: string,
 ): Promise<FastifyReply> {
-  const { collection, id, before, after } = await append(context, request, write, key);
+  const { change, warnings } = await append(context, request, write, key);
+  const { collection, id, before, after } = change;
+  tellWarnings(reply, warnings);
   const access = context.identities.accessOf(request.identity, collection);
   // Somebody may write what they may not read.
   const visible = sees(access, after!);
@@ -277,12 +280,21 @@ async function sendWritten(
   return reply.type('application/json; charset=utf-8').send(JSON.stringify(shown));
 }
 
+/** What was done although it does not fit the schema is told in a header, since the body is the document. */
+function tellWarnings(reply: FastifyReply, warnings: Written['warnings']): void {
+  const violations = (warnings ?? []).flatMap((warning) => warning.violations);
+  if (violations.length === 0) return;
+  const texts = violations.slice(0, 5).map(({ pointer, detail }) => `${encodeURI(pointer) || '/'} ${detail}`);
+  // Header fields carry printable ASCII (RFC 9110, section 5.5).
+  reply.header('schema-violations', texts.join('; ').replace(/[^\x20-\x7e]/g, '?'));
+}
+
 async function append({ committer }: Context, request: FastifyRequest, write: Write, key: string | undefined) {
   const condition = conditionFrom(request.headers);
   const content = [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
   const retry = key === undefined ? undefined : { id: key, content };
   try {
-    return (await committer.write({ ...write, condition }, senderOf(request), retry)).change;
+    return await committer.write({ ...write, condition }, senderOf(request), retry);
   } catch (error) {
     if (!(error instanceof ProblemError) || problemName(error.problem) !== 'version-mismatch') throw error;
     const { detail, document, currentVersion, expectedVersion } = error.problem;

@@ -14,11 +14,12 @@ import {
   type Query,
 } from '@uproar/core';
 import { z } from 'zod';
-import { adviseIndex, type Store } from '../store/index.js';
+import { adviseIndex, indexFor, summarize, type Reading, type ReadLimits, type Store } from '../store/index.js';
 import { isGoverned, type Identity } from '../identity/identity.js';
 import type { WireQuery } from '@uproar/protocol';
-import { costLimits, readableAccess } from './access.js';
-import { prepareWireQuery } from './query-form.js';
+import { schemaWarnings } from '../schemas/schema-warnings.js';
+import { costLimits, readableAccess, viewerOf } from './access.js';
+import { prepareReadable } from './query-form.js';
 import type { Context } from './context.js';
 
 /** What a query costs, and what would help. */
@@ -43,6 +44,16 @@ export const Explanation = z
     documentsReturned: z.int(),
     more: z.boolean(),
     milliseconds: z.number().nullable(),
+    includes: z
+      .array(
+        z.object({
+          name: z.string().describe('As it is shown, with what it stands below: `flights.pad`.'),
+          from: z.string(),
+          through: z.enum(['ids', 'index', 'collection']).describe('How the related documents are looked up.'),
+          index: z.string().nullable(),
+        }),
+      )
+      .describe('How what is included is found.'),
     matcher: z.object({
       kind: z
         .enum(['values', 'ranges', 'list'])
@@ -66,14 +77,15 @@ const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=', 'between', 'in', '
 export async function explainQuery(context: Context, form: WireQuery, identity: Identity): Promise<Explanation> {
   const { store, views } = context;
   const access = readableAccess(context, identity, form.from);
-  const query = prepareWireQuery(form, true, access);
+  const query = prepareReadable(form, true, store, viewerOf(context, identity));
   const governed = isGoverned(identity);
   const started = performance.now();
-  const reading = await store.reader.read(query, query.limit ?? 10_000, costLimits(context, identity));
-  const { plan, documentsRead, found, more } = reading;
+  const { plan, documentsRead, returned, more } = await readForCost(context, query, costLimits(context, identity));
   const filing = views.describeFiling(query.from, governed ? query.asked : query.where);
-  const wasteful = documentsRead >= 100 && documentsRead >= 10 * Math.max(1, found.length);
-  const warnings = await findWarnings(store, query, access);
+  const wasteful = !query.summary && documentsRead >= 100 && documentsRead >= 10 * Math.max(1, returned);
+  const schema = governed || !query.asked ? undefined : context.schemas.get(query.from);
+  const known = schema && schema.mode !== 'off' ? schemaWarnings(query.asked!, schema.schema as JsonObject) : [];
+  const warnings = [...new Set([...known, ...(await findWarnings(store, query, access))])];
   // An index does not help a condition that finds nothing whatever it is.
   const index = wasteful && warnings.length === 0 ? adviseIndex(query) : undefined;
   const advice =
@@ -91,19 +103,48 @@ export async function explainQuery(context: Context, form: WireQuery, identity: 
     searchedBy: governed ? [] : (plan?.searchedBy ?? []),
     ordered: governed ? null : (plan?.ordered ?? true),
     documentsRead: governed ? null : documentsRead,
-    documentsReturned: found.length,
+    documentsReturned: returned,
     more,
     milliseconds: governed ? null : Math.round((performance.now() - started) * 1000) / 1000,
+    includes: describeIncludes(query, store),
     matcher: filing,
     warnings,
     advice: governed ? [] : advice,
   };
 }
 
+/** Runs a query. A summary returns groups. */
+async function readForCost(
+  { store }: Context,
+  query: Query,
+  limits: ReadLimits,
+): Promise<Pick<Reading, 'plan' | 'documentsRead' | 'more'> & { returned: number }> {
+  if (query.summary) {
+    const { state, documentsRead } = await summarize(store, query, limits);
+    return { plan: store.reader.plan(query), documentsRead, returned: state.size, more: false };
+  }
+  const reading = await store.reader.read(query, query.limit ?? 10_000, limits);
+  return { ...reading, returned: reading.found.length };
+}
+
+function describeIncludes({ includes }: Query, store: Store, above = ''): Explanation['includes'] {
+  return includes.flatMap((include) => {
+    const { from } = include.query;
+    const name = above + include.name;
+    const info = store.collections.get(from);
+    const index = include.by && info ? indexFor(include, store.indexes.usable(info.number)) : undefined;
+    const through = include.via ? ('ids' as const) : index ? ('index' as const) : ('collection' as const);
+    return [
+      { name, from, through, index: index?.fields ?? null },
+      ...describeIncludes(include.query, store, `${name}.`),
+    ];
+  });
+}
+
 /** Compares what the condition asks of fields with the fields and types that are there, as far as they may be seen. */
 async function findWarnings(store: Store, query: Query, access: Access): Promise<string[]> {
   if (!query.asked || !store.collections.get(query.from)) return [];
-  const sample = prepareQuery({ from: query.from, limit: SAMPLE }, lensFor(access));
+  const sample = prepareQuery({ from: query.from, limit: SAMPLE }, () => lensFor(access));
   const { found } = await store.reader.read(sample, SAMPLE);
   const documents = found.map(({ document }) => query.show(document));
   return warningsFor(query.asked, documents);

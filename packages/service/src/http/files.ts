@@ -1,13 +1,19 @@
 import { createHash } from 'node:crypto';
 import { readFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
 import fastifyStatic from '@fastify/static';
 import type { FastifyInstance } from 'fastify';
 
-/** Serves the client as one file at `/client/uproar.js`, for pages of any origin. */
+/** Serves the client as one file at `/client/uproar.js`, and what it loads from beside it, for pages of any origin. */
 export function serveClient(app: FastifyInstance, file: string): void {
+  serveScript(app, '/client/uproar.js', file);
+  serveScript(app, '/client/uproar-more.js', join(dirname(file), 'uproar-more.js'));
+}
+
+function serveScript(app: FastifyInstance, path: string, file: string): void {
   const content = readFileSync(file);
   const etag = `"${createHash('sha256').update(content).digest('base64url').slice(0, 22)}"`;
-  app.get('/client/uproar.js', { config: { open: true }, schema: { hide: true } as object }, (request, reply) => {
+  app.get(path, { config: { open: true }, schema: { hide: true } as object }, (request, reply) => {
     reply.headers({
       etag,
       'cache-control': 'no-cache',

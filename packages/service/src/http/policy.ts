@@ -151,9 +151,9 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       const { as, collection, where, limit, text } = request.body;
       const policy = text === undefined ? identities.policy : parsePolicy(text);
       const access = accessFor(policy, { claims: claimsOf(context, policy, as) }, collection);
-      const query = prepareWireQuery({ from: collection, where, limit }, false, access);
+      const query = prepareWireQuery({ from: collection, where, limit }, false, () => access);
       const reading = await store.reader.read(query, limit);
-      const listing = writeListing(store, query, reading, { next: undefined, tellAll: false });
+      const listing = writeListing(query, reading);
       return (reply as FastifyReply).type('application/json; charset=utf-8').send(listing);
     },
   );

@@ -5,10 +5,11 @@ import {
   prepareQuery,
   QueryError,
   type Access,
-  type JsonObject,
   type Query,
+  type QueryForm,
 } from '@uproar/core';
 import { WireQuery, problemError } from '@uproar/protocol';
+import { checkIncludes, type Store } from '../store/index.js';
 import { z } from 'zod';
 
 /** The parameters of a query in an address. */
@@ -22,9 +23,18 @@ export const QueryParameters = z.looseObject({
     .describe('The most documents, 1 to 10000; 500 if not given. `none` for watches, NDJSON and CSV.'),
   after: WireQuery.shape.after,
   fields: WireQuery.shape.fields,
+  include: z
+    .string()
+    .max(20_000)
+    .optional()
+    .describe(
+      'Related documents to be shown with each: `crew = crews via crewId; flights by balloonId order -start limit 3`.',
+    ),
+  summary: WireQuery.shape.summary,
+  by: WireQuery.shape.by,
 });
 
-const KNOWN = ['where', 'order', 'limit', 'after', 'fields'];
+const KNOWN = ['where', 'order', 'limit', 'after', 'fields', 'include', 'summary', 'by'];
 
 /**
  * Reads the parameters of an address as a query.
@@ -56,10 +66,14 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
  * Makes a query ready as it came over the wire.
  *
  * @param mayBeEndless whether `limit: none` is taken
- * @param access what the one who asks may read; left out, the query is not seen through anybody's eyes
+ * @param accessTo what the one who asks may read of a collection; left out, the query is not seen through anybody's eyes
  * @throws {ProblemError} `bad-query` with the place of the fault, or `bad-cursor`
  */
-export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean, access?: Access): Query {
+export function prepareWireQuery(
+  query: WireQuery,
+  mayBeEndless: boolean,
+  accessTo?: (collection: string) => Access,
+): Query {
   if (query.limit === 'none' && !mayBeEndless) {
     throw problemError(
       'bad-query',
@@ -70,8 +84,7 @@ export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean, access
     );
   }
   try {
-    const form = { ...query, where: query.where as string | JsonObject | boolean | undefined };
-    return prepareQuery(form, access && lensFor(access));
+    return prepareQuery(query as QueryForm, accessTo && ((collection) => lensFor(accessTo(collection))));
   } catch (error) {
     if (!(error instanceof QueryError)) throw error;
     const name = error.pointer === '/after' ? 'bad-cursor' : 'bad-query';
@@ -79,4 +92,31 @@ export function prepareWireQuery(query: WireQuery, mayBeEndless: boolean, access
     const hint = expected && error.position !== undefined ? ` Expected: ${expected.join(', ')}.` : '';
     throw problemError(name, error.message + hint, { position: error.position, pointer: error.pointer, expected });
   }
+}
+
+/** In whose name something is read. */
+export interface Eyes {
+  /**
+   * What they may read of a collection.
+   *
+   * @throws {ProblemError} `not-allowed` when that is nothing
+   */
+  accessTo(collection: string): Access;
+  /** As {@link accessTo}, without an error. */
+  glimpse(collection: string): Access;
+}
+
+/**
+ * Makes a query ready in somebody's name. Of what is included they see what they may, and perhaps nothing.
+ *
+ * @throws {ProblemError} `not-allowed`, `bad-query`, `bad-cursor`, or `index-missing`
+ */
+export function prepareReadable(query: WireQuery, mayBeEndless: boolean, store: Store, eyes: Eyes): Query {
+  const { from } = query;
+  const access = eyes.accessTo(from);
+  const prepared = prepareWireQuery(query, mayBeEndless, (collection) =>
+    collection === from ? access : eyes.glimpse(collection),
+  );
+  checkIncludes(prepared, store);
+  return prepared;
 }

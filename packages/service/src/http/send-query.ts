@@ -14,12 +14,12 @@ import accepts from 'accepts';
 import { stringify } from 'csv-stringify';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import { writeFound } from '../live/query-source.js';
-import { adviseIndex, type Reading, type ReadLimits, type Store } from '../store/index.js';
-import { isGoverned } from '../identity/identity.js';
-import { costLimits, readableAccess } from './access.js';
+import { adviseIndex, summarize, type Reading, type ReadLimits, type Store } from '../store/index.js';
+import { isGoverned, type Identity } from '../identity/identity.js';
+import { costLimits, viewerOf } from './access.js';
 import type { Context } from './context.js';
 import { answerWithWatch } from './event-stream.js';
-import { prepareWireQuery } from './query-form.js';
+import { prepareReadable } from './query-form.js';
 
 const FORMATS = ['application/json', 'application/x-ndjson', 'text/csv', 'text/event-stream'];
 
@@ -39,33 +39,49 @@ export async function answerQuery(
     answerWithWatch(context, request, reply, { query: form });
     return reply;
   }
-  const access = readableAccess(context, request.identity, form.from);
-  const query = prepareWireQuery(form, format !== 'application/json', access);
+  if (format === 'application/json') {
+    const { text, next } = await readListing(context, request.identity, form);
+    if (next !== undefined && request.method === 'GET') {
+      const address = new URL(request.url, 'http://store');
+      address.searchParams.set('after', next);
+      reply.header('link', `<${address.pathname}${address.search}>; rel="next"`);
+    }
+    return reply.type('application/json; charset=utf-8').send(text);
+  }
+  const query = prepareReadable(form, true, context.store, viewerOf(context, request.identity));
   const limits = costLimits(context, request.identity);
   if (format === 'application/x-ndjson') return sendLines(reply, context.store, query, limits);
-  if (format === 'text/csv') return sendCsv(reply, context.store, query, limits);
-  const reading = await context.store.reader.read(query, query.limit!, limits);
-  const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
-  if (next !== undefined && request.method === 'GET') {
-    const address = new URL(request.url, 'http://store');
-    address.searchParams.set('after', next);
-    reply.header('link', `<${address.pathname}${address.search}>; rel="next"`);
+  return sendCsv(reply, context.store, query, limits);
+}
+
+/**
+ * Answers a query as the JSON text of a listing.
+ *
+ * @returns the text, and the cursor behind it where there is more
+ * @throws {ProblemError} when it cannot be answered, or not for this identity
+ */
+export async function readListing(
+  context: Context,
+  identity: Identity,
+  form: WireQuery,
+): Promise<{ text: string; next: string | undefined }> {
+  const { store } = context;
+  const query = prepareReadable(form, false, store, viewerOf(context, identity));
+  const limits = costLimits(context, identity);
+  if (query.summary) {
+    const { seq, state } = await summarize(store, query, limits);
+    return { text: `{"seq":${seq},"documents":${JSON.stringify(state.documents())},"more":false}`, next: undefined };
   }
-  return reply
-    .type('application/json; charset=utf-8')
-    .send(writeListing(context.store, query, reading, { next, tellAll: !isGoverned(request.identity) }));
+  const reading = await store.reader.read(query, query.limit!, limits);
+  const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
+  // What is read and left out, and which collections there are, is not told to those who may not see it.
+  const notes = isGoverned(identity) ? [] : notesFor(store, query, reading);
+  return { text: writeListing(query, reading, next, notes), next };
 }
 
 /** A result as the JSON text of a listing. */
-export function writeListing(
-  store: Store,
-  query: Query,
-  reading: Reading,
-  { next, tellAll }: { next: string | undefined; tellAll: boolean },
-): string {
+export function writeListing(query: Query, reading: Reading, next?: string, notes: string[] = []): string {
   const documents = reading.found.map((found) => writeFound(found, query)).join(',');
-  // What is read and left out, and which collections there are, is not told to those who may not see it.
-  const notes = tellAll ? notesFor(store, query, reading) : [];
   const tail = `${next === undefined ? '' : `,"next":${JSON.stringify(next)}`}${notes.length === 0 ? '' : `,"notes":${JSON.stringify(notes)}`}`;
   return `{"seq":${reading.seq},"documents":[${documents}],"more":${reading.more}${tail}}`;
 }
@@ -95,7 +111,10 @@ function chooseFormat(request: FastifyRequest): string {
 
 function sendLines(reply: FastifyReply, store: Store, query: Query, limits: ReadLimits): FastifyReply {
   async function* lines() {
-    for await (const found of store.reader.stream(query, limits)) yield writeFound(found, query) + '\n';
+    if (query.summary) {
+      const { state } = await summarize(store, query, limits);
+      for (const group of state.documents()) yield JSON.stringify(group) + '\n';
+    } else for await (const found of store.reader.stream(query, limits)) yield writeFound(found, query) + '\n';
   }
   return reply.type('application/x-ndjson').send(Readable.from(lines()));
 }
@@ -105,22 +124,45 @@ function sendLines(reply: FastifyReply, store: Store, query: Query, limits: Read
  * reading of its own.
  */
 async function sendCsv(reply: FastifyReply, store: Store, query: Query, limits: ReadLimits): Promise<FastifyReply> {
-  let columns = query.fields?.map((path) => [...path]);
-  if (!columns) {
-    const names = new Set<string>();
-    for await (const { document } of store.reader.stream(query, limits))
-      for (const name of Object.keys(query.show(document).data)) names.add(name);
-    columns = [...names].map((name) => [name]);
+  if (query.includes.length > 0) {
+    throw problemError('bad-query', 'CSV has no place for related documents. Ask for JSON or NDJSON.', {
+      pointer: '/include',
+    });
   }
-  const writer = stringify({ header: true, columns: ['id', ...columns.map(joinName)], escape_formulas: false });
+  // Groups of a summary have an id that is made for watches; in a table their values say it all.
+  const ids = query.summary ? [] : ['id'];
+  const columns = await columnsOf(store, query, limits);
+  const writer = stringify({ header: true, columns: [...ids, ...columns.map(nameColumn)], escape_formulas: false });
   async function* rows() {
-    for await (const found of store.reader.stream(query, limits))
-      yield [found.document.id, ...columns!.map((path) => cellOf(query.show(found.document), path))];
+    for await (const document of shownDocuments(store, query, limits))
+      yield [...ids.map(() => document.id), ...columns.map((path) => cellOf(document, path))];
   }
   Readable.from(rows())
     .on('error', (error) => writer.destroy(error))
     .pipe(writer);
   return reply.type('text/csv; charset=utf-8').send(writer);
+}
+
+async function columnsOf(store: Store, query: Query, limits: ReadLimits): Promise<string[][]> {
+  if (query.summary) {
+    const { by, totals } = query.summary;
+    return [...by.map((path) => [...path]), ...totals.map(({ name }) => [name])];
+  }
+  if (query.fields) return query.fields.map((path) => [...path]);
+  const names = new Set<string>();
+  for await (const { data } of shownDocuments(store, query, limits))
+    for (const name of Object.keys(data)) names.add(name);
+  return [...names].map((name) => [name]);
+}
+
+async function* shownDocuments(store: Store, query: Query, limits: ReadLimits): AsyncGenerator<Document> {
+  if (query.summary) yield* (await summarize(store, query, limits)).state.documents();
+  else for await (const { document } of store.reader.stream(query, limits)) yield query.show(document);
+}
+
+/** Totals stand as they are written; names of fields as in queries. */
+function nameColumn(path: string[]): string {
+  return path.length === 1 && path[0]!.endsWith(')') ? path[0]! : joinName(path);
 }
 
 function cellOf(document: Document, path: string[]): string {

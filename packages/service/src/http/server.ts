@@ -16,10 +16,11 @@ const REQUEST_MS = 120_000;
 
 /** How the server takes requests: in the clear or over TLS, from whom, and how slowly they may come. */
 export function serverOptions({ tls, trustedProxies, timeouts }: ServiceOptions): FastifyServerOptions {
-  const { headersMs = HEADERS_MS, requestMs = REQUEST_MS } = timeouts ?? {};
+  const { headersMs = HEADERS_MS } = timeouts ?? {};
   const node: NodeServerOptions = {
     headersTimeout: headersMs,
-    requestTimeout: Math.max(headersMs, requestMs),
+    // What takes too long is cut off by a hook, since uploads may take longer than other requests.
+    requestTimeout: 0,
     connectionsCheckingInterval: Math.min(5000, headersMs),
     maxHeaderSize: 32 * 1024,
   };
@@ -50,14 +51,21 @@ const EXPOSED = [
   'retry-after',
   'x-request-id',
   'accept-patch',
+  'accept-ranges',
+  'content-range',
+  'content-disposition',
+  'schema-violations',
 ];
 
 /** Puts up what keeps others' pages out and browsers careful, and turns away what is not taken in any request. */
 export async function fenceIn(
   app: FastifyInstance,
   { fences, identities }: Context,
-  { tls }: ServiceOptions,
+  { tls, timeouts }: ServiceOptions,
 ): Promise<void> {
+  const { requestMs = REQUEST_MS } = timeouts ?? {};
+  const noteRefused = ({ remoteAddress: address }: Socket, problem: string) =>
+    identities.audit.add({ event: 'refused', identity: 'unknown', address, detail: { problem, to: 'no request' } });
   app.addHook('onRequest', async (request, reply) => {
     reply.header('x-request-id', request.id);
     const encoding = request.headers['content-encoding'];
@@ -66,17 +74,18 @@ export async function fenceIn(
         parameter: 'Content-Encoding',
       });
     }
+    const { headers, raw, routeOptions } = request;
+    const hasBody = headers['transfer-encoding'] !== undefined || Number(headers['content-length'] ?? 0) > 0;
+    if (!hasBody || routeOptions.config.takesLong) return;
+    const timer = setTimeout(() => {
+      noteRefused(raw.socket, 'ERR_HTTP_REQUEST_TIMEOUT');
+      raw.destroy();
+    }, requestMs).unref();
+    raw.once('close', () => clearTimeout(timer)).once('end', () => clearTimeout(timer));
   });
   // What is no request, or came too slowly, never reaches a route.
   app.server.on('clientError', ({ code = 'unknown' }: NodeJS.ErrnoException, socket: Duplex) => {
-    if (code === 'ECONNRESET') return;
-    const address = (socket as Socket).remoteAddress;
-    identities.audit.add({
-      event: 'refused',
-      identity: 'unknown',
-      address,
-      detail: { problem: code, to: 'no request' },
-    });
+    if (code !== 'ECONNRESET') noteRefused(socket as Socket, code);
   });
   await app.register(helmet, {
     contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } },

@@ -1,9 +1,10 @@
-import { ShapeFinder } from '@uproar/core';
+import { ShapeFinder, type Query, type Shape } from '@uproar/core';
 import { CollectionName, Problem, ShapeReport } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import { costLimits, readableAccess } from './access.js';
+import type { ReadLimits, Store } from '../store/index.js';
 import type { Context } from './context.js';
 import { prepareWireQuery } from './query-form.js';
 
@@ -37,19 +38,27 @@ export function serveShapes(app: FastifyInstance, context: Context): void {
       const { collection } = request.params;
       const { where, sample } = request.query;
       const access = readableAccess(context, request.identity, collection);
-      const query = prepareWireQuery({ from: collection, where, limit: 'none' }, true, access);
-      const total = store.collections.get(collection)?.documents ?? 0;
-      const step = Math.max(1, Math.floor(total / sample));
-      const finder = new ShapeFinder();
-      let [seq, met] = [store.log.seq, 0];
-      for await (const { document } of store.reader.stream(
-        query,
-        costLimits(context, request.identity),
-        (at) => (seq = at),
-      )) {
-        if (met++ % step === 0) finder.add(query.show(document));
-      }
-      return { ...finder.find(), seq };
+      const query = prepareWireQuery({ from: collection, where, limit: 'none' }, true, () => access);
+      let { seq } = store.log;
+      const shape = await findShape(store, query, sample, costLimits(context, request.identity), (at) => (seq = at));
+      return { ...shape, seq };
     },
   );
+}
+
+/** Looks at about so many documents of a query, spread over all of its collection, and tells what they are like. */
+export async function findShape(
+  store: Store,
+  query: Query,
+  sample: number,
+  limits: ReadLimits = {},
+  onSeq?: (seq: number) => void,
+): Promise<Shape> {
+  const total = store.collections.get(query.from)?.documents ?? 0;
+  const step = Math.max(1, Math.floor(total / sample));
+  const finder = new ShapeFinder();
+  let met = 0;
+  for await (const { document } of store.reader.stream(query, limits, onSeq))
+    if (met++ % step === 0) finder.add(query.show(document));
+  return finder.find();
 }

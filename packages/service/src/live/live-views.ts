@@ -1,4 +1,4 @@
-import { Matcher, netChanges, type DocumentChange, type Filing, type Node } from '@uproar/core';
+import { Interests, Matcher, netChanges, type DocumentChange, type Filing, type Node } from '@uproar/core';
 import type { WatchTarget } from '@uproar/protocol';
 import type { Traffic } from '../measures/traffic.js';
 import type { AppliedCommit, Store } from '../store/index.js';
@@ -18,6 +18,8 @@ export class LiveViews {
   readonly #traffic: Traffic;
   readonly #byKey = new Map<string, LiveView>();
   readonly #matchers = new Map<string, Matcher<LiveView>>();
+  /** Which views show which related documents. */
+  readonly #interests = new Interests<LiveView>();
   readonly #stopListening: () => void;
   #lastName = 0;
   #collectionListTimer: NodeJS.Timeout | undefined;
@@ -98,6 +100,7 @@ export class LiveViews {
         (empty) => this.#forget(empty),
       );
       this.#byKey.set(source.key, view);
+      this.#listenFor(view);
       if (source.collection !== undefined) this.#matcherFor(source.collection).add(view, source.where);
     } else if (source.collection === undefined) {
       this.#distributeCollectionList();
@@ -111,6 +114,11 @@ export class LiveViews {
       const { collection, where } = view.source;
       yield { view, filed: collection === undefined ? 'list' : this.describeFiling(collection, where).kind };
     }
+  }
+
+  /** The collections whose documents are shown as related ones. */
+  get interestedCollections(): string[] {
+    return this.#interests.collections;
   }
 
   /** How the matcher would file a query on a collection. */
@@ -129,7 +137,15 @@ export class LiveViews {
     return matcher;
   }
 
+  #listenFor(view: LiveView): void {
+    view.source.listen?.({
+      begin: (interest) => this.#interests.add(interest, view),
+      end: (interest) => this.#interests.remove(interest, view),
+    });
+  }
+
   #forget(view: LiveView): void {
+    view.source.close?.();
     this.#byKey.delete(view.source.key);
     const { collection } = view.source;
     if (collection === undefined) return;
@@ -144,18 +160,19 @@ export class LiveViews {
     const seq = group.at(-1)!.seq;
     const watched: DocumentChange[] = [];
     for (const { changes } of group) {
-      for (const change of changes) if (this.#matchers.has(change.collection)) watched.push(change);
+      for (const change of changes) if (this.#concerns(change.collection)) watched.push(change);
     }
     const concerned = new Map<LiveView, DocumentChange[]>();
     for (const change of watched.length > 1 ? netChanges(watched) : watched) {
-      const matcher = this.#matchers.get(change.collection)!;
+      const matcher = this.#matchers.get(change.collection);
       const note = (view: LiveView) => {
         const changes = concerned.get(view);
         if (!changes) concerned.set(view, [change]);
         else if (changes.at(-1) !== change) changes.push(change);
       };
-      if (change.before) matcher.candidates(change.before, note);
-      if (change.after) matcher.candidates(change.after, note);
+      if (change.before) matcher?.candidates(change.before, note);
+      if (change.after) matcher?.candidates(change.after, note);
+      this.#interests.interested(change, note);
     }
     for (const [view, changes] of concerned) view.distribute(seq, changes);
     if (concerned.size > 0) this.#traffic.deliveryMs.note(performance.now() - started);
@@ -163,6 +180,10 @@ export class LiveViews {
       () => this.#distributeCollectionList(),
       COLLECTION_LIST_INTERVAL_MS,
     ).unref();
+  }
+
+  #concerns(collection: string): boolean {
+    return this.#matchers.has(collection) || this.#interests.concerns(collection);
   }
 
   #distributeCollectionList(): void {

@@ -58,6 +58,7 @@ export function limitedKey({ key }: Query, { documents }: ReadLimits): string {
 }
 
 /** A document that was found, as the query shows it: as JSON text. */
-export function writeFound({ stored, document }: Found, query: Query): string {
-  return query.whole ? stringifyStored(stored) : JSON.stringify(query.show(document));
+export function writeFound({ stored, document, related }: Found, query: Query): string {
+  const text = query.whole ? stringifyStored(stored) : JSON.stringify(query.show(document));
+  return related ? `${text.slice(0, -1)},"related":${JSON.stringify(related)}}` : text;
 }

@@ -1,4 +1,4 @@
-import { formatTime, splitAddress, writeCursor } from '@uproar/core';
+import { formatTime, splitAddress } from '@uproar/core';
 import {
   type RpcCall,
   createProblem,
@@ -13,13 +13,12 @@ import {
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
-import { costLimits, readableAccess, viewerOf } from '../http/access.js';
+import { readableAccess, viewerOf } from '../http/access.js';
 import { noteFailure } from '../http/authenticate.js';
 import type { Context } from '../http/context.js';
 import { describeIssue } from '../http/errors.js';
-import { prepareWireQuery } from '../http/query-form.js';
 import { readDocumentAt } from '../http/read-document.js';
-import { writeListing } from '../http/send-query.js';
+import { readListing } from '../http/send-query.js';
 import { type Presence } from '../identity/attendance.js';
 import { describeIdentity, formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
 import { readCall, RpcFault } from './rpc-calls.js';
@@ -323,12 +322,7 @@ export class SocketSession implements WatchTeller, Presence {
   }
 
   async #query(form: LiveParams['query']): Promise<string> {
-    const identity = this.identity!;
-    const query = prepareWireQuery(form, false, readableAccess(this.#context, identity, form.from));
-    const { store } = this.#context;
-    const reading = await store.reader.read(query, query.limit!, costLimits(this.#context, identity));
-    const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
-    return writeListing(store, query, reading, { next, tellAll: !isGoverned(identity) });
+    return (await readListing(this.#context, this.identity!, form)).text;
   }
 
   /** The answer waits until one's own watches show what the commit did. */

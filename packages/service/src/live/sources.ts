@@ -11,11 +11,12 @@ import {
   type Access,
   type Document,
   type DocumentChange,
+  type InterestListener,
   type JsonPatch,
   type Node,
 } from '@uproar/core';
 import type { CollectionSummary, WatchTarget } from '@uproar/protocol';
-import { prepareWireQuery } from '../http/query-form.js';
+import { prepareReadable } from '../http/query-form.js';
 import {
   readStored,
   stringifyStored,
@@ -26,6 +27,8 @@ import {
 } from '../store/index.js';
 import type { FullState } from './live-event.js';
 import { QuerySource } from './query-source.js';
+import { isLimited, RelatedSource } from './related-source.js';
+import { SummarySource } from './summary-source.js';
 import { WindowSource } from './window-source.js';
 
 /** What altered the state of a view. */
@@ -50,6 +53,10 @@ export interface Source {
   read(): FullState | Promise<FullState>;
   /** What net changes of its collection do to the state; a promise when that cannot be told without reading. */
   apply(seq: number, changes: readonly DocumentChange[]): Alteration | Promise<Alteration>;
+  /** Tells where else than in its collection changes concern it; called before anything is read. */
+  listen?(listener: InterestListener): void;
+  /** Ends all that it told of in this way. */
+  close?(): void;
   /** What altered the state between `seq` and now; undefined when that cannot be told any more. */
   since(seq: number): Alteration | undefined | Promise<Alteration | undefined>;
 }
@@ -79,10 +86,12 @@ export interface Viewer {
 export function sourceFor(target: WatchTarget, store: Store, viewer: Viewer): Source {
   if ('doc' in target) return new DocumentSource(store, target.doc, viewer);
   if ('collections' in target) return new CollectionListSource(store, viewer);
-  const query = prepareWireQuery(target.query, true, viewer.accessTo(target.query.from));
-  return query.limit === undefined
-    ? new QuerySource(store, query, viewer.limits)
-    : new WindowSource(store, query, viewer.limits);
+  const query = prepareReadable(target.query, true, store, viewer);
+  if (query.summary) return new SummarySource(store, query, viewer.limits);
+  if (query.includes.length > 0) return new RelatedSource(store, query, viewer.limits);
+  return isLimited(query)
+    ? new WindowSource(store, query, viewer.limits)
+    : new QuerySource(store, query, viewer.limits);
 }
 
 /** One document, whether it exists or not. */

@@ -3,6 +3,8 @@ import { createReadStream, readdirSync, rmSync, statSync, type ReadStream } from
 import { join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import Database from 'better-sqlite3';
+import { packContents } from './packed-contents.js';
+import type { Contents } from './contents.js';
 
 /** How far a backup is. */
 export interface BackupInfo {
@@ -28,17 +30,19 @@ const KEPT_MS = 3_600_000;
 const MAX_BACKUPS = 2;
 
 /**
- * Makes backups of a store while it is written to: each a copy of the SQLite file at one state, which lies in the data
- * directory until it has been fetched.
+ * Makes backups of a store while it is written to: each a copy of the SQLite file at one state, with the contents of its files in it,
+ * which lies in the data directory until it has been fetched.
  */
 export class Backups {
   readonly #database: Database.Database;
   readonly #directory: string;
+  readonly #contents: Contents;
   readonly #byId = new Map<string, { info: BackupInfo; timer: NodeJS.Timeout | undefined }>();
   #closed = false;
 
-  constructor(database: Database.Database, directory: string) {
+  constructor(database: Database.Database, directory: string, contents: Contents) {
     this.#database = database;
+    this.#contents = contents;
     this.#directory = directory;
     // Left by a process that ended before they were fetched.
     for (const name of readdirSync(directory)) {
@@ -90,6 +94,7 @@ export class Backups {
         },
       });
       if (this.#closed) throw new Error('The store was closed.');
+      await packContents(file, this.#contents, () => this.#closed || !this.#byId.has(info.id));
       const seq = makeSelfContained(file);
       info.state = 'hashing';
       const hash = createHash('sha256');

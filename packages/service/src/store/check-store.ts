@@ -1,5 +1,6 @@
 import Database from 'better-sqlite3';
 import { indexKey, orderValue, parseOrder, type Document } from '@uproar/core';
+import { checkContents } from './check-contents.js';
 import { readStored, type StoredDocument } from './documents.js';
 import { APPLICATION_ID } from './open-database.js';
 import { MIGRATIONS } from './migrations/index.js';
@@ -129,6 +130,7 @@ export function checkStore(file: string, onCheck: (what: string) => void = () =>
         ),
     );
     check('the indexes', () => checkIndexes(database, names));
+    check('the files', () => checkContents(database, file, MAX_FAULTS));
     return {
       storeId: database.prepare<[], string>("SELECT value FROM store WHERE name = 'id'").pluck().get() ?? '',
       seq: journal.last,

@@ -1,4 +1,4 @@
-import type { Commit, DocumentChange, Refusal } from '@uproar/core';
+import type { Commit, DocumentChange, JsonObject, Refusal } from '@uproar/core';
 import type { JournalEntry } from './journal.js';
 
 /** A commit that was applied and is on disk. */
@@ -9,7 +9,28 @@ export interface AppliedCommit {
   changes: DocumentChange[];
   /** The documents of the writes, in order, and their versions now; 0 for a deleted one. */
   documents: { collection: string; id: string; version: number }[];
+  /** What of the writes does not fit a schema that only warns. */
+  warnings: Warning[];
 }
+
+/** What of a write does not fit, although it was done. */
+export interface Warning {
+  /** The index of the write. */
+  write: number;
+  /** The address of the document. */
+  document: string;
+  violations: Misfit[];
+}
+
+/** A place in the data of a document that does not fit. */
+export type Misfit = NonNullable<Refusal['violations']>[number];
+
+/** Judges data that is about to be written; undefined where it fits, or nobody minds. */
+export type DataJudge = (
+  collection: string,
+  data: JsonObject,
+  sizeBytes: number,
+) => { violations: Misfit[]; enforced: boolean } | undefined;
 
 /**
  * How a commit came out. Of a refused one nothing was applied; `write` or `read` is the index of what it was refused

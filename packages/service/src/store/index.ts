@@ -3,6 +3,7 @@ import type Database from 'better-sqlite3';
 import { DEFAULT_DOCUMENT_LIMITS, type DocumentLimits } from '@uproar/core';
 import { Backups } from './backups.js';
 import { Collections } from './collections.js';
+import { Contents, type ContentLimits } from './contents.js';
 import { Documents } from './documents.js';
 import { Indexes } from './indexes.js';
 import { Journal } from './journal.js';
@@ -26,6 +27,9 @@ export type { IndexInfo } from './indexes.js';
 export type { JournalChange, JournalEntry } from './journal.js';
 export { adviseIndex, type Plan } from './plan.js';
 export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './reader.js';
+export { adviseIncludeIndex, checkIncludes, indexFor, StoredRelations } from './stored-relations.js';
+export { summarize, summarizeAtOnce, type Summarized } from './summarize.js';
+export { FILES, type ContentLimits, type Received } from './contents.js';
 export type { WaitingLimits } from './sqlite-commit-log.js';
 export { JournalCutter, type RetentionLimits } from './retention.js';
 
@@ -44,7 +48,10 @@ export interface Store {
   readonly journal: Journal;
   readonly indexes: Indexes;
   readonly reader: Reader;
+  /** Whether related documents are looked up where there is no index for it, by reading a whole collection. */
+  readonly scanIncludes: boolean;
   readonly log: SqliteCommitLog;
+  readonly contents: Contents;
   readonly backups: Backups;
   close(): void;
 }
@@ -56,6 +63,10 @@ export interface StoreOptions {
   waiting?: Partial<WaitingLimits>;
   /** How much of the journal is kept; all of it unless told otherwise. */
   journal?: RetentionLimits;
+  /** Whether related documents are looked up where there is no index for it; not unless told otherwise. */
+  scanIncludes?: boolean;
+  /** How files are taken and kept. */
+  files?: Partial<ContentLimits> | undefined;
 }
 
 /**
@@ -74,12 +85,13 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
     const journal = new Journal(database, collections);
     const indexes = new Indexes(database, collections, documents);
     const outcomes = new Outcomes(database);
+    const contents = new Contents(database, directory, options.files);
     const log = new SqliteCommitLog(
-      { database, collections, documents, journal, indexes, outcomes },
+      { database, collections, documents, journal, indexes, outcomes, contents },
       { limits, maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting } },
     );
     const file = databaseFile(directory);
-    const reader = new Reader({ database, file, collections, indexes, seq: () => log.seq });
+    const reader = new Reader({ database, file, collections, documents, indexes, seq: () => log.seq });
     const stopCare = careFor({
       file,
       database,
@@ -87,9 +99,10 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       outcomes,
       cutter: new JournalCutter(database, journal, options.journal ?? {}),
     });
-    const backups = new Backups(database, directory);
+    const backups = new Backups(database, directory, contents);
     const close = () => {
       stopCare();
+      contents.close();
       backups.close();
       reader.close();
       log.close();
@@ -106,6 +119,8 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       journal,
       indexes,
       reader,
+      scanIncludes: options.scanIncludes ?? false,
+      contents,
       log,
       backups,
       close,

@@ -4,6 +4,7 @@ import {
   compareValues,
   formatTime,
   orderValue,
+  relatedTo,
   type Document,
   type JsonObject,
   type JsonValue,
@@ -11,14 +12,17 @@ import {
 } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { Collections } from './collections.js';
-import type { StoredDocument } from './documents.js';
+import type { Documents, StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
 import { planQuery, type Plan } from './plan.js';
 import { Snapshot } from './snapshot.js';
+import { StoredRelations, type Rows } from './stored-relations.js';
 
 /** A document that belongs to a query: as it lies in the store, and, once somebody looks at it, in full. */
 export class Found {
   #document: Document | undefined;
+  /** What is shown with it, where the query has includes. */
+  related: JsonObject | undefined;
   constructor(
     readonly stored: StoredDocument,
     readonly data: JsonObject,
@@ -73,12 +77,16 @@ export interface ReaderOptions {
   database: Database.Database;
   file: string;
   collections: Collections;
+  documents: Documents;
   indexes: Indexes;
   seq: () => number;
 }
 
 /** Queries with an index that gives their order are answered at once, unless they read more than this. */
 const MAX_READ_AT_ONCE = 2000;
+
+/** Queries whose includes look up more documents than this are answered with pauses. */
+const RELATED_AT_ONCE = 1000;
 
 /** A longer read pauses after so many milliseconds, to let others be served. */
 const SLICE_MS = 8;
@@ -143,7 +151,9 @@ export class Reader {
    */
   async read(query: Query, wanted: number, limits: ReadLimits = {}, skip?: Skip): Promise<Reading> {
     const started = performance.now();
-    const reading = this.#readAtOnce(query, wanted, skip) ?? (await this.#readSlowly(query, wanted, limits, skip));
+    const reading =
+      this.#relatedAtOnce(query, this.#readAtOnce(query, wanted, skip)) ??
+      (await this.#readSlowly(query, wanted, limits, skip));
     this.#noteReading(query, reading, started);
     return reading;
   }
@@ -151,7 +161,7 @@ export class Reader {
   /** As {@link read}, where that is possible without pausing; otherwise undefined. */
   readAtOnce(query: Query, wanted: number): Reading | undefined {
     const started = performance.now();
-    const reading = this.#readAtOnce(query, wanted);
+    const reading = this.#relatedAtOnce(query, this.#readAtOnce(query, wanted));
     if (reading) this.#noteReading(query, reading, started);
     return reading;
   }
@@ -172,6 +182,29 @@ export class Reader {
     const rows = this.#statement(`${plan.sql} LIMIT ${MAX_READ_AT_ONCE + 1}`).iterate(...plan.parameters);
     const reading = this.#choose(query, plan, seq, rows, wanted, skip);
     return reading.documentsRead > MAX_READ_AT_ONCE ? undefined : reading;
+  }
+
+  /** Rows as they are just now, to look up related documents in. */
+  get rows(): Rows {
+    const { documents } = this.#options;
+    return {
+      get: (collection, id) => documents.get(collection, id),
+      all: (sql, parameters) => this.#statement(sql).iterate(...parameters),
+    };
+  }
+
+  /**
+   * Adds what is related; that belongs to the same state as long as nothing else has its turn. Undefined where it is too much to do
+   * without a pause.
+   */
+  #relatedAtOnce(query: Query, reading: Reading | undefined): Reading | undefined {
+    if (!reading || query.includes.length === 0) return reading;
+    const relations = new StoredRelations(this.#options, this.rows, true);
+    for (const found of reading.found) {
+      found.related = relateNext(found, query, relations);
+      if (relations.looked > RELATED_AT_ONCE) return undefined;
+    }
+    return reading;
   }
 
   #statement(sql: string): Database.Statement<unknown[], StoredDocument> {
@@ -211,7 +244,10 @@ export class Reader {
       if (!plan) return;
       const stream = plan.ordered ? this.#streamOrdered : this.#streamSorted;
       let resumed = performance.now();
+      const relations = query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true) : undefined;
+      relations?.goOn();
       for await (const found of stream.call(this, query, plan, snapshot, limits)) {
+        if (relations) found.related = relateNext(found, query, relations);
         spentMs += performance.now() - resumed;
         documentsReturned++;
         yield found;
@@ -280,6 +316,10 @@ export class Reader {
         if (plan.ordered) found.push(candidate);
         else more = keepFirst(found, candidate, wanted, query) || more;
       }
+      if (query.includes.length > 0) {
+        const relations = new StoredRelations(this.#options, snapshot, true);
+        for await (const one of paced(found)) one.related = relateNext(one, query, relations);
+      }
       return { seq, found, more, plan, documentsRead };
     } finally {
       this.#release(snapshot);
@@ -333,6 +373,12 @@ export class Reader {
     else if (this.#closed) snapshot.close();
     else this.#idle.push(snapshot);
   }
+}
+
+/** What is related to one more document of a result. */
+function relateNext({ document }: Found, query: Query, relations: StoredRelations): JsonObject {
+  relations.next();
+  return relatedTo(document, query, relations);
 }
 
 /** Keeps the first `wanted` documents in the order of the query. Returns whether one had to go. */

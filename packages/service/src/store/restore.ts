@@ -15,6 +15,7 @@ import { pipeline } from 'node:stream/promises';
 import Database from 'better-sqlite3';
 import { claimDirectory } from './lock.js';
 import { databaseFile, prepareDirectory } from './open-database.js';
+import { unpackContents } from './packed-contents.js';
 import { StoreError } from './store-error.js';
 
 /** How a backup is brought back. */
@@ -52,6 +53,7 @@ export async function restoreBackup(
     const input = createReadStream(backup);
     input.on('data', (piece) => options.onProgress?.((copiedBytes += piece.length), totalBytes));
     await pipeline(input, createWriteStream(part));
+    await unpackContents(part, directory);
     rename(part);
     sync(part);
     const before = existsSync(file) ? putAside(file) : undefined;

@@ -8,6 +8,7 @@ export class Snapshot {
   readonly #database: Database.Database;
   readonly #seq: Database.Statement<[], number>;
   readonly #get: Database.Statement<[number, string], StoredDocument>;
+  readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
   #rows: IterableIterator<StoredDocument> | undefined;
   #begun = 0;
   #brokenOff = false;
@@ -69,6 +70,14 @@ export class Snapshot {
   get(collection: number, id: string): StoredDocument | undefined {
     this.#check();
     return this.#get.get(collection, id);
+  }
+
+  /** The rows of a statement that reads. */
+  all(sql: string, parameters: readonly unknown[]): StoredDocument[] {
+    this.#check();
+    let statement = this.#statements.get(sql);
+    if (!statement) this.#statements.set(sql, (statement = this.#database.prepare(sql)));
+    return statement.all(...parameters);
   }
 
   end(): void {

@@ -14,15 +14,18 @@ import {
   type Document,
   type DocumentLimits,
   type Policy,
+  type Refusal,
   type Write,
 } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome } from './commit-log.js';
+import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome, DataJudge } from './commit-log.js';
 import { CommitQueue, type Queued } from './commit-queue.js';
 import type { Collections } from './collections.js';
+import { FILES, type Contents } from './contents.js';
 import { readStored, type Documents, type StoredDocument } from './documents.js';
 import type { Indexes } from './indexes.js';
 import type { Journal, JournalEntry } from './journal.js';
+import { explainMisfit, withoutConcealed } from './misfits.js';
 import type { Outcome, Outcomes } from './outcomes.js';
 
 interface Waiting extends Queued {
@@ -54,7 +57,11 @@ export interface CommitTables {
   journal: Journal;
   indexes: Indexes;
   outcomes: Outcomes;
+  contents: Contents;
 }
+
+/** Refusals for reasons that lie outside the documents. */
+const CAN_CHANGE: ReadonlySet<Refusal['kind']> = new Set(['not-allowed', 'schema-violation']);
 
 /** How much may wait for its turn before more is turned away. */
 export interface WaitingLimits {
@@ -78,6 +85,8 @@ export class SqliteCommitLog implements CommitLog {
   readonly #queue = new CommitQueue<Waiting>();
   /** Gives the policy that commits are judged by. */
   policy: () => Policy = () => CLOSED;
+  /** Judges data by the schemas there are. */
+  judgeData: DataJudge = () => undefined;
   #scheduled = false;
   #closed = false;
   #seq: number;
@@ -198,8 +207,8 @@ export class SqliteCommitLog implements CommitLog {
       const { seq, documents } = outcome.applied;
       const follow = commit.writes.every(({ kind }) => kind !== 'create');
       this.#tables.outcomes.add(author, id, commit.timeMs, digest, follow ? { seq } : { seq, documents });
-      // What the policy refuses it may allow tomorrow; that is judged anew.
-    } else if ('refused' in outcome && outcome.refused.kind !== 'not-allowed') {
+      // What the policy or a schema refuses they may allow tomorrow; that is judged anew.
+    } else if ('refused' in outcome && !CAN_CHANGE.has(outcome.refused.kind)) {
       this.#tables.outcomes.add(author, id, commit.timeMs, digest, outcome);
     }
     return outcome;
@@ -209,7 +218,7 @@ export class SqliteCommitLog implements CommitLog {
     const seq = this.#seq + 1;
     const stamp = { seq, timeMs: commit.timeMs };
     const altered = new Map<string, Held | undefined>();
-    const applied: AppliedCommit = { seq, commit, changes: [], documents: [] };
+    const applied: AppliedCommit = { seq, commit, changes: [], documents: [], warnings: [] };
     const rows: Row[] = [];
     const { rights } = commit;
     const accessTo = (collection: string): Access =>
@@ -233,6 +242,23 @@ export class SqliteCommitLog implements CommitLog {
         const { detail, pointer } = fault;
         const currentVersion = before?.document.version ?? 0;
         return { refused: { kind: 'too-large', collection, id, currentVersion, detail, pointer }, write: index };
+      }
+      if (collection === FILES) {
+        const trusted = !rights || 'scope' in rights;
+        const refused = this.#tables.contents.findFault(write, before?.document, after?.document, trusted);
+        if (refused) return { refused, write: index };
+      }
+      const misfit = after && this.judgeData(collection, after.document.data, after.sizeBytes);
+      if (misfit?.enforced) {
+        const conceal = accessTo(collection).conceal;
+        return {
+          refused: explainMisfit(write, before?.document.version ?? 0, misfit.violations, conceal),
+          write: index,
+        };
+      }
+      if (misfit) {
+        const violations = withoutConcealed(misfit.violations, accessTo(collection).conceal);
+        if (violations.length > 0) applied.warnings.push({ write: index, document: address, violations });
       }
       altered.set(address, after);
       applied.changes.push({ collection, id, before: before?.document, after: after?.document });
@@ -272,6 +298,7 @@ export class SqliteCommitLog implements CommitLog {
       after.stored.number = before.stored.number;
       documents.update(number, after.stored);
     } else after.stored.number = documents.insert(number, after.stored);
+    if (write.collection === FILES) this.#tables.contents.count(before?.document, after?.document, stamp.timeMs);
     const sizeBytes = (after?.sizeBytes ?? 0) + (before?.sizeBytes ?? 0);
     journal.addChange(stamp.seq, number, before?.stored, after?.stored, sizeBytes);
     indexes.update(number, before?.document, after?.document, (after ?? before)!.stored.number);

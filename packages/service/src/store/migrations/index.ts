@@ -2,6 +2,8 @@ import { SQL as documentsAndJournal } from './0001-documents-and-journal.js';
 import { SQL as indexes } from './0002-indexes.js';
 import { SQL as outcomes } from './0003-outcomes.js';
 import { SQL as access } from './0004-access.js';
+import { SQL as schemas } from './0005-schemas.js';
+import { SQL as contents } from './0006-contents.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
-export const MIGRATIONS: readonly string[] = [documentsAndJournal, indexes, outcomes, access];
+export const MIGRATIONS: readonly string[] = [documentsAndJournal, indexes, outcomes, access, schemas, contents];

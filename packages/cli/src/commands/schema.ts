@@ -1,0 +1,171 @@
+import type { JsonObject, Store } from '@uproar/client';
+import type { CollectionSchema, SchemaMode, SchemaReport } from '@uproar/protocol';
+import { Option, type Command } from 'commander';
+import pc from 'picocolors';
+import { parseAddress } from '../address.js';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { formatAge, printJson, printTable } from '../output.js';
+import { parseObject, readFile } from '../read-data.js';
+import { readFileSync } from 'node:fs';
+
+type Options = StoreOptions & { json?: boolean };
+
+/** `uproar schema`: the structure that documents of a collection are to have. */
+export function addSchema(program: Command): void {
+  const schema = program
+    .command('schema')
+    .summary('propose, check and set the structure of a collection')
+    .description(
+      'A schema (JSON Schema, 2020-12) says what the data of a collection is to be like. It is proposed from what is there, checked against it, and then warns of writes that do ' +
+        'not fit, or has them refused.',
+    )
+    .addHelpText(
+      'after',
+      '\nExample:\n  uproar schema propose balloons > balloons.schema.json\n  uproar schema check balloons --file balloons.schema.json\n  uproar schema set balloons balloons.schema.json --mode warn',
+    );
+  withStoreOptions(schema.command('list', { isDefault: true }))
+    .description('Lists the schemas there are.')
+    .option('--json', 'print them as JSON')
+    .addHelpText('after', '\nExample:\n  uproar schema list')
+    .action((options: Options) => useStore(options, (store) => list(store, options)));
+  withStoreOptions(schema.command('show'))
+    .description('Prints the schema of a collection.')
+    .argument('<collection>', 'balloons')
+    .argument('[version]', 'an earlier version')
+    .option('--json', 'print it with its version and mode')
+    .addHelpText('after', '\nExample:\n  uproar schema show balloons')
+    .action((address: string, version: string | undefined, options: Options) =>
+      useStore(options, async (store) => {
+        const query = version === undefined ? '' : `?version=${encodeURIComponent(version)}`;
+        const found = await store.fetch<CollectionSchema>(`/v1/schemas/${nameOf(address)}${query}`);
+        if (options.json) return printJson(found);
+        process.stderr.write(
+          pc.dim(`# version ${found.version}, ${found.mode}, set ${formatAge(found.time)} by ${found.identity}\n`),
+        );
+        print(found.schema as JsonObject);
+      }),
+    );
+  withStoreOptions(schema.command('propose'))
+    .description('Prints a schema that the documents of a collection meet, to be edited.')
+    .argument('<collection>', 'balloons')
+    .addHelpText('after', '\nExample:\n  uproar schema propose balloons > balloons.schema.json')
+    .action((address: string, options: Options) =>
+      useStore(options, async (store) =>
+        print(await store.fetch<JsonObject>(`/v1/schemas/${nameOf(address)}/proposal`)),
+      ),
+    );
+  withStoreOptions(schema.command('check'))
+    .description('Lists the stored documents that do not fit. Ends with 7 when there are any.')
+    .argument('<collection>', 'balloons')
+    .option('--file <file>', 'a schema that is not set yet; - for the standard input')
+    .option('--json', 'print the report as JSON')
+    .addHelpText('after', '\nExample:\n  uproar schema check balloons --file balloons.schema.json')
+    .action((address: string, options: Options & { file?: string }) =>
+      useStore(options, (store) => check(store, nameOf(address), options)),
+    );
+  withStoreOptions(schema.command('set'))
+    .description('Sets the schema of a collection, or with no file only what becomes of writes that do not fit.')
+    .argument('<collection>', 'balloons')
+    .argument('[file]', 'a JSON Schema; - for the standard input')
+    .addOption(
+      new Option('--mode <mode>', 'off: keep it as a draft; warn: tell of what does not fit; enforce: refuse it')
+        .choices(['off', 'warn', 'enforce'])
+        .default('warn'),
+    )
+    .option('--anyway', 'enforce it although stored documents do not fit')
+    .option('--note <text>', 'what it is for')
+    .option('--json', 'print the outcome as JSON')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar schema set balloons balloons.schema.json --mode warn\n  uproar schema set balloons --mode enforce',
+    )
+    .action(
+      (
+        address: string,
+        file: string | undefined,
+        options: Options & { mode: SchemaMode; anyway?: boolean; note?: string },
+      ) =>
+        useStore(options, async (store) => {
+          const { mode, anyway, note } = options;
+          const body = { mode, anyway, note, ...(file === undefined ? {} : { schema: readSchema(file) }) };
+          const answer = await store.request('PUT', `/v1/schemas/${nameOf(address)}`, body);
+          const set = (await answer.json()) as CollectionSchema;
+          if (options.json) printJson(set);
+          else
+            process.stdout.write(
+              `${pc.green('set')} version ${set.version} for ${set.collection}: ${describeMode(set.mode)}\n`,
+            );
+        }),
+    );
+  withStoreOptions(schema.command('remove'))
+    .description('Removes the schema of a collection with all its versions. The documents stay as they are.')
+    .argument('<collection>', 'balloons')
+    .addHelpText('after', '\nExample:\n  uproar schema remove balloons')
+    .action((address: string, options: Options) =>
+      useStore(options, async (store) => {
+        await store.request('DELETE', `/v1/schemas/${nameOf(address)}`);
+        process.stdout.write(`${pc.green('removed')} the schema of ${nameOf(address)}\n`);
+      }),
+    );
+}
+
+function nameOf(address: string): string {
+  const { collection, id } = parseAddress(address);
+  if (id !== undefined) throw new CommandError('A schema is that of a collection, not of a document.', EXIT.usage);
+  return collection;
+}
+
+function readSchema(file: string): JsonObject {
+  return parseObject(file === '-' ? readFileSync(0, 'utf8') : readFile(file), 'A schema');
+}
+
+function print(schema: JsonObject): void {
+  process.stdout.write(JSON.stringify(schema, null, 2) + '\n');
+}
+
+function describeMode(mode: SchemaMode): string {
+  return {
+    off: 'a draft; writes are not judged',
+    warn: 'writes that do not fit are done and told of',
+    enforce: 'writes that do not fit are refused',
+  }[mode];
+}
+
+async function list(store: Store, options: Options): Promise<void> {
+  const { schemas } = await store.fetch<{ schemas: CollectionSchema[] }>('/v1/schemas');
+  if (options.json) return schemas.forEach(printJson);
+  if (schemas.length === 0) {
+    process.stderr.write(pc.dim('no schemas; see what one could be like: uproar schema propose COLLECTION\n'));
+    return;
+  }
+  printTable(
+    ['collection', 'mode', 'version', 'set', 'by', 'note'],
+    schemas.map(({ collection, mode, version, time, identity, note = '' }) => [
+      collection,
+      mode,
+      String(version),
+      formatAge(time),
+      identity,
+      note,
+    ]),
+  );
+}
+
+async function check(store: Store, collection: string, options: Options & { file?: string }): Promise<void> {
+  const body = options.file === undefined ? {} : { schema: readSchema(options.file) };
+  const report = await store.post<SchemaReport>(`/v1/schemas/${collection}/check`, body);
+  if (report.misfits > 0) process.exitCode = EXIT.unsound;
+  if (options.json) return printJson(report);
+  const rows = report.examples.flatMap(({ id, violations }) =>
+    violations.map(({ pointer, detail }, place) => [place === 0 ? id : '', pointer || 'the whole', detail]),
+  );
+  if (rows.length > 0) printTable(['document', 'at', 'what is wrong'], rows);
+  const all = `${report.documents.toLocaleString('en')} documents`;
+  if (report.misfits === 0) process.stdout.write(`${pc.green('all fit')}: ${all} of ${collection}\n`);
+  else
+    process.stdout.write(
+      `${pc.yellow(`${report.misfits.toLocaleString('en')} of ${all}`)} of ${collection} do not fit` +
+        `${report.misfits > report.examples.length ? `; the first ${report.examples.length} are shown` : ''}. Mend them, many at a time with uproar rewrite.\n`,
+    );
+}

@@ -1,0 +1,195 @@
+import { randomUUID } from 'node:crypto';
+import { existsSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { isProblem, ProblemError, type Store } from '@uproar/client';
+import type { Document, JsonObject } from '@uproar/core';
+import type { Receipt, WireCommit } from '@uproar/protocol';
+import { CommandError, EXIT } from '../exit-codes.js';
+import type { Rewriting } from './rewriting.js';
+
+/** How far a job is. */
+export interface JobState {
+  /** Tells one job from another: what it does, to which documents of which store. */
+  what: string;
+  /** Documents behind this cursor have not been looked at. */
+  after: string | undefined;
+  looked: number;
+  written: number;
+  /** A commit whose outcome is not known yet, and where the job is once it is done. Sent again under its id, it is done once. */
+  sending: { commit: WireCommit; looked: number; after: string | undefined } | undefined;
+}
+
+/** So many documents are looked at, and at most written, at a time. */
+const PAGE = 250;
+
+/** So often a page is looked at again when somebody else writes its documents meanwhile. */
+const MAX_ATTEMPTS = 8;
+
+/** A document that alters, and the data it gets. */
+export interface Rewritten {
+  document: Document;
+  data: JsonObject;
+}
+
+/** Rewrites the documents of a query page by page. Where it stopped it goes on, and each page is written once. */
+export class RewriteJob {
+  readonly #store: Store;
+  readonly #query: { from: string; where?: string | undefined };
+  readonly #rewriting: Rewriting;
+  readonly #file: string;
+  #state: JobState;
+
+  constructor(
+    store: Store,
+    query: { from: string; where?: string | undefined },
+    rewriting: Rewriting,
+    file: string,
+    state: JobState,
+  ) {
+    this.#store = store;
+    this.#query = query;
+    this.#rewriting = rewriting;
+    this.#file = file;
+    this.#state = state;
+  }
+
+  get state(): Readonly<JobState> {
+    return this.#state;
+  }
+
+  /** Does it to the end. */
+  async run(onProgress: (state: JobState) => void): Promise<void> {
+    let more = !(await this.#settle());
+    for (; more; onProgress(this.#state)) more = await this.#page();
+    rmSync(this.#file, { force: true });
+  }
+
+  /** Looks only: calls `found` for each document that would alter. */
+  async preview(found: (rewritten: Rewritten) => void, onProgress: (state: JobState) => void): Promise<void> {
+    for (let more = true; more; onProgress(this.#state)) {
+      const { documents, next } = await this.#read();
+      for (const rewritten of this.#rewrite(documents)) {
+        this.#state.written++;
+        found(rewritten);
+      }
+      this.#state.looked += documents.length;
+      this.#state.after = next;
+      more = next !== undefined;
+    }
+  }
+
+  /**
+   * Finds out what became of a commit that an earlier run did not see the end of. Where it was overtaken, its page is looked at
+   * again.
+   *
+   * @returns whether it was the last one
+   */
+  async #settle(): Promise<boolean> {
+    const { sending } = this.#state;
+    if (!sending) return false;
+    try {
+      await this.#send(sending);
+      return sending.after === undefined;
+    } catch (error) {
+      if (isRefused(error)) this.#note({ sending: undefined });
+      if (!isOvertaken(error)) throw error;
+      return false;
+    }
+  }
+
+  async #page(): Promise<boolean> {
+    for (let attempt = 1; ; attempt++) {
+      const { documents, next } = await this.#read();
+      const rewritten = this.#rewrite(documents);
+      try {
+        if (rewritten.length > 0) {
+          const writes = rewritten.map(({ document, data }) => ({
+            put: `${this.#query.from}/${document.id}`,
+            data,
+            ifVersion: document.version,
+          }));
+          const commit = { id: `rewrite-${randomUUID()}`, writes };
+          await this.#send({ commit, looked: this.#state.looked + documents.length, after: next });
+        } else this.#note({ after: next, looked: this.#state.looked + documents.length });
+        return next !== undefined;
+      } catch (error) {
+        // What was refused is known; what was cut off is not.
+        if (isRefused(error)) this.#note({ sending: undefined });
+        if (!isOvertaken(error) || attempt === MAX_ATTEMPTS) throw error;
+      }
+    }
+  }
+
+  #rewrite(documents: readonly Document[]): Rewritten[] {
+    return documents.flatMap((document) => {
+      const data = this.#rewriting.apply(document, Date.now());
+      return data ? { document, data } : [];
+    });
+  }
+
+  async #read(): Promise<{ documents: Document[]; next: string | undefined }> {
+    const { from, where } = this.#query;
+    const { after } = this.#state;
+    const parts = { limit: PAGE, ...(where === undefined ? {} : { where }), ...(after === undefined ? {} : { after }) };
+    const { documents, next } = await this.#store.collection(from).list(parts);
+    return { documents: documents as Document[], next };
+  }
+
+  /** Sends a commit. What is about to be sent is on disk before, so that it is known afterwards, whatever happens. */
+  async #send(sending: NonNullable<JobState['sending']>): Promise<void> {
+    const { commit, looked, after } = sending;
+    this.#note({ sending });
+    await this.#store.post<Receipt>('/v1/commits', commit);
+    this.#note({
+      sending: undefined,
+      after,
+      looked,
+      written: this.#state.written + commit.writes.length,
+    });
+  }
+
+  #note(changes: Partial<JobState>): void {
+    this.#state = { ...this.#state, ...changes };
+    writeFileSync(`${this.#file}.part`, JSON.stringify(this.#state));
+    renameSync(`${this.#file}.part`, this.#file);
+  }
+}
+
+/** Whether nothing was written, and that is known. */
+function isRefused(error: unknown): boolean {
+  return error instanceof ProblemError && error.problem.status < 500;
+}
+
+/** Whether somebody else has written one of the documents meanwhile. */
+function isOvertaken(error: unknown): boolean {
+  return isProblem(error, 'version-mismatch') || isProblem(error, 'no-such-document');
+}
+
+/**
+ * Where an earlier job stopped, or a fresh beginning.
+ *
+ * @param what tells one job from another
+ * @throws {CommandError} when there is an earlier one and nothing was said of it, or it was another
+ */
+export function openJob(file: string, what: string, resume: boolean | undefined): JobState {
+  const fresh = { what, looked: 0, written: 0, after: undefined, sending: undefined };
+  if (resume === false || (resume === undefined && !existsSync(file))) return fresh;
+  if (!existsSync(file)) {
+    throw new CommandError(`There is no job in ${file} to go on with.`, EXIT.usage, 'Leave --resume out.');
+  }
+  const earlier = JSON.parse(readFileSync(file, 'utf8')) as JobState;
+  if (resume === undefined) {
+    throw new CommandError(
+      `An earlier job stopped behind ${earlier.looked} documents (${file}).`,
+      EXIT.usage,
+      'Go on with --resume, or begin anew with --no-resume.',
+    );
+  }
+  if (earlier.what !== what) {
+    throw new CommandError(
+      `The job in ${file} was another one.`,
+      EXIT.usage,
+      'Say the same again, or begin anew with --no-resume.',
+    );
+  }
+  return earlier;
+}

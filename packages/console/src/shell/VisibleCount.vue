@@ -1,0 +1,17 @@
+<script setup lang="ts">
+import { useWatch } from '@uproar/vue';
+import { computed } from 'vue';
+import { useStore } from '../injection';
+
+/** How many documents of a collection somebody sees, where the store tells nobody how many there are. */
+const props = defineProps<{ collection: string }>();
+const store = useStore();
+const view = useWatch(() => store.collection(props.collection).summary('count()').watch());
+const count = computed(() => view.value?.documents[0]?.data['count()']);
+</script>
+
+<template>
+  <span v-if="typeof count === 'number'" :title="`${count} documents that you may see`">{{
+    count.toLocaleString()
+  }}</span>
+</template>

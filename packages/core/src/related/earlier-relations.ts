@@ -1,0 +1,37 @@
+import type { DocumentChange } from '../commit.js';
+import type { Document } from '../document.js';
+import type { Include } from '../query/include.js';
+import { isTaken, ownerOf, type Relations } from './relations.js';
+
+/** Related documents as they were before some changes, found by way of what they are now. */
+export class EarlierRelations implements Relations {
+  readonly #now: Relations;
+  readonly #before = new Map<string, Map<string, Document | undefined>>();
+
+  /** @param changes net changes: at most one for each document */
+  constructor(now: Relations, changes: readonly DocumentChange[]) {
+    this.#now = now;
+    for (const { collection, id, before } of changes) {
+      let ofCollection = this.#before.get(collection);
+      if (!ofCollection) this.#before.set(collection, (ofCollection = new Map()));
+      ofCollection.set(id, before);
+    }
+  }
+
+  get(collection: string, id: string): Document | undefined {
+    const changed = this.#before.get(collection);
+    return changed?.has(id) ? changed.get(id) : this.#now.get(collection, id);
+  }
+
+  find(include: Include, owner: string, wanted: number): { documents: Document[]; more: boolean } {
+    const changed = this.#before.get(include.query.from);
+    if (!changed) return this.#now.find(include, owner, wanted);
+    const now = this.#now.find(include, owner, wanted + changed.size);
+    const documents = now.documents.filter(({ id }) => !changed.has(id));
+    for (const document of changed.values()) {
+      if (document && ownerOf(include, document) === owner && isTaken(include, document)) documents.push(document);
+    }
+    documents.sort(include.query.compare);
+    return { documents: documents.slice(0, wanted), more: now.more || documents.length > wanted };
+  }
+}

@@ -1,0 +1,289 @@
+import type { DocumentChange } from '../commit.js';
+import type { Document } from '../document.js';
+import type { JsonObject, JsonValue } from '../json.js';
+import type { JsonPatch } from '../json-patch.js';
+import { Interests, type Interest } from '../matcher/interests.js';
+import type { Include } from '../query/include.js';
+import type { Query } from '../query/query.js';
+import { Told } from '../told.js';
+import { Window } from '../window.js';
+import { chooseListed, idsOf, isTaken, ownerOf, withRelated, type Relations } from './relations.js';
+
+/** Hears which changes of related documents concern a tree, and which do so no longer. */
+export interface InterestListener {
+  begin(interest: Interest): void;
+  end(interest: Interest): void;
+}
+
+/** The changes that concern parts of a tree, as it was before them. */
+export type Concerned = ReadonlyMap<unknown, readonly DocumentChange[]>;
+
+/**
+ * The documents of a view with what is related to them. A change of a related document is found to concern exactly the
+ * documents that show it, and alters them there.
+ */
+export class RelatedTree {
+  readonly #query: Query;
+  readonly #roots = new Map<string, Leaf>();
+  readonly #told = new Told();
+  readonly #ground: Ground;
+
+  constructor(query: Query, relations: Relations, listener: InterestListener) {
+    this.#query = query;
+    this.#ground = { relations, listener, branches: new Interests<Branch>(), touch: (id) => this.#told.touch(id) };
+  }
+
+  /** The documents that the tree is of, without what is related to them. */
+  get documents(): Document[] {
+    return [...this.#roots.values()].map(({ document }) => document);
+  }
+
+  has(id: string): boolean {
+    return this.#roots.has(id);
+  }
+
+  /** A document with what is related to it; undefined where the tree is not of it. */
+  show(id: string): Document | undefined {
+    return this.#roots.get(id)?.shown;
+  }
+
+  /** Has the tree be of a document, as it is now. */
+  set(document: Document): void {
+    const root = this.#roots.get(document.id);
+    if (root) return root.update(document);
+    this.#roots.set(document.id, new Leaf(this.#ground, document, this.#query, undefined));
+    this.#told.touch(document.id);
+  }
+
+  delete(id: string): void {
+    this.#roots.get(id)?.drop();
+    if (this.#roots.delete(id)) this.#told.touch(id);
+  }
+
+  /** Finds what changes concern, before anything is done about them. */
+  findConcerned(changes: readonly DocumentChange[]): Concerned {
+    const concerned = new Map<Branch, DocumentChange[]>();
+    for (const change of changes) {
+      this.#ground.branches.interested(change, (branch) => {
+        const noted = concerned.get(branch);
+        if (!noted) concerned.set(branch, [change]);
+        else if (noted.at(-1) !== change) noted.push(change);
+      });
+    }
+    return concerned;
+  }
+
+  /** Applies changes to what they concern. What was looked up since they were found holds them already. */
+  follow(concerned: Concerned): void {
+    for (const [branch, changes] of concerned as ReadonlyMap<Branch, readonly DocumentChange[]>) branch.follow(changes);
+  }
+
+  /** What has altered since this was asked last. */
+  takePatch(): JsonPatch {
+    return this.#told.takePatch((id) => this.show(id));
+  }
+
+  clear(): void {
+    for (const id of [...this.#roots.keys()]) this.delete(id);
+  }
+}
+
+/** What all parts of a tree share. */
+interface Ground {
+  readonly relations: Relations;
+  readonly listener: InterestListener;
+  readonly branches: Interests<Branch>;
+  /** Notes that a root may have altered. */
+  readonly touch: (id: string) => void;
+}
+
+/** One document, and below it a branch for each include. */
+class Leaf {
+  readonly #branches: Branch[];
+  #shown: Document | undefined;
+
+  constructor(
+    readonly ground: Ground,
+    public document: Document,
+    readonly query: Query,
+    readonly above: Leaf | undefined,
+  ) {
+    this.#branches = query.includes.map((include) =>
+      include.by ? new OwnedBranch(include, this) : new ListedBranch(include, this),
+    );
+  }
+
+  get shown(): Document {
+    if (this.#shown) return this.#shown;
+    const shown = this.query.show(this.document);
+    if (this.#branches.length === 0) return (this.#shown = shown);
+    const related: JsonObject = {};
+    for (const branch of this.#branches) related[branch.include.name] = branch.show();
+    return (this.#shown = withRelated(shown, related));
+  }
+
+  update(document: Document): void {
+    if (document.version === this.document.version) return;
+    this.document = document;
+    for (const branch of this.#branches) branch.ownerAltered();
+    this.touch();
+  }
+
+  /** Notes that this, and so all above it, is shown otherwise now. */
+  touch(): void {
+    this.#shown = undefined;
+    if (this.above) this.above.touch();
+    else this.ground.touch(this.document.id);
+  }
+
+  drop(): void {
+    for (const branch of this.#branches) branch.drop();
+  }
+}
+
+/** The documents that are related to one document by one include. */
+abstract class Branch {
+  #leaves = new Map<string, Leaf>();
+  #dropped = false;
+
+  constructor(
+    readonly include: Include,
+    readonly owner: Leaf,
+  ) {}
+
+  abstract ownerAltered(): void;
+  protected abstract apply(changes: readonly DocumentChange[]): void;
+  protected abstract endInterests(): void;
+  /** Whether they are a list, or one or none. */
+  protected abstract readonly list: boolean;
+
+  follow(changes: readonly DocumentChange[]): void {
+    if (!this.#dropped) this.apply(changes);
+  }
+
+  show(): JsonValue {
+    const shown = [...this.#leaves.values()].map((leaf) => leaf.shown as unknown as JsonValue);
+    return this.list ? shown : (shown[0] ?? null);
+  }
+
+  drop(): void {
+    this.#dropped = true;
+    this.endInterests();
+    for (const leaf of this.#leaves.values()) leaf.drop();
+  }
+
+  /** Has the branch be of these documents, in this order. */
+  protected hold(documents: readonly Document[]): void {
+    const before = this.#leaves;
+    this.#leaves = new Map();
+    for (const document of documents) {
+      const leaf = before.get(document.id);
+      leaf?.update(document);
+      this.#leaves.set(document.id, leaf ?? new Leaf(this.owner.ground, document, this.include.query, this.owner));
+      before.delete(document.id);
+    }
+    for (const gone of before.values()) gone.drop();
+    this.owner.touch();
+  }
+
+  protected begin(interest: Interest): void {
+    const { branches, listener } = this.owner.ground;
+    if (branches.add(interest, this)) listener.begin(interest);
+  }
+
+  protected end(interest: Interest): void {
+    const { branches, listener } = this.owner.ground;
+    if (branches.remove(interest, this)) listener.end(interest);
+  }
+}
+
+/** Documents that hold the id of the one here. */
+class OwnedBranch extends Branch {
+  protected readonly list = true;
+  readonly #window: Window;
+
+  constructor(include: Include, owner: Leaf) {
+    super(include, owner);
+    const { compare } = include.query;
+    const id = owner.document.id;
+    const belongs = (document: Document) => ownerOf(include, document) === id && isTaken(include, document);
+    this.#window = new Window(include.limit, compare, belongs);
+    this.begin(this.#interest);
+    this.#fill();
+    this.hold(this.#window.documents);
+  }
+
+  /** The id of a document never alters. */
+  ownerAltered(): void {}
+
+  protected apply(changes: readonly DocumentChange[]): void {
+    if (!this.#window.follow(changes)) this.#fill();
+    this.hold(this.#window.documents);
+  }
+
+  protected endInterests(): void {
+    this.end(this.#interest);
+  }
+
+  get #interest(): Interest {
+    return { collection: this.include.query.from, field: this.include.by, value: this.owner.document.id };
+  }
+
+  #fill(): void {
+    const { relations } = this.owner.ground;
+    const { documents, more } = relations.find(this.include, this.owner.document.id, this.#window.wanted);
+    this.#window.fill(documents, !more);
+  }
+}
+
+/** Documents whose ids the one here holds. */
+class ListedBranch extends Branch {
+  protected list = false;
+  #ids: string[] = [];
+  readonly #taken = new Map<string, Document>();
+
+  constructor(include: Include, owner: Leaf) {
+    super(include, owner);
+    this.ownerAltered();
+  }
+
+  ownerAltered(): void {
+    const { ids, list } = idsOf(this.include, this.owner.query, this.owner.document);
+    const before = new Set(this.#ids);
+    this.#ids = ids;
+    this.list = list;
+    for (const id of ids) {
+      if (before.delete(id)) continue;
+      this.begin(this.#interest(id));
+      this.#take(id, this.owner.ground.relations.get(this.include.query.from, id));
+    }
+    for (const id of before) {
+      this.end(this.#interest(id));
+      this.#taken.delete(id);
+    }
+    this.#hold();
+  }
+
+  protected apply(changes: readonly DocumentChange[]): void {
+    for (const { id, after } of changes) if (this.#ids.includes(id)) this.#take(id, after);
+    this.#hold();
+  }
+
+  protected endInterests(): void {
+    for (const id of this.#ids) this.end(this.#interest(id));
+  }
+
+  #hold(): void {
+    const taken = this.#ids.map((id) => this.#taken.get(id)).filter((document) => document !== undefined);
+    this.hold(chooseListed(this.include, taken));
+  }
+
+  #take(id: string, document: Document | undefined): void {
+    if (document && isTaken(this.include, document)) this.#taken.set(id, document);
+    else this.#taken.delete(id);
+  }
+
+  #interest(id: string): Interest {
+    return { collection: this.include.query.from, field: undefined, value: id };
+  }
+}

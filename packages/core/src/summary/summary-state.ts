@@ -1,0 +1,262 @@
+import { canonicalText } from '../canonical-text.js';
+import type { DocumentChange } from '../commit.js';
+import type { Document } from '../document.js';
+import { setMember, type JsonObject, type JsonValue } from '../json.js';
+import type { JsonPatch } from '../json-patch.js';
+import { compareStrings, compareValues } from '../order.js';
+import { valueOfField } from '../query/fields.js';
+import { place } from '../query/projection.js';
+import type { Query } from '../query/query.js';
+import type { Total } from '../query/summary.js';
+import { Told } from '../told.js';
+import { ExactSum } from './exact-sum.js';
+import { Extremes } from './extremes.js';
+
+/** The id of the one group of a summary that is by nothing. */
+const ALL = 'all';
+
+/** One total of one group: it takes values in and out. */
+interface Cell {
+  readonly value: JsonValue;
+  readonly exhausted?: boolean;
+  add(value: JsonValue | undefined): void;
+  remove(value: JsonValue | undefined): void;
+}
+
+interface Group {
+  values: (JsonValue | undefined)[];
+  documents: number;
+  cells: Cell[];
+}
+
+/**
+ * The totals of a query with a summary, kept as documents come, alter and go. A group is shown in the form of a document:
+ * its data are the values it is by, and its totals.
+ */
+export class SummaryState {
+  readonly #query: Query;
+  readonly #groups = new Map<string, Group>();
+  #told = new Told();
+
+  constructor(query: Query) {
+    this.#query = query;
+    this.clear();
+  }
+
+  /** How many groups there are. */
+  get size(): number {
+    return this.#groups.size;
+  }
+
+  /** How many documents are counted in. */
+  get counted(): number {
+    return [...this.#groups.values()].reduce((sum, { documents }) => sum + documents, 0);
+  }
+
+  /** Forgets all documents. What was told stays, so that the next change tells the difference. */
+  clear(): void {
+    for (const id of this.#groups.keys()) this.#told.touch(id);
+    this.#groups.clear();
+    if (this.#query.summary!.by.length > 0) return;
+    this.#groups.set(ALL, this.#newGroup([]));
+    this.#told.touch(ALL);
+  }
+
+  /** Counts a document of the query in. */
+  add(document: Document): void {
+    this.#addSeen(this.#query.see(document));
+  }
+
+  /** Counts in so many documents of which nothing else matters. */
+  addMany(documents: number): void {
+    const group = this.#groups.get(ALL)!;
+    this.#told.touch(ALL);
+    group.documents += documents;
+    for (const cell of group.cells) if (cell instanceof CountCell) cell.count += documents;
+  }
+
+  /** Applies changes. Returns false when a least or greatest value cannot be told any more without reading all documents. */
+  follow(changes: readonly DocumentChange[]): boolean {
+    let told = true;
+    for (const { before, after } of changes) {
+      if (before && this.#belongs(before)) told = this.#removeSeen(this.#query.see(before)) && told;
+      if (after && this.#belongs(after)) this.#addSeen(this.#query.see(after));
+    }
+    return told || [...this.#groups.values()].every(({ cells }) => !cells.some(({ exhausted }) => exhausted));
+  }
+
+  /** The groups in the order of what they are by. */
+  documents(): Document[] {
+    const groups = [...this.#groups].sort(
+      ([a, one], [b, other]) => compareRows(one.values, other.values) || compareStrings(a, b),
+    );
+    return groups.map(([id, group]) => this.#show(id, group));
+  }
+
+  /** What has altered since this was asked last, and is told now. */
+  takePatch(): JsonPatch {
+    return this.#told.takePatch((id) => {
+      const group = this.#groups.get(id);
+      return group && this.#show(id, group);
+    });
+  }
+
+  /** What is told now that was told otherwise by an earlier state; from now on it is this one that tells. */
+  takePatchFrom(earlier: SummaryState): JsonPatch {
+    this.#told = earlier.#told;
+    this.#told.touchAll();
+    for (const id of this.#groups.keys()) this.#told.touch(id);
+    return this.takePatch();
+  }
+
+  #belongs(document: Document): boolean {
+    return this.#query.matches({ document }) === true;
+  }
+
+  #addSeen(document: Document): void {
+    const values = this.#valuesOf(document);
+    const id = groupId(values);
+    let group = this.#groups.get(id);
+    if (!group) this.#groups.set(id, (group = this.#newGroup(values)));
+    this.#told.touch(id);
+    group.documents++;
+    this.#query.summary!.totals.forEach(({ path }, index) =>
+      group.cells[index]!.add(path && valueOfField(document, path)),
+    );
+  }
+
+  /** Returns false when a least or greatest value of its group cannot be told any more. */
+  #removeSeen(document: Document): boolean {
+    const id = groupId(this.#valuesOf(document));
+    const group = this.#groups.get(id);
+    if (!group) return true;
+    this.#told.touch(id);
+    if (--group.documents === 0 && id !== ALL) {
+      this.#groups.delete(id);
+      return true;
+    }
+    this.#query.summary!.totals.forEach(({ path }, index) =>
+      group.cells[index]!.remove(path && valueOfField(document, path)),
+    );
+    return !group.cells.some(({ exhausted }) => exhausted);
+  }
+
+  #valuesOf(document: Document): (JsonValue | undefined)[] {
+    return this.#query.summary!.by.map((path) => valueOfField(document, path) ?? null);
+  }
+
+  #newGroup(values: (JsonValue | undefined)[]): Group {
+    return { values, documents: 0, cells: this.#query.summary!.totals.map(newCell) };
+  }
+
+  #show(id: string, { values, cells }: Group): Document {
+    const { by, totals } = this.#query.summary!;
+    const data: JsonObject = {};
+    by.forEach((path, index) => place(data, path, values[index] ?? null));
+    totals.forEach(({ name }, index) => setMember(data, name, cells[index]!.value));
+    return { id, data } as unknown as Document;
+  }
+}
+
+function newCell({ total, path }: Total): Cell {
+  if (total === 'count') return new CountCell(path !== undefined);
+  return total === 'min' || total === 'max' ? new ExtremeCell(total) : new SumCell(total === 'avg');
+}
+
+class CountCell implements Cell {
+  count = 0;
+  /** @param ofField whether those are left out that have nothing in the field */
+  constructor(readonly ofField: boolean) {}
+
+  get value(): number {
+    return this.count;
+  }
+
+  add(value: JsonValue | undefined): void {
+    if (!this.ofField || (value ?? null) !== null) this.count++;
+  }
+
+  remove(value: JsonValue | undefined): void {
+    if (!this.ofField || (value ?? null) !== null) this.count--;
+  }
+}
+
+class SumCell implements Cell {
+  readonly #sum = new ExactSum();
+  #numbers = 0;
+  constructor(readonly mean: boolean) {}
+
+  get value(): number | null {
+    if (this.mean && this.#numbers === 0) return null;
+    const value = this.mean ? this.#sum.value / this.#numbers : this.#sum.value;
+    // A sum of numbers that JSON has can be larger than any that it has.
+    return Number.isFinite(value) ? value : null;
+  }
+
+  add(value: JsonValue | undefined): void {
+    if (typeof value !== 'number') return;
+    this.#sum.add(value);
+    this.#numbers++;
+  }
+
+  remove(value: JsonValue | undefined): void {
+    if (typeof value !== 'number') return;
+    this.#sum.subtract(value);
+    this.#numbers--;
+  }
+}
+
+class ExtremeCell implements Cell {
+  readonly #extremes: Extremes;
+  constructor(which: 'min' | 'max') {
+    this.#extremes = new Extremes(which);
+  }
+
+  get value(): JsonValue {
+    return this.#extremes.first ?? null;
+  }
+
+  get exhausted(): boolean {
+    return this.#extremes.exhausted;
+  }
+
+  add(value: JsonValue | undefined): void {
+    if ((value ?? null) !== null) this.#extremes.add(value!);
+  }
+
+  remove(value: JsonValue | undefined): void {
+    if ((value ?? null) !== null) this.#extremes.remove(value!);
+  }
+}
+
+function compareRows(a: (JsonValue | undefined)[], b: (JsonValue | undefined)[]): number {
+  for (const [index, value] of a.entries()) {
+    const difference = compareValues(value, b[index]);
+    if (difference !== 0) return difference;
+  }
+  return 0;
+}
+
+/** The name of a group: different for different values, and one that needs no escaping in a JSON Pointer. */
+function groupId(values: (JsonValue | undefined)[]): string {
+  return values.length === 0 ? ALL : values.map(idPart).join('~.');
+}
+
+/** Letters, digits, `-` and `_` of a text stay; its other bytes become `~` and two hex digits. Other values begin with a mark. */
+function idPart(value: JsonValue | undefined): string {
+  if (typeof value === 'string') return value === '' ? '~e' : encode(value);
+  if ((value ?? null) === null) return '~z';
+  if (typeof value === 'boolean') return value ? '~t' : '~f';
+  return typeof value === 'number'
+    ? `~n${encode(String(value === 0 ? 0 : value))}`
+    : `~j${encode(canonicalText(value!))}`;
+}
+
+function encode(text: string): string {
+  return text.replace(/[^A-Za-z0-9_-]/gu, (character) =>
+    Array.from(
+      new TextEncoder().encode(character),
+      (byte) => `~${byte.toString(16).toUpperCase().padStart(2, '0')}`,
+    ).join(''),
+  );
+}

@@ -1,0 +1,47 @@
+import { createHmac, randomBytes, timingSafeEqual } from 'node:crypto';
+import type Database from 'better-sqlite3';
+import { problemError } from '@uproar/protocol';
+
+/** A signed link is good for five minutes unless told otherwise, and at most for a week, in seconds. */
+export const LINK_SECONDS = { usual: 300, most: 604_800 } as const;
+
+/** Signs addresses, so that they can be read by whoever has them until they expire. */
+export class SignedLinks {
+  readonly #secret: Buffer;
+
+  constructor(database: Database.Database) {
+    database
+      .prepare("INSERT INTO store (name, value) VALUES ('link-secret', ?) ON CONFLICT (name) DO NOTHING")
+      .run(randomBytes(32).toString('base64url'));
+    const secret = database.prepare("SELECT value FROM store WHERE name = 'link-secret'").pluck().get() as string;
+    this.#secret = Buffer.from(secret, 'base64url');
+  }
+
+  /** The parameters that make an address a signed one. */
+  sign(path: string, expiresMs: number): string {
+    const expires = Math.floor(expiresMs / 1000);
+    return `expires=${expires}&signature=${this.#signatureOf(path, expires).toString('base64url')}`;
+  }
+
+  /**
+   * Checks the parameters of an address.
+   *
+   * @throws {ProblemError} `ticket-unknown`
+   */
+  check(path: string, parameters: Record<string, unknown>): void {
+    const { expires, signature } = parameters;
+    const given = Buffer.from(String(signature), 'base64url');
+    const wanted = this.#signatureOf(path, Number(expires));
+    const good = given.length === wanted.length && timingSafeEqual(given, wanted);
+    if (good && Number(expires) * 1000 > Date.now()) return;
+    throw problemError(
+      'ticket-unknown',
+      good ? 'This link has expired. Get another with POST to …/link.' : 'This link is not signed by this store.',
+      { parameter: 'signature' },
+    );
+  }
+
+  #signatureOf(path: string, expires: number): Buffer {
+    return createHmac('sha256', this.#secret).update(`${expires} ${path}`).digest();
+  }
+}

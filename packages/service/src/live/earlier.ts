@@ -1,0 +1,43 @@
+import type { Document, DocumentChange, Query } from '@uproar/core';
+import type { ReadLimits, Store } from '../store/index.js';
+
+/** What a view shows at one moment. */
+export interface Shown {
+  documents: readonly Document[];
+  more: boolean;
+}
+
+/** So often a reading that was overtaken by commits is tried again before a reset is sent instead. */
+export const MAX_ATTEMPTS = 4;
+
+/** What became of a collection's documents since a seq. */
+export function changesAfter({ collections, journal }: Store, collection: string, seq: number): DocumentChange[] {
+  const info = collections.get(collection);
+  return info ? journal.netChangesAfter(seq, info.number) : [];
+}
+
+/**
+ * What a query with a limit showed at an earlier seq: the first of those that have not changed since, and of those that have, as
+ * they were. Undefined when the journal does not reach back, or commits come faster than this can be found out.
+ */
+export async function shownAt(
+  store: Store,
+  query: Query & { limit: number },
+  limits: ReadLimits,
+  seq: number,
+): Promise<Shown | undefined> {
+  for (let attempt = 0; attempt < MAX_ATTEMPTS; attempt++) {
+    if (!store.journal.reachesBackTo(seq)) return undefined;
+    const now = store.log.seq;
+    const changed = new Map(changesAfter(store, query.from, seq).map((change) => [change.id, change.before]));
+    const reading = await store.reader.read(query, query.limit, limits, (id) => changed.has(id));
+    if (reading.seq !== now || store.log.seq !== now) continue;
+    const documents = reading.found.map(({ document }) => document);
+    for (const document of changed.values()) {
+      if (document && query.matches({ document }) === true) documents.push(document);
+    }
+    documents.sort(query.compare);
+    return { documents: documents.slice(0, query.limit), more: reading.more || documents.length > query.limit };
+  }
+  return undefined;
+}

@@ -1,0 +1,207 @@
+import {
+  formatTerm,
+  indexKey,
+  isTaken,
+  joinName,
+  ownerOf,
+  type Document,
+  type Include,
+  type Query,
+  type Relations,
+} from '@uproar/core';
+import { problemError } from '@uproar/protocol';
+import type { Collections } from './collections.js';
+import { readStored, type StoredDocument } from './documents.js';
+import type { IndexInfo, Indexes } from './indexes.js';
+
+/** Rows of the store, at one state of it. */
+export interface Rows {
+  get(collection: number, id: string): StoredDocument | undefined;
+  all(sql: string, parameters: readonly unknown[]): Iterable<StoredDocument>;
+}
+
+/** So many documents are looked at for one document's related ones, and with no index to look them up by. */
+const MAX_LOOKED_AT = 10_000;
+
+/** A result brings so many related documents, all levels together. */
+const MAX_RELATED = 100_000;
+
+/** And one document of it so many: they are looked up in one go. */
+const MAX_OF_ONE = 10_000;
+
+const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.data';
+
+/** Finds related documents in the store: by their ids, or by an index on the field that holds an id. */
+export class StoredRelations implements Relations {
+  readonly #collections: Collections;
+  readonly #indexes: Indexes;
+  readonly #rows: Rows;
+  /** What was read of collections without an index, by owner; for as long as the rows do not alter. */
+  readonly #scanned: Map<Include, Map<string, Document[]>> | undefined;
+  #left = MAX_RELATED;
+  #leftOfOne = MAX_OF_ONE;
+  #lifted = false;
+  /** How many documents have been looked up. */
+  looked = 0;
+
+  /** @param fixed true where the rows do not alter while this is used */
+  constructor(store: { collections: Collections; indexes: Indexes }, rows: Rows, fixed: boolean) {
+    this.#collections = store.collections;
+    this.#indexes = store.indexes;
+    this.#rows = rows;
+    this.#scanned = fixed ? new Map() : undefined;
+  }
+
+  /** Goes on to what is related to the next document of the result. */
+  next(): void {
+    if (!this.#lifted) this.#leftOfOne = MAX_OF_ONE;
+  }
+
+  /** Has the result as a whole be as long as it likes, since it is not kept. */
+  goOn(): void {
+    this.#left = Infinity;
+  }
+
+  /** From now on as much is looked up as there is. What is shown already has to be kept true, whatever it takes. */
+  lift(): void {
+    this.#lifted = true;
+    this.#left = this.#leftOfOne = Infinity;
+  }
+
+  get(collection: string, id: string): Document | undefined {
+    const info = this.#collections.get(collection);
+    const stored = info && this.#rows.get(info.number, id);
+    if (!stored) return undefined;
+    this.#count(1);
+    return readStored(stored);
+  }
+
+  find(include: Include, owner: string, wanted: number): { documents: Document[]; more: boolean } {
+    const info = this.#collections.get(include.query.from);
+    if (!info) return { documents: [], more: false };
+    const index = indexFor(include, this.#indexes.usable(info.number));
+    if (!index) {
+      const documents = this.#scan(include, info.number).get(owner) ?? [];
+      return { documents: documents.slice(0, wanted), more: documents.length > wanted };
+    }
+    const ordered = givesOrder(index, include.query);
+    const order = index.terms.slice(1).map(({ descending }, place) => `i.k${place + 1}${descending ? ' DESC' : ''}`);
+    const sql =
+      `SELECT ${COLUMNS} FROM index_${index.number} i CROSS JOIN documents d ON d.number = i.document ` +
+      `WHERE i.k0 = ?${ordered ? ` ORDER BY ${[...order, 'i.id'].join(', ')}` : ''}`;
+    const documents: Document[] = [];
+    let lookedAt = 0;
+    for (const stored of this.#rows.all(sql, [Buffer.from(indexKey(owner))])) {
+      if (++lookedAt > this.#most) throw this.#tooMany(include);
+      const document = readStored(stored);
+      if (ownerOf(include, document) !== owner || !isTaken(include, document)) continue;
+      documents.push(document);
+      if (ordered && documents.length > wanted) break;
+    }
+    this.#count(lookedAt);
+    if (!ordered) documents.sort(include.query.compare);
+    return { documents: documents.slice(0, wanted), more: documents.length > wanted };
+  }
+
+  /** All documents of a collection that an include may take, by what they are related to, each list in order. */
+  #scan(include: Include, collection: number): Map<string, Document[]> {
+    const known = this.#scanned?.get(include);
+    if (known) return known;
+    const byOwner = new Map<string, Document[]>();
+    let lookedAt = 0;
+    for (const stored of this.#rows.all(`SELECT ${COLUMNS} FROM documents d WHERE d.collection = ?`, [collection])) {
+      if (++lookedAt > this.#most) throw this.#tooMany(include);
+      const document = readStored(stored);
+      const owner = ownerOf(include, document);
+      if (owner === undefined || !isTaken(include, document)) continue;
+      const others = byOwner.get(owner);
+      if (others) others.push(document);
+      else byOwner.set(owner, [document]);
+    }
+    this.#count(lookedAt);
+    for (const documents of byOwner.values()) documents.sort(include.query.compare);
+    this.#scanned?.set(include, byOwner);
+    return byOwner;
+  }
+
+  get #most(): number {
+    return this.#lifted ? Infinity : MAX_LOOKED_AT;
+  }
+
+  #count(documents: number): void {
+    this.looked += documents;
+    this.#left -= documents;
+    this.#leftOfOne -= documents;
+    if (this.#left >= 0 && this.#leftOfOne >= 0) return;
+    const most =
+      this.#left < 0
+        ? `${MAX_RELATED.toLocaleString('en-GB')} related documents`
+        : `${MAX_OF_ONE.toLocaleString('en-GB')} related documents for one`;
+    throw problemError(
+      'query-too-costly',
+      `The includes of this query would read more than ${most}. Ask for fewer documents, or give the includes a smaller limit.`,
+    );
+  }
+
+  #tooMany(include: Include): Error {
+    return problemError(
+      'query-too-costly',
+      `The include ${include.name} would look at more than ${MAX_LOOKED_AT.toLocaleString('en-GB')} documents of ${include.query.from} for one. An index would help: ${adviseIncludeIndex(include)}`,
+    );
+  }
+}
+
+/**
+ * Refuses includes that would have to read a whole collection, because there is no index on the field that holds the id.
+ *
+ * @throws {ProblemError} `index-missing`, with the index to make
+ */
+export function checkIncludes(
+  query: Query,
+  store: { collections: Collections; indexes: Indexes; scanIncludes: boolean },
+): void {
+  if (store.scanIncludes) return;
+  for (const include of query.includes) {
+    checkIncludes(include.query, store);
+    if (!include.by) continue;
+    const info = store.collections.get(include.query.from);
+    if (info && indexFor(include, store.indexes.usable(info.number))) continue;
+    throw problemError(
+      'index-missing',
+      `The include ${include.name} looks up ${include.query.from} by a field without an index. Make one: ${adviseIncludeIndex(include)} (or have the store allow such look-ups, with --scan-includes).`,
+      { pointer: `/include/${include.name}` },
+    );
+  }
+}
+
+/** The command that makes the index which an include is looked up best by. */
+export function adviseIncludeIndex(include: Include): string {
+  return `uproar index create ${include.query.from} '${includeIndexFields(include)}'`;
+}
+
+/** The index to look an include up by: best one that gives its order too. */
+export function indexFor(include: Include, indexes: readonly IndexInfo[]): IndexInfo | undefined {
+  const path = include.by!;
+  const usable = indexes.filter(({ terms: [first] }) => first && !first.meta && samePath(first.path, path));
+  return usable.find((index) => givesOrder(index, include.query)) ?? usable[0];
+}
+
+function includeIndexFields({ by, query }: Include): string {
+  const order = query.order.map(formatTerm);
+  return [joinName(by!), ...order].join(',');
+}
+
+/** Whether the documents of one owner come out of an index in the order of a query. */
+function givesOrder({ terms }: IndexInfo, { order }: Query): boolean {
+  return (
+    order.length === terms.length - 1 &&
+    order.every((term, place) => {
+      const other = terms[place + 1]!;
+      return term.meta === other.meta && term.descending === other.descending && samePath(term.path, other.path);
+    })
+  );
+}
+
+function samePath(a: readonly string[], b: readonly string[]): boolean {
+  return a.length === b.length && a.every((name, place) => name === b[place]);
+}
