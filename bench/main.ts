@@ -8,12 +8,14 @@ import { benchCold } from './cold.js';
 import { benchConsole } from './console.js';
 import { benchContention } from './contention.js';
 import { benchFanOut } from './fan-out.js';
+import { benchFiles } from './files.js';
 import type { Row } from './harness.js';
 import { benchLatency } from './latency.js';
 import { benchMatch } from './match.js';
 import { benchMemory } from './memory.js';
 import { benchPolicy } from './policy.js';
 import { benchQuery } from './query.js';
+import { benchRelated } from './related.js';
 import { benchResume } from './resume.js';
 import { benchWrite } from './write.js';
 
@@ -30,6 +32,8 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   contention: benchContention,
   client: benchClient,
   policy: benchPolicy,
+  related: benchRelated,
+  files: benchFiles,
   console: benchConsole,
 };
 

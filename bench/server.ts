@@ -1,5 +1,7 @@
 /** A server process for the benchmarks: ours, or a bare one to compare with. Tells its CPU time and memory when asked. */
+import { createReadStream, createWriteStream } from 'node:fs';
 import { createServer } from 'node:http';
+import { join } from 'node:path';
 import { WebSocketServer } from 'ws';
 import { findDataFault } from '@uproar/core';
 import { CollectionName, Data, DocumentId } from '@uproar/protocol';
@@ -14,6 +16,7 @@ import { compileCheck } from '../packages/service/dist/http/errors.js';
 import { Fences } from '../packages/service/dist/http/fences.js';
 import { Identities } from '../packages/service/dist/identity/identities.js';
 import { RateLimiter } from '../packages/service/dist/identity/rate-limits.js';
+import { SignedLinks } from '../packages/service/dist/identity/signed-links.js';
 import { Tickets } from '../packages/service/dist/identity/tickets.js';
 import { MIGRATIONS } from '../packages/service/dist/store/migrations/index.js';
 
@@ -31,6 +34,7 @@ async function start(): Promise<string> {
     return address;
   }
   if (mode === 'checking') return startChecking();
+  if (mode === 'streaming') return startStreaming();
   // The bare server keeps a set of sockets and sends each message it is told to, or that it gets, to all of them.
   const server = createServer();
   const sockets = new WebSocketServer({ server, perMessageDeflate: false });
@@ -48,6 +52,17 @@ async function start(): Promise<string> {
   return `http://127.0.0.1:${(server.address() as { port: number }).port}`;
 }
 
+/** Takes what is sent to the disk, and sends it back; nothing else. */
+async function startStreaming(): Promise<string> {
+  const file = join(directory, 'content');
+  const server = createServer((request, response) => {
+    if (request.method === 'GET') createReadStream(file).pipe(response);
+    else request.pipe(createWriteStream(file, { flush: true })).on('close', () => response.end());
+  });
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  return `http://127.0.0.1:${(server.address() as { port: number }).port}`;
+}
+
 /** The same app as ours with one route, which checks what it gets and answers as ours does, but keeps nothing. */
 async function startChecking(): Promise<string> {
   const app = Fastify({ logger: false });
@@ -59,6 +74,7 @@ async function startChecking(): Promise<string> {
     identities: new Identities({ database, adminKey: 'bench-key-0123456789', accounts: 'off' }),
     rates: new RateLimiter(),
     tickets: new Tickets(),
+    links: new SignedLinks(database),
     fences: new Fences(),
   });
   parseJsonBodies(app);

@@ -53,9 +53,18 @@ const pages = {
       const headers = { authorization: `Bearer ${KEY}`, 'content-type': 'application/json' };
       await fetch(`${url}/v1/data/flights/${id}`, { method: 'PUT', headers, body: JSON.stringify(data) });
     }
-    await signIn(page, 'shapes/flights');
+    const authorization = `Bearer ${KEY}`;
+    const schema = await (await fetch(`${url}/v1/schemas/flights/proposal`, { headers: { authorization } })).json();
+    schema.properties.passengers = { type: 'integer' };
+    const headers = { authorization, 'content-type': 'application/json' };
+    const body = JSON.stringify({ schema, mode: 'warn' });
+    await fetch(`${url}/v1/schemas/flights`, { method: 'PUT', headers, body });
+    await signIn(page, 'shapes/flights?schema');
     await page.getByRole('region', { name: 'Fields' }).waitFor();
-    await sleep(500);
+    await page.getByText('version 1, warn').waitFor();
+    await page.getByRole('button', { name: 'Check all documents' }).click();
+    await page.getByRole('list', { name: 'Documents that do not fit' }).waitFor();
+    await sleep(1500);
   },
   async 'console-history'(page) {
     await signIn(page, 'data/balloons/bl-17');
@@ -80,7 +89,9 @@ const pages = {
   },
   async 'console-query'(page) {
     const where = "status = 'aloft' AND altitude > 800 AND fuel BETWEEN 20 AND 80";
-    await signIn(page, `query?from=balloons&where=${encodeURIComponent(where)}&order=-altitude`);
+    const include = 'crew = crews via crewId; flights by balloonId order -start limit 2';
+    const parts = new URLSearchParams({ from: 'balloons', where, order: '-altitude', include });
+    await signIn(page, `query?${parts}`);
     await page.getByText('An index would help').waitFor();
     await sleep(4000);
   },
@@ -117,34 +128,10 @@ const pages = {
     await page.getByText('Refused').waitFor();
     await sleep(800);
   },
-  async 'console-keys'(page) {
-    for (const form of [
-      { name: 'tower', scope: 'admin' },
-      { name: 'gate-reader', scope: 'write', collections: ['gates'] },
-      { name: 'press-board', scope: 'read', collections: ['balloons', 'notices'], expires: '2031-06-15T00:00:00Z' },
-    ]) {
-      await fetch(`${url}/v1/keys`, {
-        method: 'POST',
-        headers: { authorization: `Bearer ${KEY}`, 'content-type': 'application/json' },
-        body: JSON.stringify(form),
-      });
-    }
-    await signIn(page, 'access/keys');
-    await page.getByText('gate-reader').waitFor();
-    await sleep(500);
-  },
-  async 'console-audit'(page) {
-    for (const name of ['ada', 'dora', 'nobody'])
-      await fetch(`${url}/v1/sessions`, {
-        method: 'POST',
-        headers: { 'content-type': 'application/json' },
-        body: JSON.stringify({ name, password: name === 'nobody' ? 'a guess' : 'balloon-festival' }),
-      });
-    await fetch(`${url}/v1/data/gates/g-1`, { method: 'DELETE' });
-    await fetch(`${url}/v1/data/flights`);
-    await signIn(page, 'access/audit');
-    await page.getByRole('cell', { name: 'sign-in-failed' }).waitFor();
-    await sleep(500);
+  async 'console-file'(page) {
+    await signIn(page, 'data/files/picture-bl-10');
+    await page.getByRole('img', { name: /The content of/ }).waitFor();
+    await sleep(1500);
   },
 };
 
@@ -157,9 +144,10 @@ const terminals = {
       'uproar index create flights day,-maxAltitude',
       `uproar query flights --where "day = 3 AND passengers >= 5" --order -maxAltitude --limit 6 --explain`,
       `uproar query balloons --where "altitude > 300 AN status = 'aloft'"`,
-      `uproar query balloons --where "altitud = 'high'" --explain`,
+      `uproar query balloons --limit 4 --fields name,status --include "crew = crews via crewId; flights by balloonId order -start limit 3"`,
+      `uproar query balloons --summary "count(),max(altitude),avg(fuel)" --by status`,
     ],
-    seconds: 9,
+    seconds: 11,
   },
   'terminal-journal': { lines: ['uproar journal --last 25', 'uproar journal --collection pads --follow'], seconds: 12 },
   'terminal-undo': {
@@ -182,6 +170,20 @@ const terminals = {
       'uproar policy test demo/policy-cases.yaml',
       'uproar key create gate-2 --scope write --collections gates --expires-in 30d',
       'uproar key list',
+    ],
+    seconds: 13,
+  },
+  'terminal-structure': {
+    lines: [
+      `uproar put crews/c-odd '{"name":"Odd","headcount":"four"}'`,
+      'uproar schema propose pads > /tmp/pads.schema.json',
+      'uproar schema set pads /tmp/pads.schema.json --mode enforce',
+      `uproar merge pads/p-1 '{"surface":"snow"}'`,
+      `uproar rewrite crews --where "type(headcount) = 'string'" --set "headcount = 4" --dry-run`,
+      `uproar rewrite crews --set "first = part(lead, ' ', 1)" --set "last = part(lead, ' ', -1)" --merge '{"lead":null}' --dry-run`,
+      `uproar rewrite crews --set "first = part(lead, ' ', 1)" --set "last = part(lead, ' ', -1)" --merge '{"lead":null}' --no-resume`,
+      'uproar schema list',
+      'uproar types pads',
     ],
     seconds: 13,
   },
