@@ -40,7 +40,7 @@ Examples:
 
 Which store:
   --url, --key and --profile; or UPROAR_URL, UPROAR_KEY and UPROAR_PROFILE; or the default
-  of "uproar profile list". serve reads UPROAR_DATA, UPROAR_HOST and UPROAR_PORT.
+  of "uproar profile list". serve has settings of its own: uproar serve --print-settings
   NO_COLOR leaves colours out; output that goes elsewhere than to a terminal has none.
 
 Exit codes:

@@ -20,7 +20,7 @@ export class Windows {
   async open(address: string, options: BrowserContextOptions = {}): Promise<Page> {
     const context = await this.#browser!.newContext({ viewport: { width: 1280, height: 800 }, ...options });
     const page = await context.newPage();
-    page.setDefaultTimeout(10_000);
+    page.setDefaultTimeout(30_000);
     page.on('pageerror', (error) => this.#faults.push(error.message));
     page.on('console', (message) => {
       if (message.type() === 'error' && !message.text().includes('WebSocket')) this.#faults.push(message.text());

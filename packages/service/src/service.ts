@@ -1,5 +1,7 @@
+import type { Server as SecureServer } from 'node:https';
+import { createSecureContext } from 'node:tls';
 import { createProblem, HEARTBEAT_MS } from '@uproar/protocol';
-import Fastify, { type FastifyInstance } from 'fastify';
+import Fastify, { LogController, type FastifyInstance } from 'fastify';
 import type { z } from 'zod';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { recogniseSenders } from './http/authenticate.js';
@@ -29,7 +31,7 @@ import { servePolicy } from './http/policy.js';
 import { serveTickets } from './http/tickets.js';
 import { Fences } from './http/fences.js';
 import { addressFinder, fenceIn, serverOptions } from './http/server.js';
-import { Attendance } from './identity/attendance.js';
+import { Attendance, DEFAULT_CONNECTION_LIMITS } from './identity/attendance.js';
 import { Identities } from './identity/identities.js';
 import { countDown } from './identity/opening.js';
 import { MIN_KEY_LENGTH } from './identity/keys.js';
@@ -42,8 +44,12 @@ import { Sampler } from './measures/sampler.js';
 import { Schemas } from './schemas/schemas.js';
 import { SlowQueries } from './measures/slow-queries.js';
 import { Traffic } from './measures/traffic.js';
-import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
+import { loggerOptions, logRequests } from './measures/logging.js';
+import { reportOn } from './measures/report.js';
+import { Tracing } from './measures/tracing.js';
+import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type Reloadable, type ServiceOptions } from './settings.js';
 import { openStore, type Store } from './store/index.js';
+import { VERSION } from './version.js';
 
 /** Whoever has not closed their connection by then, when the service stops, is cut off. */
 const CLOSE_WITHIN_MS = 2000;
@@ -56,8 +62,19 @@ export interface Service {
   firstKey: string | undefined;
   store: Store;
   identities: Identities;
-  /** Takes no more requests, ends the watches, writes what is waiting and closes the store. */
-  close(): Promise<void>;
+  /**
+   * Goes by other settings from now on, all of them or none.
+   *
+   * @throws {RangeError} or what TLS says of a certificate, when they cannot be
+   */
+  reload(settings: Reloadable): void;
+  /**
+   * Takes no more requests, ends the watches, writes what is waiting and closes the store.
+   *
+   * @param drainMs before that, connections are ended one after the other for so long, new ones are turned away, and
+   *   `/readyz` says no, while other requests are still answered
+   */
+  close(drainMs?: number): Promise<void>;
 }
 
 /**
@@ -89,9 +106,9 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   });
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
   const traffic = new Traffic();
+  const tracing = await Tracing.load();
   const views = new LiveViews(store, traffic);
   const slowQueries = new SlowQueries();
-  store.reader.onRead = (query, outcome, durationMs) => slowQueries.note(query, outcome, durationMs);
   const identities = new Identities({
     database: store.database,
     adminKey: options.adminKey,
@@ -114,20 +131,28 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     fences: new Fences(options.allowedOrigins, options.openToTheNetwork),
     tickets: new Tickets(),
     links: new SignedLinks(store.database),
-    committer: new Committer(store, traffic, commitLimits),
+    committer: new Committer(store, traffic, tracing, commitLimits),
     traffic,
     slowQueries,
     sampler: new Sampler({ store, views, attendance, traffic }),
+    draining: false,
+    onFault: () => undefined,
     commitLimits,
     accessLimits: { ...DEFAULT_ACCESS_LIMITS, ...options.accessLimits },
     maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
     heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
     closing: new Set(),
   };
-  const app = await buildApp(context, options);
+  traffic.metrics.attach({ store, views, attendance, traffic });
+  const app = await buildApp(context, options, tracing);
+  reportOn(context, app.log, tracing);
   const closeSockets = serveSockets(app.server, context, addressFinder(options));
   let stopCountDown = () => {};
-  const close = async () => {
+  const close = async (drainMs = 0) => {
+    if (context.draining) app.log.warn('stopping without waiting any more');
+    else app.log.info({ connections: attendance.size, drainMs }, 'stopping');
+    context.draining = true;
+    if (drainMs > 0) await attendance.drain(drainMs);
     stopCountDown();
     const terminateSockets = closeSockets();
     for (const end of context.closing) end();
@@ -142,7 +167,35 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     context.sampler.close();
     identities.audit.flush();
     store.close();
+    app.log.info('stopped');
   };
+  const reload = ({
+    logLevel,
+    journal,
+    rateLimits,
+    connectionLimits,
+    accessLimits,
+    allowedOrigins,
+    tls,
+  }: Reloadable) => {
+    if (tls) {
+      // Whatever is wrong with a certificate is found before anything is altered.
+      createSecureContext(tls);
+      if (!('setSecureContext' in app.server)) throw new RangeError('TLS can only be begun with at the start.');
+    }
+    context.fences.setOrigins(allowedOrigins ?? []);
+    if (tls) (app.server as unknown as SecureServer).setSecureContext(tls);
+    context.rates.set(rateLimits ?? {});
+    Object.assign(attendance.limits, { ...DEFAULT_CONNECTION_LIMITS, ...connectionLimits });
+    Object.assign(context.accessLimits, { ...DEFAULT_ACCESS_LIMITS, ...accessLimits });
+    store.keepJournal(journal ?? {});
+    app.log.level = logLevel ?? 'silent';
+    app.log.info('settings loaded again');
+  };
+  app.log.info(
+    { version: VERSION, node: process.version, data: options.directory, seq: store.log.seq },
+    'store opened',
+  );
   try {
     const address = await app.listen({ host: options.host, port: options.port });
     const warn = (leftMs: number) =>
@@ -150,7 +203,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
         leftMs === 0 ? 'The store is closed again.' : `The store stands open to everybody for ${leftMs} ms.`,
       );
     stopCountDown = countDown(identities, options.onOpening ?? warn);
-    return { address, firstKey: identities.keys.createFirst(), store, identities, close };
+    return { address, firstKey: identities.keys.createFirst(), store, identities, reload, close };
   } catch (error) {
     await close();
     throw error;
@@ -161,14 +214,11 @@ function isLoopback(host: string): boolean {
   return host === 'localhost' || host === '::1' || /^127(\.\d{1,3}){3}$/.test(host);
 }
 
-function loggerOptions({ logLevel = 'silent' }: ServiceOptions) {
-  return logLevel === 'silent' ? false : { level: logLevel, redact: ['req.headers.authorization'] };
-}
-
-async function buildApp(context: Context, options: ServiceOptions): Promise<FastifyInstance> {
+async function buildApp(context: Context, options: ServiceOptions, tracing: Tracing): Promise<FastifyInstance> {
   const app: FastifyInstance = Fastify({
     ...serverOptions(options),
-    logger: loggerOptions(options),
+    logger: loggerOptions(options.logLevel, options.logStream),
+    logController: new LogController({ disableRequestLogging: true }),
     forceCloseConnections: 'idle',
     frameworkErrors: (_error, _request, reply) => {
       void sendProblem(reply, createProblem('bad-request', 'The address is not properly percent-encoded.'));
@@ -178,12 +228,14 @@ async function buildApp(context: Context, options: ServiceOptions): Promise<Fast
   app.setValidatorCompiler<z.ZodType>(compileCheck);
   // Declarations of answers describe; what is sent was checked on its way in.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
-  handleErrors(app);
+  handleErrors(app, ({ type }) => context.traffic.noteProblem(type));
+  logRequests(app);
+  tracing.traceRequests(app);
   await fenceIn(app, context, options);
   recogniseSenders(app, context);
   parseJsonBodies(app);
   await describeRoutes(app);
-  serveOperations(app, context);
+  serveOperations(app, context, options.openMetrics ?? false);
   serveCollections(app, context);
   serveData(app, context);
   serveCommits(app, context);

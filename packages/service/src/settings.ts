@@ -6,6 +6,15 @@ import type { RateLimits } from './identity/rate-limits.js';
 import type { TokenSettings } from './identity/tokens.js';
 import type { ContentLimits, RetentionLimits, WaitingLimits } from './store/index.js';
 
+/** How much is logged; each level includes those before it. */
+export const LOG_LEVELS = ['silent', 'error', 'warn', 'info', 'debug'] as const;
+export type LogLevel = (typeof LOG_LEVELS)[number];
+
+/** Where the lines of the log go. */
+export interface LogStream {
+  write(line: string): void;
+}
+
 /** How a service is started. */
 export interface ServiceOptions {
   /** The data directory. */
@@ -55,8 +64,18 @@ export interface ServiceOptions {
   rateLimits?: Partial<RateLimits>;
   connectionLimits?: Partial<ConnectionLimits>;
   accessLimits?: Partial<AccessLimits>;
-  logLevel?: 'silent' | 'warn' | 'info' | 'debug';
+  logLevel?: LogLevel;
+  /** Where the log goes; to the standard error output unless told otherwise. */
+  logStream?: LogStream;
+  /** Lets everybody read `/metrics`, who otherwise needs a key. */
+  openMetrics?: boolean;
 }
+
+/** What a running service can be told anew. What is left out is as if it had not been told at the start. */
+export type Reloadable = Pick<
+  ServiceOptions,
+  'logLevel' | 'journal' | 'rateLimits' | 'connectionLimits' | 'accessLimits' | 'allowedOrigins' | 'tls'
+>;
 
 /** How much those may ask at once whom the policy governs. */
 export interface AccessLimits {

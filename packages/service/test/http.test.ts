@@ -200,6 +200,8 @@ describe('documents over HTTP', () => {
     expect(json.openapi).to.equal('3.1.0');
     expect(Object.keys(json.paths as object)).to.have.members([
       '/healthz',
+      '/readyz',
+      '/metrics',
       '/openapi.json',
       '/v1/collections',
       '/v1/data/{collection}',

@@ -24,7 +24,8 @@ import pc from 'picocolors';
 import { CommandError } from '../exit-codes.js';
 import { importFile } from '../import/import-file.js';
 import { readFile } from '../read-data.js';
-import { parsePort, start, stopped } from './serve.js';
+import { startService, stopped } from '../run-service.js';
+import { parsePort } from '../settings/declaration.js';
 
 interface Options {
   data?: string;
@@ -82,12 +83,12 @@ async function startAnywhere(options: Options, directory: string, adminKey: stri
     accounts: 'open' as const,
     pages: { '/field/': FIELD_DIRECTORY },
   };
-  if (options.port !== undefined) return start({ ...settings, port: parsePort(options.port) });
+  if (options.port !== undefined) return startService({ ...settings, port: parsePort(options.port) });
   try {
-    return await start({ ...settings, port: DEFAULT_PORT });
+    return await startService({ ...settings, port: DEFAULT_PORT });
   } catch (error) {
     if (!(error instanceof CommandError)) throw error;
-    return start({ ...settings, port: 0 });
+    return startService({ ...settings, port: 0 });
   }
 }
 

@@ -22,7 +22,8 @@ import {
   type WireWrite,
   problemError,
 } from '@uproar/protocol';
-import type { Traffic } from '../measures/traffic.js';
+import type { Tracing } from '../measures/tracing.js';
+import type { CommitFate, Traffic } from '../measures/traffic.js';
 import type { AppliedCommit, CommitOrigin, CommitOutcome, Store } from '../store/index.js';
 
 /** How large one commit may be. */
@@ -54,13 +55,15 @@ export class Committer {
   readonly #store: Store;
   readonly #limits: CommitLimits;
   readonly #traffic: Traffic;
+  readonly #tracing: Tracing;
   readonly #nextId = createIdGenerator({
     now: () => Date.now(),
     random: (bytes) => crypto.getRandomValues(bytes),
   });
 
-  constructor(store: Store, traffic: Traffic, limits = DEFAULT_COMMIT_LIMITS) {
+  constructor(store: Store, traffic: Traffic, tracing: Tracing, limits: CommitLimits) {
     this.#traffic = traffic;
+    this.#tracing = tracing;
     this.#store = store;
     this.#limits = limits;
   }
@@ -136,13 +139,18 @@ export class Committer {
     commit: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
     { author, rights, ...origin }: Sender,
   ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown }>> {
-    const started = performance.now();
-    const outcome = await this.#store.log.append({ ...commit, timeMs: Date.now(), author, rights }, origin);
-    this.#traffic.commitMs.note(performance.now() - started);
-    if ('applied' in outcome) {
-      this.#traffic.commits++;
-      this.#traffic.writes += commit.writes.length;
-    } else if ('refused' in outcome) this.#traffic.refusals++;
+    const outcome = await this.#tracing.span('commit', { 'uproar.writes': commit.writes.length }, async (note) => {
+      const started = performance.now();
+      let fate: CommitFate = 'failed';
+      try {
+        const found = await this.#store.log.append({ ...commit, timeMs: Date.now(), author, rights }, origin);
+        fate = 'applied' in found ? 'applied' : 'repeated' in found ? 'repeated' : 'refused';
+        if ('applied' in found) note({ 'uproar.seq': found.applied.seq });
+        return found;
+      } finally {
+        this.#traffic.noteCommit(fate, commit.writes.length, performance.now() - started);
+      }
+    });
     if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, commit.writes.length));
     if ('idReused' in outcome) {
       throw problemError(

@@ -33,6 +33,10 @@ export interface Context {
   slowQueries: SlowQueries;
   maxUnreadBytes: number;
   heartbeatMs: number;
+  /** True from when the service was told to stop. */
+  draining: boolean;
+  /** Hears of faults of the service itself that have no request to log them. */
+  onFault: (error: unknown) => void;
   /** Everything that must be told when the service stops. */
   closing: Set<() => void>;
 }

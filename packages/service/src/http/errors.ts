@@ -12,8 +12,12 @@ export function sendProblem(reply: FastifyReply, problem: Problem): FastifyReply
   return reply.code(problem.status).type('application/problem+json').send(JSON.stringify(problem));
 }
 
-/** Makes every error of the service a problem report: failed checks, unknown routes, and its own faults. */
-export function handleErrors(app: FastifyInstance): void {
+/**
+ * Makes every error of the service a problem report: failed checks, unknown routes, and its own faults.
+ *
+ * @param note hears of each of them
+ */
+export function handleErrors(app: FastifyInstance, note: (problem: Problem) => void): void {
   const routes = new Map<RegExp, Set<string>>();
   app.addHook('onRoute', ({ url, method }) => {
     const pattern = new RegExp(`^${url.replace(/[.*+?^${}()|[\]\\]/g, '\\$&').replace(/:\w+/g, '[^/]+')}$`);
@@ -24,6 +28,7 @@ export function handleErrors(app: FastifyInstance): void {
 
   app.setErrorHandler((error: FastifyError, request, reply) => {
     const problem = problemFor(error, request);
+    note(problem);
     if (problem.status >= 500 && problem.type.endsWith('/internal')) request.log.error(error);
     return sendProblem(reply, problem);
   });
@@ -31,18 +36,17 @@ export function handleErrors(app: FastifyInstance): void {
   app.setNotFoundHandler((request, reply) => {
     const path = request.url.split('?')[0]!;
     const allowed = [...routes].filter(([pattern]) => pattern.test(path)).flatMap(([, methods]) => [...methods]);
-    if (allowed.length === 0) {
-      return sendProblem(
-        reply,
-        createProblem(
-          'no-such-route',
-          `Nothing is served at ${path}. Data is at /v1/data/{collection}, the rest in /openapi.json.`,
-        ),
-      );
-    }
     const methods = [...new Set(allowed)].sort().join(', ');
-    reply.header('allow', methods);
-    return sendProblem(reply, createProblem('method-not-allowed', `${path} takes ${methods}, not ${request.method}.`));
+    const problem =
+      methods === ''
+        ? createProblem(
+            'no-such-route',
+            `Nothing is served at ${path}. Data is at /v1/data/{collection}, the rest in /openapi.json.`,
+          )
+        : createProblem('method-not-allowed', `${path} takes ${methods}, not ${request.method}.`);
+    note(problem);
+    if (methods !== '') reply.header('allow', methods);
+    return sendProblem(reply, problem);
   });
 }
 

@@ -95,8 +95,9 @@ export function stayPresent(
   const presence = {
     identity: request.identity,
     address: request.ip,
+    transport: 'stream' as const,
+    end: endWith,
     describe: () => ({
-      transport: 'stream' as const,
       agent: request.headers['user-agent']?.slice(0, 300),
       sentBytes: socket.bytesWritten - sentBefore,
       receivedBytes: socket.bytesRead,

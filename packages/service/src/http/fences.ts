@@ -4,8 +4,8 @@ import { problemError } from '@uproar/protocol';
 
 /** Keeps pages of other sites from using the store in the name of who looks at them. */
 export class Fences {
-  readonly #origins: ReadonlySet<string>;
-  readonly #any: boolean;
+  #origins: ReadonlySet<string> = new Set();
+  #any = false;
   readonly #anyHost: boolean;
 
   /**
@@ -15,8 +15,17 @@ export class Fences {
    */
   constructor(origins: readonly string[] = [], anyHost = false) {
     this.#anyHost = anyHost;
-    this.#any = origins.includes('*');
+    this.setOrigins(origins);
+  }
+
+  /**
+   * From now on pages of these origins may use the store.
+   *
+   * @throws {RangeError} for what is no origin
+   */
+  setOrigins(origins: readonly string[]): void {
     this.#origins = new Set(origins.filter((origin) => origin !== '*').map(readOrigin));
+    this.#any = origins.includes('*');
   }
 
   /** Tells whether pages of an origin may use the store. */

@@ -12,9 +12,8 @@ export function serveMeasures(app: FastifyInstance, context: Context): void {
   const { sampler, slowQueries, store, traffic, views } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
 
-  app.addHook('onResponse', async (_request, reply) => {
-    traffic.requests++;
-    traffic.requestMs.note(reply.elapsedTime);
+  app.addHook('onResponse', async ({ method, routeOptions }, reply) => {
+    traffic.noteRequest(method, routeOptions.url ?? 'none', reply.statusCode, reply.elapsedTime);
   });
 
   routes.get(

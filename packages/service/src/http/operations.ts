@@ -1,12 +1,23 @@
-import { Problem } from '@uproar/protocol';
+import { Problem, problemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
+import { mayReadMetrics } from '../identity/identity.js';
 import type { Context } from './context.js';
 
+const NotReady = z.object({
+  status: z.literal('not-ready'),
+  reasons: z.array(z.enum(['stopping', 'storage-failed', 'overloaded'])),
+});
+
 /** What those who run the service ask for: is it alive, and what does it offer. */
-export function serveOperations(app: FastifyInstance, { identities }: Context): void {
+export function serveOperations(app: FastifyInstance, context: Context, openMetrics: boolean): void {
+  const { identities, traffic } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
+  // Whoever keeps a connection for later requests finds another server for them.
+  app.addHook('onRequest', async (_request, reply) => {
+    if (context.draining) reply.header('connection', 'close');
+  });
   routes.get(
     '/healthz',
     {
@@ -26,6 +37,47 @@ export function serveOperations(app: FastifyInstance, { identities }: Context): 
     () => ({ status: 'ok' as const, keyless: identities.policy.anonymous || identities.openUntilMs() !== undefined }),
   );
   routes.get(
+    '/readyz',
+    {
+      config: { open: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'Tell whether the service should be sent requests',
+        description:
+          'It should not while it is stopping, cannot write to its disk, or has about as much to do as it takes.',
+        security: [],
+        response: { 200: z.object({ status: z.literal('ready') }), 503: NotReady },
+      },
+    },
+    (_request, reply) => {
+      const reasons = findReasons(context);
+      if (reasons.length === 0) return { status: 'ready' as const };
+      reply.header('retry-after', '1');
+      void reply.code(503);
+      return { status: 'not-ready' as const, reasons };
+    },
+  );
+  routes.get(
+    '/metrics',
+    {
+      config: { open: openMetrics },
+      schema: {
+        tags: ['operations'],
+        summary: 'Read the metrics, as Prometheus and others collect them',
+        description:
+          'In the text format of Prometheus. Any key that is not restricted to collections will do; whoever runs the service can open it to everybody.',
+        response: { 200: z.string(), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      if (!openMetrics && !mayReadMetrics(request.identity)) {
+        throw problemError('not-allowed', 'The metrics tell of all collections; read them with a key that is for all.');
+      }
+      const { text, type } = await traffic.metrics.write();
+      return reply.type(type).serializer(String).send(text);
+    },
+  );
+  routes.get(
     '/openapi.json',
     {
       schema: {
@@ -36,4 +88,12 @@ export function serveOperations(app: FastifyInstance, { identities }: Context): 
     },
     () => app.swagger() as { openapi: string },
   );
+}
+
+function findReasons({ draining, store }: Context): z.infer<typeof NotReady>['reasons'] {
+  return [
+    ...(draining ? (['stopping'] as const) : []),
+    ...(store.log.failure && !store.log.recover() ? (['storage-failed'] as const) : []),
+    ...(store.log.crowded ? (['overloaded'] as const) : []),
+  ];
 }

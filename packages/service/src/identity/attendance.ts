@@ -8,14 +8,17 @@ import { formatIdentity, isGoverned, type Identity } from './identity.js';
 export interface Presence {
   readonly identity: Identity | undefined;
   readonly address: string;
+  readonly transport: ConnectionInfo['transport'];
   /** Shows nothing more until it has been reviewed. */
   suspend(): void;
   /** Goes on as what the identity is now, or ends with the reason why it is nobody any more. */
   review(present: Identity | Problem): void;
   /** What those who administer the store see of it. */
-  describe(): Omit<ConnectionInfo, 'id' | 'identity' | 'address' | 'since'>;
+  describe(): Omit<ConnectionInfo, 'id' | 'identity' | 'address' | 'since' | 'transport'>;
   /** Breaks the connection off. Whoever it was may connect again. */
   breakOff(): void;
+  /** Ends it with a problem that says why. */
+  end(problem: Problem): void;
 }
 
 /** How many connections there may be. */
@@ -31,6 +34,9 @@ export const DEFAULT_CONNECTION_LIMITS: ConnectionLimits = { total: 20_000, perA
 /** How often it is looked whether somebody's token has expired. */
 const EXPIRY_INTERVAL_MS = 250;
 
+/** While connections are ended one after the other, some go as often as this. */
+const DRAIN_STEP_MS = 50;
+
 /** Reviewed in one go before others are served. */
 const REVIEWED_AT_ONCE = 100;
 
@@ -45,6 +51,7 @@ export class Attendance {
   readonly #toReview = new Set<Presence>();
   readonly #timer: NodeJS.Timeout;
   #scheduled = false;
+  #draining = false;
 
   constructor(identities: Identities, limits: Partial<ConnectionLimits> = {}) {
     this.#identities = identities;
@@ -62,9 +69,10 @@ export class Attendance {
   /**
    * Notes that somebody has come. Returns what notes that they have gone.
    *
-   * @throws {ProblemError} `too-many` connections
+   * @throws {ProblemError} `too-many` connections, or `stopping`
    */
   enter(presence: Presence): () => void {
+    if (this.#draining) throw problemError('stopping', 'The service is stopping. Connect again in a moment.');
     const { address } = presence;
     const fromThere = this.#perAddress.get(address) ?? 0;
     if (this.#present.size >= this.limits.total || fromThere >= this.limits.perAddress) {
@@ -114,8 +122,33 @@ export class Attendance {
       identity: presence.identity ? formatIdentity(presence.identity.author) : null,
       address: presence.address,
       since: formatTime(sinceMs),
+      transport: presence.transport,
       ...presence.describe(),
     }));
+  }
+
+  /** How many connections there are of each kind. */
+  byTransport(): Record<ConnectionInfo['transport'], number> {
+    const counts = { socket: 0, stream: 0 };
+    for (const { transport } of this.#present.keys()) counts[transport]++;
+    return counts;
+  }
+
+  /**
+   * Lets nobody in any more and ends all connections, spread evenly over a time, so that they do not all come back at the same
+   * moment.
+   */
+  async drain(durationMs: number): Promise<void> {
+    this.#draining = true;
+    const problem = createProblem('stopping', 'The service is stopping. Connect again in a moment.');
+    const [started, present] = [performance.now(), this.#present.size];
+    for (;;) {
+      const gone = durationMs === 0 ? 1 : Math.min(1, (performance.now() - started) / durationMs);
+      const mayStay = Math.floor(present * (1 - gone));
+      for (const presence of [...this.#present.keys()].slice(mayStay)) presence.end(problem);
+      if (gone === 1) return;
+      await new Promise((resolve) => setTimeout(resolve, DRAIN_STEP_MS));
+    }
   }
 
   /** Breaks a connection off. Returns who it was; undefined when there is none with this id. */

@@ -25,6 +25,11 @@ export function mayAdminister({ rights }: Identity): boolean {
   return 'scope' in rights && rights.scope === 'admin';
 }
 
+/** Tells whether an identity may read what is counted over all collections. */
+export function mayReadMetrics({ rights }: Identity): boolean {
+  return 'scope' in rights && rights.collections === undefined;
+}
+
 /** Tells whether a policy decides what an identity may do. */
 export function isGoverned({ rights }: Identity): boolean {
   return 'claims' in rights;

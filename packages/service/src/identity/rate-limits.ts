@@ -33,16 +33,22 @@ export interface RateState {
 
 /** Fences in how often somebody may ask. */
 export class RateLimiter {
-  readonly limits: RateLimits;
-  readonly #identity: RateLimiterMemory;
-  readonly #address: RateLimiterMemory;
-  readonly #failures: RateLimiterMemory;
+  limits: RateLimits = DEFAULT_RATE_LIMITS;
+  #identity = limiter(this.limits.identity);
+  #address = limiter(this.limits.address);
+  #failures = limiter(this.limits.failures);
 
   constructor(limits: Partial<RateLimits> = {}) {
+    this.set(limits);
+  }
+
+  /** From now on goes by these quotas. What is counted where a quota is altered begins anew. */
+  set(limits: Partial<RateLimits>): void {
+    const { identity, address, failures } = this.limits;
     this.limits = { ...DEFAULT_RATE_LIMITS, ...limits };
-    this.#identity = limiter(this.limits.identity);
-    this.#address = limiter(this.limits.address);
-    this.#failures = limiter(this.limits.failures);
+    if (!isSame(this.limits.identity, identity)) this.#identity = limiter(this.limits.identity);
+    if (!isSame(this.limits.address, address)) this.#address = limiter(this.limits.address);
+    if (!isSame(this.limits.failures, failures)) this.#failures = limiter(this.limits.failures);
   }
 
   /**
@@ -82,6 +88,10 @@ export class RateLimiter {
       throw tooMany(state.msBeforeNext, 'Too many attempts from your address have failed.', this.limits.failures);
     }
   }
+}
+
+function isSame(a: Quota, b: Quota): boolean {
+  return a.requests === b.requests && a.seconds === b.seconds;
 }
 
 function limiter({ requests, seconds }: Quota): RateLimiterMemory {

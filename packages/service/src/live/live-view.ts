@@ -133,6 +133,7 @@ export class Subscription {
     if (!event.empty) {
       this.view.noteSent(event);
       this.sink.send(event);
+      if (this.#behindSinceMs !== undefined) this.view.noteMerged(Date.now() - this.#behindSinceMs);
     }
     this.#sentSeq = event.seq;
     // While it was being found out what had happened, more may have.
@@ -176,8 +177,12 @@ export class LiveView {
   noteSent({ members }: LiveEvent): void {
     this.cost.deliveries++;
     this.cost.sentBytes += members.length;
-    this.traffic.deliveries++;
-    this.traffic.deliveredBytes += members.length;
+    this.traffic.noteDelivery(members.length);
+  }
+
+  /** Notes that a watcher was sent as one what it had missed in so many milliseconds. */
+  noteMerged(durationMs: number): void {
+    this.traffic.noteMerge(durationMs);
   }
 
   /** The seq of the store now. */
@@ -258,15 +263,19 @@ export class LiveView {
     if (this.#subscriptions.delete(subscription) && this.#subscriptions.size === 0) this.onEmpty(this);
   }
 
-  /** Tells everybody what net changes of the collection did, if they did anything here. */
-  distribute(seq: number, changes: readonly DocumentChange[]): void {
+  /**
+   * Tells everybody what net changes of the collection did, if they did anything here.
+   *
+   * @param sinceMs when they were on disk, by `performance.now()`
+   */
+  distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
     const started = performance.now();
     this.cost.tested++;
-    this.#distribute(seq, changes);
+    this.#distribute(seq, changes, sinceMs);
     this.cost.milliseconds += performance.now() - started;
   }
 
-  #distribute(seq: number, changes: readonly DocumentChange[]): void {
+  #distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
     let alteration: Alteration | Promise<Alteration>;
     try {
       alteration = this.source.apply(seq, changes);
@@ -274,11 +283,11 @@ export class LiveView {
       return this.#fallBehind();
     }
     if (!(alteration instanceof Promise)) {
-      this.#tell(alteration);
+      this.#tell(alteration, sinceMs);
       return;
     }
     this.#refilling = alteration
-      .then((found) => this.#tell(found))
+      .then((found) => this.#tell(found, sinceMs))
       .catch(() => this.#fallBehind())
       .finally(() => (this.#refilling = undefined));
   }
@@ -288,12 +297,13 @@ export class LiveView {
     for (const subscription of this.#subscriptions) subscription.fallBehind();
   }
 
-  #tell(alteration: Alteration): void {
+  #tell(alteration: Alteration, sinceMs: number): void {
     this.#lastFull = undefined;
     if (alteration.patch.length === 0 && alteration.more === undefined) return;
     const event = this.#event(alteration);
     this.cost.altered++;
     for (const subscription of this.#subscriptions) subscription.deliver(event);
+    this.traffic.noteDelay(performance.now() - sinceMs);
   }
 
   #first(resume: string | undefined): LiveEvent | Promise<LiveEvent> {

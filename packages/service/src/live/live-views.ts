@@ -35,6 +35,13 @@ export class LiveViews {
     return this.#byKey.size;
   }
 
+  /** How many connections watch them, each counted for everything it watches. */
+  get watches(): number {
+    let sum = 0;
+    for (const { watchers } of this.#byKey.values()) sum += watchers;
+    return sum;
+  }
+
   /**
    * Begins a watch in somebody's name. Its first event goes out by `send`, now or soon; later ones go to the sink. `fail` hears
    * when the first cannot be had.
@@ -174,8 +181,9 @@ export class LiveViews {
       if (change.after) matcher?.candidates(change.after, note);
       this.#interests.interested(change, note);
     }
-    for (const [view, changes] of concerned) view.distribute(seq, changes);
-    if (concerned.size > 0) this.#traffic.deliveryMs.note(performance.now() - started);
+    this.#traffic.noteMatch(concerned.size, performance.now() - started);
+    for (const [view, changes] of concerned) view.distribute(seq, changes, started);
+    if (concerned.size > 0) this.#traffic.noteDistribution(performance.now() - started);
     this.#collectionListTimer ??= setTimeout(
       () => this.#distributeCollectionList(),
       COLLECTION_LIST_INTERVAL_MS,
@@ -190,7 +198,7 @@ export class LiveViews {
     clearTimeout(this.#collectionListTimer);
     this.#collectionListTimer = undefined;
     for (const view of this.#byKey.values()) {
-      if (view.source.collection === undefined) view.distribute(this.#store.log.seq, []);
+      if (view.source.collection === undefined) view.distribute(this.#store.log.seq, [], performance.now());
     }
   }
 }

@@ -91,6 +91,8 @@ export class SocketSession implements WatchTeller, Presence {
     stream.on('drain', () => this.#drained());
   }
 
+  readonly transport = 'socket';
+
   get address(): string {
     return this.origin.address;
   }
@@ -98,7 +100,6 @@ export class SocketSession implements WatchTeller, Presence {
   describe(): ReturnType<Presence['describe']> {
     const { bytesWritten, bytesRead, writableLength } = this.#stream as Socket;
     return {
-      transport: 'socket',
       device: this.#device,
       agent: this.origin.agent,
       sentBytes: bytesWritten,
@@ -353,6 +354,8 @@ export class SocketSession implements WatchTeller, Presence {
           ? { code: error.problem.status, problem: error.problem }
           : { code: 500, problem: createProblem('internal', 'The service failed to handle this call.') };
     const message = problem.title;
+    this.#context.traffic.noteProblem(problem.type);
+    if (!(error instanceof RpcFault || error instanceof ProblemError)) this.#context.onFault(error);
     this.#sendAnswer(JSON.stringify({ jsonrpc: '2.0', id, error: { code, message, data: problem } }));
   }
 

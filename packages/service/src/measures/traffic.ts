@@ -1,8 +1,9 @@
 import { createHistogram, type RecordableHistogram } from 'node:perf_hooks';
 import type { Sample } from '@uproar/protocol';
+import { Metrics } from './metrics.js';
 
 /** How long things took, in milliseconds, since this was asked last. */
-export class Durations {
+class Durations {
   readonly #histogram: RecordableHistogram = createHistogram({ lowest: 1, highest: 3_600_000_000, figures: 3 });
 
   /** Notes that something took so many milliseconds. */
@@ -20,28 +21,102 @@ export class Durations {
   }
 }
 
-/** What passes through the service, counted since this was sampled last. */
-export class Traffic {
-  commits = 0;
-  writes = 0;
-  refusals = 0;
-  requests = 0;
-  deliveries = 0;
-  deliveredBytes = 0;
-  readonly commitMs = new Durations();
-  readonly deliveryMs = new Durations();
-  readonly requestMs = new Durations();
+/** What became of a commit. */
+export type CommitFate = 'applied' | 'repeated' | 'refused' | 'failed';
 
-  /** What was counted, which begins anew. */
+/** What has passed through the service since it was started. */
+export interface Totals {
+  commits: number;
+  writes: number;
+  refusals: number;
+  requests: number;
+  deliveries: number;
+  deliveredBytes: number;
+}
+
+/** Everything that passes through the service is noted here: for the samples of each second, and for the metrics. */
+export class Traffic {
+  readonly metrics = new Metrics();
+  readonly totals: Totals = { commits: 0, writes: 0, refusals: 0, requests: 0, deliveries: 0, deliveredBytes: 0 };
+  #sampled: Totals = { ...this.totals };
+  readonly #commitMs = new Durations();
+  readonly #deliveryMs = new Durations();
+  readonly #requestMs = new Durations();
+
+  /** Notes a commit, from when it came until it was answered. */
+  noteCommit(fate: CommitFate, writes: number, durationMs: number): void {
+    const { totals, metrics } = this;
+    this.#commitMs.note(durationMs);
+    metrics.commits.inc({ outcome: fate });
+    metrics.commitSeconds.observe(durationMs / 1000);
+    if (fate === 'applied') {
+      totals.commits++;
+      totals.writes += writes;
+    } else if (fate === 'refused') totals.refusals++;
+  }
+
+  /** Notes a group of commits that was written with one sync to disk. */
+  noteGroup(commits: number, durationMs: number): void {
+    this.metrics.groupCommits.observe(commits);
+    this.metrics.groupSeconds.observe(durationMs / 1000);
+  }
+
+  /** Notes how long it took to find the views that a group of commits may concern, and how many there were. */
+  noteMatch(views: number, durationMs: number): void {
+    this.metrics.matcherSeconds.observe(durationMs / 1000);
+    this.metrics.matchedViews.observe(views);
+  }
+
+  /** Notes how long it took to bring a group of commits to all views it concerned. */
+  noteDistribution(durationMs: number): void {
+    this.#deliveryMs.note(durationMs);
+  }
+
+  /** Notes an event that goes out to one connection. */
+  noteDelivery(bytes: number): void {
+    this.totals.deliveries++;
+    this.totals.deliveredBytes += bytes;
+  }
+
+  /** Notes how long after its commit was on disk a change had been written to the sockets of all who watch a view. */
+  noteDelay(durationMs: number): void {
+    this.metrics.deliveryDelay.observe(durationMs / 1000);
+  }
+
+  /** Notes that changes were merged into one for a connection that had been behind for so long. */
+  noteMerge(durationMs: number): void {
+    this.metrics.merges.inc();
+    this.metrics.lateDelay.observe(durationMs / 1000);
+  }
+
+  /** Notes a reading of documents for a query. */
+  noteRead(documents: number, durationMs: number): void {
+    this.metrics.querySeconds.observe(durationMs / 1000);
+    this.metrics.documentsRead.inc(documents);
+  }
+
+  /** Notes an HTTP request that was answered. */
+  noteRequest(method: string, route: string, status: number, durationMs: number): void {
+    this.totals.requests++;
+    this.#requestMs.note(durationMs);
+    this.metrics.requestSeconds.observe({ method, route, status: `${Math.floor(status / 100)}xx` }, durationMs / 1000);
+  }
+
+  /** Notes a problem that was told to somebody, by its type. */
+  noteProblem(type: string): void {
+    this.metrics.problems.inc({ problem: type.split('/').at(-1)! });
+  }
+
+  /** What was counted since this was asked last. */
   take() {
-    const { commits, writes, refusals, requests, deliveries, deliveredBytes } = this;
-    this.commits = this.writes = this.refusals = this.requests = this.deliveries = this.deliveredBytes = 0;
-    const [commitMs, deliveryMs, requestMs] = [this.commitMs, this.deliveryMs, this.requestMs].map((durations) =>
-      durations.take(),
-    );
+    const names = Object.keys(this.totals) as (keyof Totals)[];
+    const counts = Object.fromEntries(names.map((name) => [name, this.totals[name] - this.#sampled[name]]));
+    this.#sampled = { ...this.totals };
     return {
-      ...{ commits, writes, refusals, requests, deliveries, deliveredBytes },
-      ...{ commitMs: commitMs!, deliveryMs: deliveryMs!, requestMs: requestMs! },
+      ...(counts as unknown as Totals),
+      commitMs: this.#commitMs.take(),
+      deliveryMs: this.#deliveryMs.take(),
+      requestMs: this.#requestMs.take(),
     };
   }
 }

@@ -53,6 +53,8 @@ export interface Store {
   readonly log: SqliteCommitLog;
   readonly contents: Contents;
   readonly backups: Backups;
+  /** From now on keeps this much of the journal. */
+  keepJournal(limits: RetentionLimits): void;
   close(): void;
 }
 
@@ -91,13 +93,14 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       { limits, maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting } },
     );
     const file = databaseFile(directory);
+    const cutter = new JournalCutter(database, journal, options.journal ?? {});
     const reader = new Reader({ database, file, collections, documents, indexes, seq: () => log.seq });
     const stopCare = careFor({
       file,
       database,
       reader,
       outcomes,
-      cutter: new JournalCutter(database, journal, options.journal ?? {}),
+      cutter,
     });
     const backups = new Backups(database, directory, contents);
     const close = () => {
@@ -123,6 +126,7 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       contents,
       log,
       backups,
+      keepJournal: (limits) => cutter.keep(limits),
       close,
     };
   } catch (error) {

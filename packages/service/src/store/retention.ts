@@ -22,11 +22,16 @@ const OLDEST = 'SELECT seq FROM commits WHERE seq < ? AND time < ? ORDER BY seq 
 export class JournalCutter {
   readonly #database: Database.Database;
   readonly #journal: Journal;
-  readonly #limits: RetentionLimits;
+  #limits: RetentionLimits;
 
   constructor(database: Database.Database, journal: Journal, limits: RetentionLimits) {
     this.#database = database;
     this.#journal = journal;
+    this.#limits = limits;
+  }
+
+  /** From now on keeps this much. */
+  keep(limits: RetentionLimits): void {
     this.#limits = limits;
   }
 

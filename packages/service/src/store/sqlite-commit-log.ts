@@ -83,6 +83,12 @@ export class SqliteCommitLog implements CommitLog {
   readonly #commit: Database.Statement;
   readonly #rollback: Database.Statement;
   readonly #queue = new CommitQueue<Waiting>();
+  /** Hears of every group that was written, how many commits it had and how many milliseconds it took. */
+  onGroup: (commits: number, durationMs: number) => void = () => undefined;
+  /** Hears what kept a group from being written. */
+  onFailure: (error: Error) => void = () => undefined;
+  /** Why the last group could not be written; undefined while the store can be written to. */
+  failure: Error | undefined;
   /** Gives the policy that commits are judged by. */
   policy: () => Policy = () => CLOSED;
   /** Judges data by the schemas there are. */
@@ -127,6 +133,29 @@ export class SqliteCommitLog implements CommitLog {
     });
   }
 
+  /** Looks, after a group could not be written, whether the store can be written to again. */
+  recover(): boolean {
+    if (!this.failure) return true;
+    try {
+      this.#tables.database
+        .prepare(
+          "INSERT INTO store (name, value) VALUES ('last-trial', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+        )
+        .run(String(Date.now()));
+      this.failure = undefined;
+      return true;
+    } catch {
+      return false;
+    }
+  }
+
+  /** Whether so much waits that more is turned away soon. */
+  get crowded(): boolean {
+    return (
+      this.#queue.length > 0.9 * this.#maxWaiting.commits || this.#queue.sizeBytes > 0.9 * this.#maxWaiting.sizeBytes
+    );
+  }
+
   /** How many commits wait for their turn. */
   get waiting(): number {
     return this.#queue.length;
@@ -160,14 +189,18 @@ export class SqliteCommitLog implements CommitLog {
 
   #writeGroup(): void {
     const waiting = this.#queue.take();
+    const started = performance.now();
     let outcomes: CommitOutcome[];
     try {
       outcomes = this.#applyAll(waiting.map(({ commit }) => commit));
     } catch (error) {
-      const problem = storageProblem(error);
+      const problem = (this.failure = storageProblem(error));
+      this.onFailure(error as Error);
       for (const { reject } of waiting) reject(problem);
       return;
     }
+    this.failure = undefined;
+    this.onGroup(waiting.length, performance.now() - started);
     const group = outcomes.flatMap((outcome) => ('applied' in outcome ? outcome.applied : []));
     outcomes.forEach((outcome, index) => 'applied' in outcome && waiting[index]!.onSeq?.(outcome.applied.seq));
     if (group.length > 0) for (const listener of this.#listeners) listener(group);

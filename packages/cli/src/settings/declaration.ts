@@ -1,0 +1,203 @@
+import { DEFAULT_HOST, DEFAULT_PORT, LOG_LEVELS } from '@uproar/service/settings';
+import { z } from 'zod';
+import { parseAmount, parseCount, parseDuration, parseQuota, SIZES } from '../amounts.js';
+import { CommandError } from '../exit-codes.js';
+
+/** What there is to know of a setting beside what it takes. */
+export interface SettingInfo {
+  /** What it does, as the help of `uproar serve` says it. */
+  about: string;
+  /** What stands for the value in the help; without it the option takes none. */
+  argument?: string;
+  /** What holds where nothing is said, for people to read. */
+  usual?: string;
+  /** True when a running service takes a new value on SIGHUP. */
+  reload?: true;
+  /** True for what is never printed, and is no option since others would see it in the list of processes. */
+  secret?: true;
+}
+
+/** What is said of each setting, by its declaration. */
+const info = z.registry<SettingInfo>();
+
+/**
+ * All settings of `uproar serve`. Each is an option (`--journal-age 30d`), a variable of the environment
+ * (`UPROAR_JOURNAL_AGE=30d`) and a line of the settings file (`journal-age: 30d`), in this order of precedence.
+ */
+export const SETTINGS = z.strictObject({
+  data: declare(text().default('uproar-data'), 'directory', 'the data directory'),
+  host: declare(text().default(DEFAULT_HOST), 'host', 'the address to listen at'),
+  port: declare(read(parsePort).default(DEFAULT_PORT), 'number', 'the port to listen at; 0 takes a free one'),
+  'admin-key': declare(text(), 'key', 'the key of the store; without it the first start makes one and prints it once', {
+    secret: true,
+  }),
+  'admin-key-file': declare(text(), 'file', 'a file that holds the key of the store'),
+  'log-level': declare(z.enum(LOG_LEVELS).default('warn'), 'level', LOG_LEVELS.join(', '), { reload: true }),
+  'journal-age': declare(read(parseDuration), 'time', 'cut what is older from the journal: 12h, 30d', {
+    usual: 'all is kept',
+    reload: true,
+  }),
+  'journal-size': declare(
+    read((given) => parseAmount(given, SIZES)),
+    'size',
+    'cut the oldest while the journal holds more: 500MB, 2GB',
+    { usual: 'all is kept', reload: true },
+  ),
+  'document-size': declare(size(), 'size', 'the largest document', { usual: '1 MiB' }),
+  'commit-size': declare(size(), 'size', 'the largest commit', { usual: '16 MiB' }),
+  'commit-writes': declare(count(), 'number', 'the most writes of a commit', { usual: '10000' }),
+  'file-size': declare(size(), 'size', 'the largest file', { usual: '1GB' }),
+  'keep-deleted': declare(read(parseDuration), 'time', 'keep contents of deleted files for so long', { usual: '1d' }),
+  'scan-includes': declare(
+    flag(),
+    undefined,
+    'look related documents up where there is no index for it, by reading whole collections',
+  ),
+  accounts: declare(
+    z.enum(['off', 'closed', 'open']).default('closed'),
+    'mode',
+    'accounts: off, closed (administrators make them), or open (whoever likes signs up)',
+  ),
+  'token-secret': declare(text(), 'secret', 'the secret of tokens (JWT, HS256)', { secret: true }),
+  'token-secret-file': declare(text(), 'file', 'a file that holds the secret of tokens'),
+  'token-keys': declare(
+    read(parseAddress),
+    'url',
+    'take tokens (JWT) verified by the public keys (JWK Set) at this address',
+  ),
+  'token-algorithms': declare(list(), 'names', 'the algorithms taken of them: RS256,ES256,EdDSA'),
+  'token-issuer': declare(text(), 'issuer', 'what "iss" of a token must be'),
+  'token-audience': declare(text(), 'audience', 'what "aud" of a token must be'),
+  'open-for': declare(
+    read(parseDuration),
+    'time',
+    'let everybody do everything with documents for so long: 30m, 2h; on this machine only',
+  ),
+  'open-to-the-network': declare(flag(), undefined, 'let a store that stands open be reached from other machines, too'),
+  'open-metrics': declare(flag(), undefined, 'let everybody read /metrics, who otherwise needs a key'),
+  'allow-origin': declare(
+    list(),
+    'origins',
+    'let pages of these origins use the store: https://board.example,https://app.example',
+    { reload: true },
+  ),
+  'rate-limit': declare(read(parseQuota), 'rate', 'requests of one identity; keys have no limit', {
+    usual: '1000/10s',
+    reload: true,
+  }),
+  'address-rate-limit': declare(read(parseQuota), 'rate', 'requests from one address', {
+    usual: '10000/10s',
+    reload: true,
+  }),
+  connections: declare(count(), 'number', 'connections at a time', { usual: '20000', reload: true }),
+  'address-connections': declare(count(), 'number', 'and from one address', { usual: '5000', reload: true }),
+  watches: declare(count(), 'number', 'watches of one connection; keys have no limit', {
+    usual: '500',
+    reload: true,
+  }),
+  'documents-read': declare(count(), 'number', 'documents read for one query; keys have no limit', {
+    usual: '250000',
+    reload: true,
+  }),
+  'drain-for': declare(
+    read(parseDuration),
+    'time',
+    'when told to stop, end connections one after the other for so long: 10s',
+    { usual: 'at once' },
+  ),
+  'trust-proxy': declare(
+    list(),
+    'addresses',
+    'take the word of proxies at these addresses on where a request comes from',
+  ),
+  'tls-cert': declare(text(), 'file', 'speak TLS with this certificate (PEM)', { reload: true }),
+  'tls-key': declare(text(), 'file', 'and its key (PEM)', { reload: true }),
+  pages: declare(text(), 'directory', 'serve a folder of plain pages at /pages/'),
+});
+
+export type Settings = z.infer<typeof SETTINGS>;
+export type SettingName = keyof typeof SETTINGS.shape;
+
+export const SETTING_NAMES = Object.keys(SETTINGS.shape) as SettingName[];
+
+/** What is said of a setting. */
+export function describeSetting(name: SettingName): SettingInfo {
+  return info.get(SETTINGS.shape[name])!;
+}
+
+/** What holds where nothing is said, as it would be written; undefined where that is nothing. */
+export function defaultOf(name: SettingName): string | undefined {
+  const value: unknown = SETTINGS.shape[name].safeParse(undefined).data;
+  return value === undefined || value === false ? undefined : String(value as string | number);
+}
+
+/** The variable of the environment that a setting is read from. */
+export function variableOf(name: SettingName): string {
+  return `UPROAR_${name.toUpperCase().replaceAll('-', '_')}`;
+}
+
+function declare<Schema extends z.ZodType>(
+  schema: Schema,
+  argument: string | undefined,
+  about: string,
+  more: Pick<SettingInfo, 'usual' | 'reload' | 'secret'> = {},
+): Schema {
+  info.add(schema, { about, ...(argument === undefined ? {} : { argument }), ...more });
+  return schema;
+}
+
+function text() {
+  return z.string().min(1, 'It is empty.').optional();
+}
+
+function list() {
+  return read((given) =>
+    given
+      .split(',')
+      .map((part) => part.trim())
+      .filter((part) => part !== ''),
+  );
+}
+
+function count() {
+  return read(parseCount);
+}
+
+function size() {
+  return read((given) => parseAmount(given, SIZES));
+}
+
+function flag() {
+  return z
+    .enum(['true', 'false'], { error: 'It is true or false.' })
+    .transform((given) => given === 'true')
+    .default(false);
+}
+
+/** Text that a function reads, which throws where it cannot. */
+function read<Value>(parse: (given: string) => Value) {
+  return z
+    .string()
+    .transform((given, context) => {
+      try {
+        return parse(given);
+      } catch (error) {
+        if (!(error instanceof CommandError)) throw error;
+        context.addIssue({ code: 'custom', message: [error.message, error.advice].filter(Boolean).join(' ') });
+        return z.NEVER;
+      }
+    })
+    .optional();
+}
+
+/** Reads a port number. */
+export function parsePort(given: string): number {
+  const port = Number(given);
+  if (/^\d{1,5}$/.test(given) && port <= 65535) return port;
+  throw new CommandError(`"${given}" is no port.`, 2, 'A port is a number from 0 to 65535.');
+}
+
+function parseAddress(given: string): string {
+  if (URL.canParse(given)) return given;
+  throw new CommandError(`"${given}" is no address of keys.`, 2, 'Write it like https://id.example/keys.json.');
+}

@@ -1,0 +1,89 @@
+import { resolve } from 'node:path';
+import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
+import type { ServiceOptions } from '@uproar/service';
+import { CommandError, EXIT } from '../exit-codes.js';
+import { readFile } from '../read-data.js';
+import type { Settings } from './declaration.js';
+
+/**
+ * The settings as the service takes them.
+ *
+ * @throws {CommandError} when two of them do not go together, or a file they name cannot be read
+ */
+export function toServiceOptions(settings: Settings): Omit<ServiceOptions, 'consoleDirectory' | 'clientFile'> {
+  const { pages } = settings;
+  const openForMs = settings['open-for'];
+  return {
+    ...accessOf(settings),
+    ...limitsOf(settings),
+    ...fencesOf(settings),
+    directory: settings.data,
+    host: settings.host,
+    port: settings.port,
+    logLevel: settings['log-level'],
+    openMetrics: settings['open-metrics'],
+    scanIncludes: settings['scan-includes'],
+    files: told({ sizeBytes: settings['file-size'], unusedMs: settings['keep-deleted'] }),
+    journal: { maxAgeMs: settings['journal-age'], maxSizeBytes: settings['journal-size'] },
+    openUntilMs: openForMs === undefined ? undefined : Date.now() + openForMs,
+    ...(pages === undefined ? {} : { pages: { '/pages/': resolve(pages) } }),
+  };
+}
+
+/** Who is let in. */
+function accessOf(settings: Settings): Partial<ServiceOptions> {
+  const secret = settings['token-secret'] ?? readSecret(settings['token-secret-file']);
+  const keysUrl = settings['token-keys'];
+  const [cert, key] = [settings['tls-cert'], settings['tls-key']];
+  if ((cert === undefined) !== (key === undefined)) {
+    throw new CommandError('TLS takes both --tls-cert and --tls-key.', EXIT.usage);
+  }
+  return {
+    adminKey: settings['admin-key'] ?? readSecret(settings['admin-key-file']),
+    accounts: settings.accounts,
+    openToTheNetwork: settings['open-to-the-network'],
+    allowedOrigins: settings['allow-origin'] ?? [],
+    ...told({ trustedProxies: settings['trust-proxy'] }),
+    ...(cert === undefined ? {} : { tls: { cert: readFile(cert), key: readFile(key!) } }),
+    ...(keysUrl === undefined && secret === undefined
+      ? {}
+      : {
+          tokens: {
+            secret,
+            keysUrl,
+            algorithms: settings['token-algorithms'],
+            issuer: settings['token-issuer'],
+            audience: settings['token-audience'],
+          },
+        }),
+  };
+}
+
+/** How much is let in at a time. */
+function fencesOf(settings: Settings): Partial<ServiceOptions> {
+  return {
+    rateLimits: told({ identity: settings['rate-limit'], address: settings['address-rate-limit'] }),
+    connectionLimits: told({ total: settings.connections, perAddress: settings['address-connections'] }),
+    accessLimits: told({ watches: settings.watches, documentsRead: settings['documents-read'] }),
+  };
+}
+
+/** How large documents and commits may be; the others are as usual. */
+function limitsOf(settings: Settings): Partial<ServiceOptions> {
+  const documentBytes = settings['document-size'];
+  return {
+    ...(documentBytes === undefined
+      ? {}
+      : { documentLimits: { ...DEFAULT_DOCUMENT_LIMITS, sizeBytes: documentBytes } }),
+    commitLimits: told({ sizeBytes: settings['commit-size'], writes: settings['commit-writes'] }),
+  };
+}
+
+function readSecret(file: string | undefined): string | undefined {
+  return file === undefined ? undefined : readFile(file).trim();
+}
+
+/** Without what was not said. */
+function told<Values extends object>(values: Values): { [Name in keyof Values]?: Exclude<Values[Name], undefined> } {
+  return Object.fromEntries(Object.entries(values).filter(([, value]) => value !== undefined)) as never;
+}

@@ -1,0 +1,88 @@
+import type * as OpenTelemetry from '@opentelemetry/api';
+import type { Attributes, Span } from '@opentelemetry/api';
+import type { FastifyInstance } from 'fastify';
+import { VERSION } from '../version.js';
+
+type Api = typeof OpenTelemetry;
+
+/**
+ * Traces by OpenTelemetry, where its package `@opentelemetry/api` is installed and a set-up was loaded with it; else nothing is
+ * traced. A request goes on with the trace that its `traceparent` names (W3C Trace Context).
+ */
+export class Tracing {
+  readonly #api: Api | undefined;
+  readonly #tracer: ReturnType<Api['trace']['getTracer']> | undefined;
+
+  constructor(api?: Api) {
+    this.#api = api;
+    this.#tracer = api?.trace.getTracer('uproar', VERSION);
+  }
+
+  /** Looks whether the package is there. */
+  static async load(): Promise<Tracing> {
+    try {
+      return new Tracing(await import('@opentelemetry/api'));
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ERR_MODULE_NOT_FOUND') return new Tracing();
+      throw error;
+    }
+  }
+
+  /** Traces every request of a server, but not those that only ask how it does. */
+  traceRequests(app: FastifyInstance): void {
+    const [api, tracer] = [this.#api, this.#tracer];
+    if (!api || !tracer) return;
+    const spans = new WeakMap<object, Span>();
+    app.addHook('onRequest', (request, _reply, next) => {
+      const route = request.routeOptions.url ?? 'none';
+      const parent = api.propagation.extract(api.context.active(), request.headers);
+      const span = tracer.startSpan(
+        `${request.method} ${route}`,
+        {
+          kind: api.SpanKind.SERVER,
+          attributes: {
+            'http.request.method': request.method,
+            'http.route': route,
+            'url.path': request.url.split('?')[0],
+            'client.address': request.ip,
+          },
+        },
+        parent,
+      );
+      spans.set(request, span);
+      api.context.with(api.trace.setSpan(parent, span), next);
+    });
+    app.addHook('onResponse', async (request, reply) => {
+      const span = spans.get(request);
+      span?.setAttribute('http.response.status_code', reply.statusCode);
+      if (reply.statusCode >= 500) span?.setStatus({ code: api.SpanStatusCode.ERROR });
+      span?.end();
+    });
+  }
+
+  /** Traces something that takes a while. What it throws is noted and passed on. */
+  async span<T>(
+    name: string,
+    attributes: Attributes,
+    run: (note: (more: Attributes) => void) => Promise<T>,
+  ): Promise<T> {
+    if (!this.#tracer) return run(() => undefined);
+    const span = this.#tracer.startSpan(name, { attributes });
+    try {
+      return await run((more) => span.setAttributes(more));
+    } catch (error) {
+      span.recordException(error as Error);
+      span.setStatus({ code: this.#api!.SpanStatusCode.ERROR, message: (error as Error).message });
+      throw error;
+    } finally {
+      span.end();
+    }
+  }
+
+  /** Traces something that took so many milliseconds, up to now. */
+  past(name: string, attributes: Attributes, durationMs: number): void {
+    if (!this.#tracer) return;
+    const now = Date.now();
+    this.#tracer.startSpan(name, { attributes, startTime: now - durationMs }).end(now);
+  }
+}
