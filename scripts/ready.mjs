@@ -56,14 +56,22 @@ export function makeChromiumReady() {
 }
 
 /** The programs that recipes are written for and that tests make use of, and the Debian packages they come in. */
-const TOOLS = { curl: 'curl', jq: 'jq', python3: 'python3', script: 'bsdutils' };
+const TOOLS = [
+  { name: 'curl', from: 'curl' },
+  { name: 'jq', from: 'jq' },
+  { name: 'python3', from: 'python3' },
+  { name: 'script', from: 'bsdutils' },
+  { name: 'openssl', from: 'openssl', ask: 'version' },
+  { name: 'nginx', from: 'nginx-light', ask: '-v' },
+  { name: 'haproxy', from: 'haproxy', ask: '-v' },
+];
 
 /** Makes sure that these programs are there. */
 export function makeToolsReady() {
-  const missing = () => Object.keys(TOOLS).filter((name) => spawnSync(name, ['--version']).status !== 0);
-  const packages = missing().map((name) => TOOLS[name]);
+  const missing = () => TOOLS.filter(({ name, ask = '--version' }) => spawnSync(name, [ask]).status !== 0);
+  const packages = missing().map(({ from }) => from);
   if (packages.length === 0 || (installFromDebian(...packages) && missing().length === 0)) return;
-  console.error(`${missing().join(', ')} could not be installed. Some tests need them:`);
+  console.error(`${packages.join(', ')} could not be installed. Some tests need them:`);
   console.error(`run "apt-get install ${packages.join(' ')}" as root.`);
   process.exit(1);
 }

@@ -1,10 +1,8 @@
 import { expect } from 'chai';
-import { execFileSync } from 'node:child_process';
+import { makeCertificate } from '../../../test/certificate.js';
 import { once } from 'node:events';
-import { readFileSync } from 'node:fs';
 import { get } from 'node:https';
 import { connect, type Socket } from 'node:net';
-import { join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { WebSocket } from 'ws';
 import { RawSocket } from '../../../test/raw-socket.js';
@@ -177,31 +175,9 @@ describe('the fences', () => {
 
   it('speak TLS with a certificate, and take the word of a trusted proxy on addresses', async () => {
     const directory = temporaryDirectory();
-    const [certFile, keyFile] = [join(directory.path, 'cert.pem'), join(directory.path, 'key.pem')];
-    execFileSync(
-      'openssl',
-      [
-        'req',
-        '-x509',
-        '-newkey',
-        'ec',
-        '-pkeyopt',
-        'ec_paramgen_curve:P-256',
-        '-nodes',
-        '-days',
-        '2',
-        '-subj',
-        '/CN=localhost',
-        '-keyout',
-        keyFile,
-        '-out',
-        certFile,
-      ],
-      { stdio: 'ignore' },
-    );
-    const cert = readFileSync(certFile, 'utf8');
+    const { cert, key } = makeCertificate(directory.path);
     const service = await TestService.start({
-      tls: { cert, key: readFileSync(keyFile, 'utf8') },
+      tls: { cert, key },
       trustedProxies: ['127.0.0.1'],
     });
     try {
