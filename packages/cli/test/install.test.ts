@@ -1,0 +1,109 @@
+import { execFileSync, spawn } from 'node:child_process';
+import { cpSync, existsSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { expect } from 'chai';
+import { Windows } from '../../console/test/windows.js';
+import { KEY, temporaryDirectory, until } from '../../../test/service.js';
+
+const ROOT = fileURLToPath(new URL('../../../', import.meta.url));
+
+/** A program that is written against the packages of the client, as it would be. */
+const PROGRAM = `
+import { connect } from '@uproar/client';
+const store = connect(process.env.UPROAR_URL, { token: process.env.UPROAR_KEY });
+await store.collection('pads').put('p-1', { name: 'Meadow', free: true });
+const { documents } = await store.collection('pads').where\`free = \${true}\`.list();
+console.log(documents.map(({ data }) => data.name).join());
+store.close();
+`;
+
+describe('the packages, installed into an empty folder', function () {
+  this.timeout(180_000);
+  const packed = temporaryDirectory();
+  const folder = temporaryDirectory();
+  const windows = new Windows();
+  let service: ReturnType<typeof spawn>;
+  let url: string;
+  const command = join(folder.path, 'node_modules/.bin/uproar');
+  const environment = () => ({ PATH: process.env.PATH, NO_COLOR: '1', UPROAR_URL: url, UPROAR_KEY: KEY });
+  const run = (...args: string[]) => execFileSync(command, args, { env: environment(), encoding: 'utf8' });
+
+  before(async () => {
+    execFileSync(process.execPath, [join(ROOT, 'scripts/pack.mjs'), packed.path], { stdio: 'ignore' });
+    const packages = readdirSync(packed.path).map((name) => join(packed.path, name));
+    writeFileSync(join(folder.path, 'package.json'), '{"private":true,"type":"module"}\n');
+    const quiet = ['--prefer-offline', '--no-audit', '--no-fund', '--loglevel=error'];
+    // SQLite takes minutes to compile; what was compiled for this checkout is the same.
+    execFileSync('npm', ['install', '--ignore-scripts', ...quiet, ...packages], { cwd: folder.path, stdio: 'pipe' });
+    const compiled = 'node_modules/better-sqlite3/build';
+    cpSync(join(ROOT, compiled), join(folder.path, compiled), { recursive: true });
+
+    service = spawn(command, ['serve', '--data', join(folder.path, 'data'), '--port', '0'], {
+      env: { PATH: process.env.PATH, NO_COLOR: '1', UPROAR_ADMIN_KEY: KEY },
+      stdio: ['ignore', 'pipe', 'inherit'],
+    });
+    let said = '';
+    service.stdout!.on('data', (text) => (said += String(text)));
+    await until('it serves', () => said.includes('/console/'), 15_000);
+    url = /http:\/\/[\d.:]+/.exec(said)![0];
+  });
+  after(async () => {
+    const ended = new Promise((resolve) => service.once('exit', resolve));
+    service.kill('SIGTERM');
+    await ended;
+    packed.remove();
+    folder.remove();
+  });
+
+  it('hold what they should, and nothing else', () => {
+    const files = readdirSync(join(folder.path, 'node_modules/uproar'));
+    expect(files).to.have.members(['LICENSE', 'README.md', 'dist', 'node_modules', 'package.json']);
+    for (const name of ['core', 'protocol', 'client', 'vue']) {
+      const inside = join(folder.path, 'node_modules/@uproar', name);
+      expect(existsSync(join(inside, 'LICENSE')), name).to.equal(true);
+      expect(existsSync(join(inside, 'src')), name).to.equal(false);
+    }
+    const manifest = JSON.parse(readFileSync(join(folder.path, 'node_modules/uproar/package.json'), 'utf8')) as {
+      dependencies: Record<string, string>;
+    };
+    // Traces are for those who install what they need.
+    expect(Object.keys(manifest.dependencies)).to.include('better-sqlite3').and.not.to.include('@opentelemetry/api');
+    expect(existsSync(join(folder.path, 'node_modules/@opentelemetry/sdk-trace-base'))).to.equal(false);
+  });
+
+  it('put, get and watch from the command line', async () => {
+    const watch = spawn(command, ['watch', 'balloons', '--json'], {
+      env: environment(),
+      stdio: ['ignore', 'pipe', 'inherit'],
+    });
+    let heard = '';
+    watch.stdout.on('data', (text) => (heard += String(text)));
+    await until('it watches', () => run('devices', '--json').includes('balloons'), 15_000);
+    run('put', 'balloons/b-1', '{"name":"Amber"}');
+    await until('the change comes', () => heard.includes('Amber'));
+    watch.kill('SIGINT');
+    expect(run('get', 'balloons/b-1')).to.include('Amber');
+  });
+
+  it('show the console', async () => {
+    const page = await windows.signIn(url, 'data/balloons', KEY);
+    await page.locator('[data-row]').filter({ hasText: 'Amber' }).waitFor();
+    await page.context().close();
+  });
+
+  it('let a program of one’s own write and read', () => {
+    writeFileSync(join(folder.path, 'program.js'), PROGRAM);
+    const said = execFileSync(process.execPath, ['program.js'], {
+      cwd: folder.path,
+      env: environment(),
+      encoding: 'utf8',
+    });
+    expect(said.trim()).to.equal('Meadow');
+  });
+
+  it('serve the client as one file', async () => {
+    const { status, headers } = await fetch(`${url}/client/uproar.js`);
+    expect([status, headers.get('content-type')]).to.deep.equal([200, 'text/javascript; charset=utf-8']);
+  });
+});
