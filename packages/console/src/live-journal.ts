@@ -1,33 +1,11 @@
-import type { Document, Store } from '@uproar/client';
-
-/** A change of one document, as the journal tells it. */
-export interface JournalEvent {
-  specversion: string;
-  id: string;
-  type: string;
-  subject: string;
-  seq: number;
-  time: string;
-  identity: string;
-  commitid?: string;
-  data: { before: Document | null; after: Document | null };
-}
+import type { Store } from '@uproar/client';
+import type { JournalEvent, JournalPage } from '@uproar/protocol';
 
 /** Which part of the journal is meant. */
 export interface JournalPart {
   collection?: string | undefined;
   doc?: string | undefined;
   where?: string | undefined;
-}
-
-/** A page of the journal, newest first. */
-export interface JournalPage {
-  events: JournalEvent[];
-  /** Where the page ends: `before` for the next one. */
-  seq: number;
-  more: boolean;
-  /** The oldest seq the journal holds. */
-  first: number;
 }
 
 /** Reads changes before a seq, the newest first. */

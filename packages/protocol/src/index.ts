@@ -7,6 +7,7 @@
 export * from './access.js';
 export * from './commits.js';
 export * from './documents.js';
+export * from './journal.js';
 export * from './live.js';
 export * from './operations.js';
 export * from './problem-catalogue.js';

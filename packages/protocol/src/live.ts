@@ -2,7 +2,7 @@ import type { IncludesForm, JsonPatch } from '@uproar/core';
 import { z } from 'zod';
 import { SelfDescription } from './access.js';
 import { Receipt, WireCommit } from './commits.js';
-import { CollectionName, DocumentAddress, Listing, Seq, WireDocument } from './documents.js';
+import { CollectionName, DocumentAddress, Listing, ProjectedDocument, Seq, WireDocument } from './documents.js';
 import { Problem } from './problems.js';
 
 /** Related documents to be shown with each document of a query. */
@@ -86,11 +86,14 @@ export const WirePatch = z
   .custom<JsonPatch>((value) => Array.isArray(value))
   .meta({ id: 'JsonPatch', type: 'array', items: { type: 'object' }, description: 'A JSON Patch (RFC 6902).' });
 
+/** Documents as a watch shows them: with `fields`, and in a summary, they have no bookkeeping. */
+const Shown = z.array(z.union([WireDocument, ProjectedDocument])) as unknown as z.ZodArray<typeof WireDocument>;
+
 /** The whole state of a watch. */
 export const WatchResult = z
   .object({
     seq: Seq.describe('The state of the store that the documents show.'),
-    documents: z.array(WireDocument).describe('All documents of the watch, in order.'),
+    documents: Shown.describe('All documents of the watch, in order.'),
     more: z.boolean().describe('True when a limit cut the result.'),
   })
   .meta({ id: 'WatchResult' });

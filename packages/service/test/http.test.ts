@@ -203,6 +203,7 @@ describe('documents over HTTP', () => {
       '/readyz',
       '/metrics',
       '/openapi.json',
+      '/asyncapi.json',
       '/v1/collections',
       '/v1/data/{collection}',
       '/v1/data/{collection}/{id}',

@@ -1,8 +1,7 @@
 import { expect } from 'chai';
 import { parse as parseCsv } from 'csv-parse/sync';
-import { Listing } from '@uproar/protocol';
+import { JournalEvent, Listing } from '@uproar/protocol';
 import { JournalCutter, openStore } from '../dist/store/index.js';
-import { JournalEvent } from '../dist/http/journal.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { Random } from '../../../test/random.js';
 import { modelData, modelQuery } from '../../../test/random-query.js';

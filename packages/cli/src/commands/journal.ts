@@ -1,4 +1,5 @@
-import type { Document, JsonObject, Store } from '@uproar/client';
+import type { JsonObject, Store } from '@uproar/client';
+import type { JournalEvent } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
@@ -14,15 +15,6 @@ interface Options extends StoreOptions {
   last: string;
   follow?: boolean;
   json?: boolean;
-}
-
-interface JournalEvent {
-  type: string;
-  subject: string;
-  time: string;
-  seq: number;
-  identity: string;
-  data: { before: Document | null; after: Document | null };
 }
 
 /** `uproar journal`: what was changed, by whom, from what to what. */

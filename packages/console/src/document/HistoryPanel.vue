@@ -4,7 +4,8 @@ import { fieldChanges, type FieldChange } from '@uproar/core';
 import { Alert, Button, Empty, Popconfirm, Spin, Tag } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
 import { useNotices, useStore } from '../injection';
-import { kindOfChange, readJournal, type JournalEvent } from '../live-journal';
+import type { JournalEvent } from '@uproar/protocol';
+import { kindOfChange, readJournal } from '../live-journal';
 
 const props = defineProps<{ collection: string; id: string; now: Document | undefined }>();
 const store = useStore();

@@ -2,7 +2,8 @@
 import { splitAddress } from '@uproar/core';
 import { Button, Segmented } from 'ant-design-vue';
 import { ref } from 'vue';
-import { kindOfChange, type JournalEvent } from '../live-journal';
+import type { JournalEvent } from '@uproar/protocol';
+import { kindOfChange } from '../live-journal';
 import DifferenceTable from './DifferenceTable.vue';
 
 defineProps<{ event: JournalEvent }>();

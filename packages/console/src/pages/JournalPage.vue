@@ -12,7 +12,8 @@ import ChoiceBox from '../components/ChoiceBox.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import { useStore } from '../injection';
 import ChangePanel from '../journal/ChangePanel.vue';
-import { followJournal, kindOfChange, readJournal, type JournalEvent } from '../live-journal';
+import type { JournalEvent } from '@uproar/protocol';
+import { followJournal, kindOfChange, readJournal } from '../live-journal';
 
 defineProps<{ collections: View | undefined }>();
 const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));

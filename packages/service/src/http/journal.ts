@@ -11,7 +11,7 @@ import {
   type DocumentChange,
   type Query,
 } from '@uproar/core';
-import { DocumentAddress, Problem, Seq, problemError } from '@uproar/protocol';
+import { DocumentAddress, type JournalEvent, JournalPage, Problem, problemError } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
@@ -22,36 +22,6 @@ import { costLimits, readableAccess } from './access.js';
 import type { Context } from './context.js';
 import { EVENT_STREAM_HEADERS, headersOf, stayPresent } from './event-stream.js';
 import { prepareWireQuery } from './query-form.js';
-
-/** A change of one document as an event (CloudEvents 1.0, JSON format). */
-export const JournalEvent = z
-  .object({
-    specversion: z.literal('1.0'),
-    id: z.string().describe('The seq of the commit and the place of the change in it.'),
-    source: z.string().describe('Names the store.'),
-    type: z.enum(['uproar.document.created', 'uproar.document.updated', 'uproar.document.deleted']),
-    subject: z.string().describe('The document, as `collection/id`.'),
-    time: z.iso.datetime(),
-    datacontenttype: z.literal('application/json'),
-    seq: Seq,
-    commitid: z.string().optional().describe('The id that the commit was given.'),
-    identity: z.string().describe('Who made the commit.'),
-    data: z.object({
-      before: z.unknown().describe('The document before, or null.'),
-      after: z.unknown().describe('The document after, or null.'),
-    }),
-  })
-  .meta({ id: 'JournalEvent' });
-export type JournalEvent = z.infer<typeof JournalEvent>;
-
-const Page = z
-  .object({
-    events: z.array(JournalEvent),
-    seq: Seq.describe('Where this page ends: `after` (or `before`) for the next one.'),
-    more: z.boolean(),
-    first: Seq.describe('The oldest seq that the journal still holds.'),
-  })
-  .meta({ id: 'JournalPage' });
 
 const Parameters = z.strictObject(
   {
@@ -99,7 +69,7 @@ export function serveJournal(app: FastifyInstance, context: Context): void {
           'Changes after a seq as CloudEvents 1.0: a page as JSON, all up to now as NDJSON, and with `Accept: text/event-stream` live as well. ' +
           'An event stream resumes behind its last event id.',
         querystring: Parameters,
-        response: { 200: Page, default: Problem },
+        response: { 200: JournalPage, default: Problem },
       },
     },
     async (request, reply) => answer(context, request, reply as FastifyReply, request.query),

@@ -14,12 +14,14 @@ export async function describeRoutes(app: FastifyInstance): Promise<void> {
         description: 'A live document store: every collection and document can be read once or watched.',
         license: { name: 'Apache-2.0', identifier: 'Apache-2.0' },
       },
+      servers: [{ url: '/', description: 'The store that this description comes from' }],
       components: { securitySchemes: { key: { type: 'http', scheme: 'bearer' } } },
       security: [{ key: [] }],
       tags: [
         { name: 'data', description: 'Collections and their documents' },
         { name: 'access', description: 'Keys, the policy, and the audit log' },
         { name: 'accounts', description: 'Accounts of people and devices, and their sessions' },
+        { name: 'files', description: 'Contents of files, whose descriptions are documents' },
         { name: 'administration', description: 'Indexes and backups' },
         { name: 'operations', description: 'Running the service' },
       ],
@@ -27,4 +29,49 @@ export async function describeRoutes(app: FastifyInstance): Promise<void> {
     transform: jsonSchemaTransform,
     transformObject: jsonSchemaTransformObject,
   });
+}
+
+interface Description {
+  paths: Record<string, Record<string, { operationId?: string }>>;
+  components?: { schemas?: Record<string, Record<string, unknown>> };
+}
+
+/** The description, without what nothing refers to and what is only of use where schemas are kept one by one. */
+export function describeService(app: FastifyInstance): { openapi: string } {
+  const description = structuredClone(app.swagger()) as unknown as Description & { openapi: string };
+  const schemas = description.components?.schemas ?? {};
+  for (const schema of Object.values(schemas)) {
+    delete schema.$id;
+    delete schema.$schema;
+  }
+  for (const [path, operations] of Object.entries(description.paths)) {
+    for (const [method, operation] of Object.entries(operations)) {
+      operations[method] = { ...operation, operationId: nameOperation(method, path) };
+    }
+  }
+  const used = new Set<string>();
+  const follow = (part: unknown) => {
+    for (const [, name] of JSON.stringify(part).matchAll(/"#\/components\/schemas\/([^"/]+)"/g)) {
+      if (used.has(name!)) continue;
+      used.add(name!);
+      follow(schemas[name!] ?? null);
+    }
+  };
+  follow(description.paths);
+  for (const name of Object.keys(schemas)) if (!used.has(name)) delete schemas[name];
+  return description;
+}
+
+/** A name for an operation, for those who make programs from the description: `getDataByCollectionById`. */
+function nameOperation(method: string, path: string): string {
+  const words = path
+    .replace(/^\/v1\//, '/')
+    .split(/[/.-]/)
+    .filter((word) => word !== '')
+    .map((word) => (word.startsWith('{') ? `By${capitalise(word.slice(1, -1))}` : capitalise(word)));
+  return method + words.join('');
+}
+
+function capitalise(word: string): string {
+  return word.charAt(0).toUpperCase() + word.slice(1);
 }

@@ -4,6 +4,8 @@ import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import { mayReadMetrics } from '../identity/identity.js';
 import type { Context } from './context.js';
+import { describeLive } from './asyncapi.js';
+import { describeService } from './openapi.js';
 
 const NotReady = z.object({
   status: z.literal('not-ready'),
@@ -86,7 +88,18 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
         response: { 200: z.looseObject({ openapi: z.string() }), default: Problem },
       },
     },
-    () => app.swagger() as { openapi: string },
+    () => describeService(app),
+  );
+  routes.get(
+    '/asyncapi.json',
+    {
+      schema: {
+        tags: ['operations'],
+        summary: 'A description of the event streams and the WebSocket',
+        response: { 200: z.looseObject({ asyncapi: z.string() }), default: Problem },
+      },
+    },
+    () => describeLive(),
   );
 }
 
