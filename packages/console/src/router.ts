@@ -12,6 +12,7 @@ export const router = createRouter({
     { path: '/journal', name: 'journal', component: () => import('./pages/JournalPage.vue') },
     { path: '/devices', name: 'devices', component: () => import('./pages/DevicesPage.vue') },
     { path: '/operations', name: 'operations', component: () => import('./pages/OperationsPage.vue') },
+    { path: '/api/:view?', name: 'api', component: () => import('./pages/ApiPage.vue') },
     { path: '/access/:tab?', name: 'access', component: () => import('./pages/AccessPage.vue') },
     { path: '/:anything(.*)*', redirect: '/data' },
   ],

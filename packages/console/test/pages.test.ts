@@ -27,6 +27,7 @@ const PAGES = [
   'access/accounts',
   'access/audit',
   'operations',
+  'api/http?open=get-/v1/data/{collection}',
 ];
 
 describe('the pages of the console, over the demo', function () {
@@ -337,6 +338,23 @@ describe('the pages of the console, over the demo', function () {
     const dear = page.getByRole('region', { name: 'Watches by what they cost' });
     await dear.locator('tr').filter({ hasText: 'balloons' }).first().waitFor();
     expect(await page.locator('.facts').innerText()).to.match(/Journal\n[\d,]+ commits/);
+    await page.context().close();
+  });
+
+  it('describe every request, call and event, with what they take and answer', async () => {
+    const page = await open('api');
+    await page.getByLabel('Find', { exact: true }).fill('collection query');
+    await page.getByRole('button', { name: 'GET /v1/data/{collection} Query or watch a collection' }).click();
+    const opened = page.locator('article.open');
+    await opened.getByText('Answer 200', { exact: true }).waitFor();
+    expect(await opened.locator('dt').allInnerTexts()).to.include('whereoptional');
+    await opened.getByRole('button', { name: 'documents' }).click();
+    await opened.getByText('The seq of the commit that last wrote the document').first().waitFor();
+    await page.getByText('Live', { exact: true }).click();
+    await page.getByLabel('Find', { exact: true }).fill('');
+    await page.getByRole('button', { name: 'call commit' }).click();
+    await page.locator('article.open').getByRole('button', { name: 'writes' }).click();
+    await page.locator('article.open').getByText('ifVersion').first().waitFor();
     await page.context().close();
   });
 

@@ -7,4 +7,5 @@ export const PAGES = [
   { name: 'devices', label: 'Devices', about: 'who is connected, and how far behind' },
   { name: 'access', label: 'Access', about: 'policy, keys, accounts, audit log' },
   { name: 'operations', label: 'Operations', about: 'rates, latency, slow queries, dear watches' },
+  { name: 'api', label: 'API', about: 'requests, live calls and events, with all they take and answer' },
 ] as const;
