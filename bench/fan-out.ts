@@ -31,7 +31,8 @@ export async function benchFanOut(): Promise<Row[]> {
   return rows;
 }
 
-async function oneRun(
+/** Sends many changes to watchers, ours or those of a bare server. */
+export async function oneRun(
   watchers: number,
   mode: 'uproar' | 'bare',
   length = 0,

@@ -1,7 +1,7 @@
 import { compile, Matcher, parseText, type Document } from '@uproar/core';
 import type { Row } from './harness.js';
 
-const COUNTS = [10, 100, 1000, 10_000, 100_000];
+export const COUNTS = [10, 100, 1000, 10_000, 100_000];
 const MATCHING = 5;
 
 /** Distinct live queries, of which the same few match whatever their number. */
@@ -24,6 +24,32 @@ const before: Document = {
 };
 const after: Document = { ...before, version: 2, data: { ...before.data, altitude: 410 } };
 
+/** What it costs a commit to find the views it concerns among so many queries, in microseconds: by the matcher, and by testing all. */
+export function measureMatch(kind: string, count: number): { matched: number; every: () => number } {
+  const matcher = new Matcher<number>();
+  const conditions = queries(kind, count).map((text) => parseText(text));
+  conditions.forEach((node, index) => matcher.add(index, node));
+  const tests = conditions.map(compile);
+  const commit = () => {
+    const found = new Set<number>();
+    matcher.candidates(before, (index) => found.add(index));
+    matcher.candidates(after, (index) => found.add(index));
+    let matched = 0;
+    for (const index of found) if (tests[index]!({ document: after }) === true) matched++;
+    return matched;
+  };
+  if (commit() !== MATCHING) throw new Error('The matcher found something else than the few.');
+  const testAll = () => {
+    let matched = 0;
+    for (const test of tests) {
+      test({ document: before });
+      if (test({ document: after }) === true) matched++;
+    }
+    return matched;
+  };
+  return { matched: time(commit), every: () => time(testAll) };
+}
+
 /** Time for each commit to find the views it concerns, beside testing every query. */
 export function benchMatch(): Row[] {
   const rows: Row[] = [];
@@ -31,30 +57,9 @@ export function benchMatch(): Row[] {
     const perCommit = new Map<number, number>();
     let every = 0;
     for (const count of COUNTS) {
-      const matcher = new Matcher<number>();
-      const conditions = queries(kind, count).map((text) => parseText(text));
-      conditions.forEach((node, index) => matcher.add(index, node));
-      const tests = conditions.map(compile);
-      const commit = () => {
-        const found = new Set<number>();
-        matcher.candidates(before, (index) => found.add(index));
-        matcher.candidates(after, (index) => found.add(index));
-        let matched = 0;
-        for (const index of found) if (tests[index]!({ document: after }) === true) matched++;
-        return matched;
-      };
-      if (commit() !== MATCHING) throw new Error('The matcher found something else than the few.');
-      perCommit.set(count, time(commit));
-      if (count === 100_000) {
-        every = time(() => {
-          let matched = 0;
-          for (const test of tests) {
-            test({ document: before });
-            if (test({ document: after }) === true) matched++;
-          }
-          return matched;
-        });
-      }
+      const { matched, every: testAll } = measureMatch(kind, count);
+      perCommit.set(count, matched);
+      if (count === 100_000) every = testAll();
     }
     const [few, many] = [perCommit.get(100)!, perCommit.get(100_000)!];
     const ratio = many / few;

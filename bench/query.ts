@@ -9,6 +9,19 @@ import type { Row } from './harness.js';
 const DOCUMENTS = Number(process.env.BENCH_DOCUMENTS ?? 1_000_000);
 const CREWS = 1000;
 
+/** One of many balloons, whose crews and altitudes are spread evenly. */
+export function makeBalloon(number: number, crews = CREWS) {
+  const data = {
+    name: `balloon ${number}`,
+    crewId: `c-${number % crews}`,
+    altitude: (number * 7919) % 3000,
+    status: 'aloft',
+    fuel: number % 100,
+    position: { type: 'Point', coordinates: [number / 1e7, 0.1] },
+  };
+  return { id: `bl-${number}`, data };
+}
+
 /** An indexed filter with order and limit over a million documents, beside the bare statement. */
 export async function benchQuery(): Promise<Row[]> {
   const directory = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
@@ -20,18 +33,7 @@ export async function benchQuery(): Promise<Row[]> {
   );
   const insert = bare.prepare('INSERT INTO balloons VALUES (?, ?, ?, ?)');
   for (let part = 0; part < DOCUMENTS; part += 1000) {
-    const documents = Array.from({ length: 1000 }, (_, n) => {
-      const number = part + n;
-      const data = {
-        name: `balloon ${number}`,
-        crewId: `c-${number % CREWS}`,
-        altitude: (number * 7919) % 3000,
-        status: 'aloft',
-        fuel: number % 100,
-        position: { type: 'Point', coordinates: [number / 1e7, 0.1] },
-      };
-      return { id: `bl-${number}`, data };
-    });
+    const documents = Array.from({ length: 1000 }, (_, n) => makeBalloon(part + n));
     await store.log.append({
       timeMs: 0,
       author: { kind: 'key', name: 'bench' },
@@ -74,7 +76,8 @@ export async function benchQuery(): Promise<Row[]> {
   return rows;
 }
 
-function rate(act: (n: number) => unknown): number {
+/** How often something can be done in a second, the best of several rounds. */
+export function rate(act: (n: number) => unknown): number {
   let best = 0;
   for (let round = 0; round < 5; round++) {
     const start = performance.now();

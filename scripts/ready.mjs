@@ -31,6 +31,13 @@ export function makeReady() {
     'bundling the client',
     () => run('npm', ['run', '--silent', 'build', '-w', 'packages/client']),
   );
+  step(
+    'documentation',
+    ['docs', 'deploy', 'scripts/build-docs.mjs', 'scripts/docs.css'],
+    join(root, 'packages/cli/dist/docs/index.html'),
+    'making the pages of the documentation',
+    () => run(process.execPath, ['scripts/build-docs.mjs']),
+  );
   const consoleSources = [
     'packages/console/src',
     'packages/console/public',

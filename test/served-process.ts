@@ -10,9 +10,9 @@ export class ServedProcess {
     readonly url: string,
   ) {}
 
-  static async start(directory: string, port = 0, options: string[] = []): Promise<ServedProcess> {
+  static async start(directory: string, port = 0, options: string[] = [], nodeOptions = ''): Promise<ServedProcess> {
     const child = spawn(process.execPath, [MAIN, 'serve', '--data', directory, '--port', String(port), ...options], {
-      env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1' },
+      env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: nodeOptions, NO_COLOR: '1' },
       stdio: ['ignore', 'pipe', 'inherit'],
     });
     let said = '';

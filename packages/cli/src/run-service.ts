@@ -1,14 +1,26 @@
+import { existsSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
 import { CLIENT_FILE } from '@uproar/client/file';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import type { Service, ServiceOptions } from '@uproar/service';
 import { CommandError, EXIT } from './exit-codes.js';
 
+/** The pages of the documentation, where they have been made. */
+const DOCS_DIRECTORY = fileURLToPath(new URL('./docs/', import.meta.url));
+
 /** Starts a service with the console and the client as a file, and errors that tell what to mend. */
-export async function startService(options: Omit<ServiceOptions, 'consoleDirectory' | 'clientFile'>): Promise<Service> {
+export async function startService(
+  options: Omit<ServiceOptions, 'consoleDirectory' | 'clientFile' | 'docsDirectory'>,
+): Promise<Service> {
   // The service is loaded only where it is run, so that the other commands start quickly.
   const { startService: start } = await import('@uproar/service');
   try {
-    return await start({ consoleDirectory: CONSOLE_DIRECTORY, clientFile: CLIENT_FILE, ...options });
+    return await start({
+      consoleDirectory: CONSOLE_DIRECTORY,
+      clientFile: CLIENT_FILE,
+      ...(existsSync(DOCS_DIRECTORY) ? { docsDirectory: DOCS_DIRECTORY } : {}),
+      ...options,
+    });
   } catch (error) {
     const { code } = error as NodeJS.ErrnoException;
     const place = `${options.host}:${options.port}`;

@@ -255,7 +255,9 @@ async function buildApp(context: Context, options: ServiceOptions, tracing: Trac
   serveMeasures(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   if (options.clientFile) serveClient(app, options.clientFile);
-  for (const [prefix, directory] of Object.entries(options.pages ?? {})) await servePages(app, prefix, directory);
+  const { docsDirectory, pages } = options;
+  const folders = { ...(docsDirectory ? { '/docs/': docsDirectory } : {}), ...pages };
+  for (const [prefix, directory] of Object.entries(folders)) await servePages(app, prefix, directory);
   await app.ready();
   return app;
 }

@@ -28,6 +28,8 @@ export interface ServiceOptions {
   consoleDirectory?: string | undefined;
   /** The client as one file; without it none is served at `/client/uproar.js`. */
   clientFile?: string | undefined;
+  /** Where the pages of the documentation lie; without it none are served at `/docs/`. */
+  docsDirectory?: string;
   /** Folders of plain pages to serve beside the rest, by the path they are served at: `/field/`. */
   pages?: Readonly<Record<string, string>>;
   documentLimits?: DocumentLimits;

@@ -10,7 +10,9 @@ import type { Settings } from './declaration.js';
  *
  * @throws {CommandError} when two of them do not go together, or a file they name cannot be read
  */
-export function toServiceOptions(settings: Settings): Omit<ServiceOptions, 'consoleDirectory' | 'clientFile'> {
+export function toServiceOptions(
+  settings: Settings,
+): Omit<ServiceOptions, 'consoleDirectory' | 'clientFile' | 'docsDirectory'> {
   const { pages } = settings;
   const openForMs = settings['open-for'];
   return {
