@@ -128,10 +128,10 @@ const pages = {
     await page.getByText('Refused').waitFor();
     await sleep(800);
   },
-  async 'console-file'(page) {
-    await signIn(page, 'data/files/picture-bl-10');
-    await page.getByRole('img', { name: /The content of/ }).waitFor();
-    await sleep(1500);
+  async 'console-api'(page) {
+    await signIn(page, `api/http?open=${encodeURIComponent('get-/v1/data/{collection}')}`);
+    await page.getByText('Answer 200', { exact: true }).waitFor();
+    await sleep(500);
   },
 };
 

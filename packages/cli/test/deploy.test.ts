@@ -3,6 +3,7 @@ import { once } from 'node:events';
 import { readFileSync } from 'node:fs';
 import { expect } from 'chai';
 import { validate } from 'dockerfile-utils';
+import { parse } from 'yaml';
 import { CommandBench, Run } from '../../../test/command-run.js';
 
 const read = (name: string) => readFileSync(new URL(`../../../deploy/${name}`, import.meta.url), 'utf8');
@@ -56,5 +57,28 @@ describe('what runs a service elsewhere', () => {
       expect(unit.split('\n')).to.include(line);
     }
     expect(unit).to.include('UPROAR_ADMIN_KEY_FILE=%d/admin-key').and.include('LoadCredential=admin-key:');
+  });
+
+  it('are dashboards and alerts that ask for metrics there are', async () => {
+    const { text } = await bench.service.request('GET', '/metrics');
+    const names = new Set([...text.matchAll(/^# TYPE (\S+)/gm)].map(([, name]) => name!));
+    const asked = [
+      ...(read('dashboard.json') + read('alerts.yaml')).matchAll(/\b((?:uproar|process|nodejs)_[a-z0-9_]+)\b/g),
+    ].map(([, name]) => name!.replace(/_(bucket|count|sum)$/, ''));
+    expect(asked.length).to.be.above(20);
+    for (const name of asked) expect(names, name).to.include(name);
+    const documented = [
+      ...readFileSync(new URL('../../../docs/operations.md', import.meta.url), 'utf8').matchAll(/`(uproar_[a-z_]+)/g),
+    ];
+    for (const [, name] of documented) expect(names, name).to.include(name!);
+    for (const name of names) {
+      if (name.startsWith('uproar_') && name !== 'uproar_info' && name !== 'uproar_writes_total') {
+        expect(
+          documented.map(([, one]) => one),
+          `${name} is told of in docs/operations.md`,
+        ).to.include(name);
+      }
+    }
+    for (const name of ['prometheus.yaml', 'alerts.yaml']) expect(parse(read(name)), name).to.be.an('object');
   });
 });

@@ -76,6 +76,7 @@ describe('the documentation', function () {
   this.timeout(180_000);
   const folder = temporaryDirectory();
   const bin = join(folder.path, 'bin');
+  let stores = 0;
   let demo: ChildProcess;
   let url: string;
 
@@ -160,6 +161,7 @@ describe('the documentation', function () {
     const environment = { ...variables };
     if (command.includes('uproar serve')) {
       environment.UPROAR_PORT = '0';
+      environment.UPROAR_DATA = join(cwd, `data-${stores++}`);
       delete environment.UPROAR_KEY;
     }
     const child = spawn('bash', ['-c', `exec ${command.replace(/^((?:\w+=\S+ )+)/, 'env $1')}`], {

@@ -20,7 +20,7 @@ import type { Service } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { CollectionListing } from '@uproar/protocol';
 import type { Command } from 'commander';
-import pc from 'picocolors';
+import { describeTour } from '../demo-tour.js';
 import { CommandError } from '../exit-codes.js';
 import { importFile } from '../import/import-file.js';
 import { readFile } from '../read-data.js';
@@ -65,7 +65,7 @@ async function demo(options: Options): Promise<void> {
         stdio: ['pipe', 'ignore', 'inherit'],
       });
     }
-    explain(service.address, key, options.data);
+    process.stdout.write(await describeTour(service.address, key, options.data));
     await stop;
   } finally {
     devices?.stdin?.end();
@@ -125,41 +125,4 @@ async function uploadPictures(store: Store): Promise<void> {
     });
     await store.files.upload(picture, { id: `picture-${id}`, name: `${name}.png`, data: { balloonId: id } });
   }
-}
-
-function explain(address: string, key: string, directory: string | undefined): void {
-  const lines = [
-    '',
-    `${pc.bold('The festival is on.')} A store with made-up balloons, crews, pads, flights, stations, notices and gates`,
-    'is running, and simulated devices write to it.',
-    '',
-    `  console   ${pc.cyan(`${address}/console/#key=${key}`)}`,
-    `  a phone   ${pc.cyan(`${address}/field/#key=${key}&balloon=bl-17`)}`,
-    '',
-    pc.dim('In a second terminal:'),
-    '',
-    `  export UPROAR_URL=${address} UPROAR_KEY=${key}`,
-    '  npm run -s uproar -- status',
-    '  npm run -s uproar -- watch balloons',
-    '  npm run -s uproar -- watch gates --summary "sum(visitors)"',
-    '  npm run -s uproar -- query balloons --limit 5 --include "crew = crews via crewId; flights by balloonId order -start limit 2"',
-    `  npm run -s uproar -- merge balloons/bl-1 '{"status":"landed","altitude":0}'`,
-    `  curl -N -H "Authorization: Bearer $UPROAR_KEY" -H "Accept: text/event-stream" $UPROAR_URL/v1/data/gates`,
-    '',
-    pc.dim(
-      `Spectators need no key, and see what the policy lets them. ${PEOPLE.map(({ name }) => name).join(' and ')} have accounts, password ${PASSWORD}:`,
-    ),
-    '',
-    `  curl $UPROAR_URL/v1/data/notices`,
-    `  curl -o balloon.png $UPROAR_URL/v1/files/picture-bl-1/content`,
-    `  npm run -s uproar -- policy try update flights/f-0243 --account ada --merge '{"crewId":"c-9"}'`,
-    '',
-    pc.dim(
-      directory === undefined
-        ? 'Ctrl-C ends it and leaves nothing behind.'
-        : `Ctrl-C ends it; the data stays in ${directory}.`,
-    ),
-    '',
-  ];
-  process.stdout.write(lines.join('\n') + '\n');
 }

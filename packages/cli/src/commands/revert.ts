@@ -1,4 +1,5 @@
-import type { Document } from '@uproar/client';
+import type { Document, Store } from '@uproar/client';
+import type { JournalPage } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseDocumentAddress, parseSeq } from '../address.js';
@@ -8,7 +9,7 @@ import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js'
 import { printJson } from '../output.js';
 
 interface Options extends StoreOptions {
-  to: string;
+  to?: string;
   json?: boolean;
 }
 
@@ -17,17 +18,20 @@ export function addRevert(program: Command): void {
   withStoreOptions(program.command('revert'))
     .summary('put a document back as it was at an earlier seq')
     .description(
-      'Puts a document back as it was when the store was at a seq, as a new commit; deletes it if it did not exist then. ' +
+      'Puts a document back as it was when the store was at a seq, or before its last write, as a new commit; deletes it if it did not exist then. ' +
         'Whatever is written in between makes it stop rather than be lost. "uproar journal balloons/bl-17" shows the seqs.',
     )
     .argument('<address>', 'balloons/bl-17')
-    .requiredOption('--to <seq>', 'the seq')
+    .option('--to <seq>', 'the seq; unless told otherwise, the one before its last write')
     .option('--json', 'print the outcome as JSON')
-    .addHelpText('after', '\nExamples:\n  uproar journal balloons/bl-17\n  uproar revert balloons/bl-17 --to 1842')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  uproar journal balloons/bl-17\n  uproar revert balloons/bl-17\n  uproar revert balloons/bl-17 --to 1842',
+    )
     .action((address: string, options: Options) => {
       const { collection, id } = parseDocumentAddress(address);
-      const at = parseSeq(options.to);
       return useStore(options, async (store) => {
+        const at = options.to === undefined ? await findBeforeLast(store, address) : parseSeq(options.to);
         const documents = store.collection(collection);
         const now = await documents.get(id);
         const then = await documents.get(id, { at });
@@ -44,6 +48,14 @@ export function addRevert(program: Command): void {
         else report(address, now, then, version);
       });
     });
+}
+
+/** The seq before the last write of a document, as the journal tells it. */
+async function findBeforeLast(store: Store, address: string): Promise<number> {
+  const query = new URLSearchParams({ doc: address, before: 'now', limit: '1' });
+  const { events } = await store.fetch<JournalPage>(`/v1/journal?${query}`);
+  if (events[0]) return events[0].seq - 1;
+  throw new CommandError(`The journal tells of no write of ${address}.`, EXIT.notFound);
 }
 
 function report(address: string, now: Document | undefined, then: Document | undefined, version: number): void {

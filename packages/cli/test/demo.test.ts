@@ -1,0 +1,120 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { existsSync, mkdirSync, readdirSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { expect } from 'chai';
+import { MAIN } from '../../../test/command-run.js';
+import { temporaryDirectory, until } from '../../../test/service.js';
+
+describe('the tour of the demo', function () {
+  this.timeout(120_000);
+  const folder = temporaryDirectory();
+  let demo: ChildProcess;
+  let said = '';
+  /** The commands of the tour, step by step, as they are printed. */
+  let steps: string[][];
+  let variables: Record<string, string>;
+
+  before(async () => {
+    const bin = join(folder.path, 'bin');
+    mkdirSync(bin);
+    mkdirSync(join(folder.path, 'tmp'));
+    writeFileSync(join(bin, 'uproar'), `#!/bin/sh\nexec "${process.execPath}" "${MAIN}" "$@"\n`, { mode: 0o755 });
+    demo = spawn(process.execPath, [MAIN, 'demo', '--port', '0'], {
+      env: { PATH: process.env.PATH, NO_COLOR: '1', TMPDIR: join(folder.path, 'tmp') },
+      stdio: ['ignore', 'pipe', 'inherit'],
+    });
+    demo.stdout!.on('data', (text) => (said += String(text)));
+    await until('the tour is printed', () => said.includes('Ctrl-C ends'), 60_000);
+    steps = said
+      .split(/^ {2}\d {2}/m)
+      .slice(1)
+      .map((step) => [...step.matchAll(/^ {5}((?:uproar|curl) .*)$/gm)].map(([, command]) => command!));
+    const [, url, key] = /export UPROAR_URL=(\S+) UPROAR_KEY=(\S+)/.exec(said)!;
+    variables = {
+      PATH: `${bin}:${process.env.PATH}`,
+      NO_COLOR: '1',
+      HOME: folder.path,
+      UPROAR_URL: url!,
+      UPROAR_KEY: key!,
+    };
+  });
+  after(() => folder.remove());
+
+  const type = (command: string) => {
+    const child = spawn('bash', ['-c', command], { cwd: folder.path, env: variables, detached: true });
+    const run = { out: '', child, code: undefined as number | null | undefined, ended: Promise.resolve() };
+    child.stdout.on('data', (text) => (run.out += String(text)));
+    child.stderr.on('data', (text) => (run.out += String(text)));
+    run.ended = new Promise((resolve) => child.on('close', (code) => resolve(void (run.code = code))));
+    return run;
+  };
+  const run = async (command: string) => {
+    const typed = type(command);
+    await typed.ended;
+    return typed;
+  };
+
+  it('has five steps', () => {
+    expect(steps.map(({ length }) => length)).to.deep.equal([2, 2, 1, 4, 3]);
+    expect(said).to.match(/docs +http/);
+  });
+
+  it('edit and see', async () => {
+    const [merge, watch] = steps[0]!;
+    const watching = type(watch!);
+    await until('it shows the balloon', () => watching.out.includes('altitude'));
+    expect((await run(merge!)).code).to.equal(0);
+    await until('it shows the change', () => watching.out.includes('777'));
+    process.kill(-watching.child.pid!, 'SIGINT');
+  });
+
+  it('the same pad, claimed twice', async () => {
+    const [first, second] = [await run(steps[1]![0]!), await run(steps[1]![1]!)];
+    expect([first.code, second.code]).to.deep.equal([0, 6]);
+    expect(second.out).to.include('pads/p-12');
+    expect((await run('uproar get pads/p-12 --json')).out).to.include('"claimedBy":"c-1"');
+  });
+
+  it('a truck in the valley', async () => {
+    const watching = type(steps[2]![0]!);
+    const merge = (online: boolean) => run(`uproar merge crews/c-300 '{"truck":{"online":${online}}}'`);
+    await merge(true);
+    await merge(false);
+    await until('it loses its connection', () => watching.out.includes('c-300'));
+    const before = watching.out.length;
+    await merge(true);
+    await until('it is back', () => watching.out.slice(before).includes('c-300'));
+    process.kill(-watching.child.pid!, 'SIGINT');
+  });
+
+  it('closing the store to strangers', async () => {
+    const [ask, close, askAgain, open] = steps[3]!;
+    expect((await run(ask!)).out).to.include('"documents":[{');
+    expect((await run(close!)).code).to.equal(0);
+    expect((await run(askAgain!)).out).to.include('"status":401');
+    expect((await run(open!)).code).to.equal(0);
+    expect((await run(ask!)).out).to.include('"documents":[{');
+  });
+
+  it('putting a deleted record back', async () => {
+    const before = (await run('uproar get notices/n-007 --json')).out;
+    const [remove, journal, revert] = steps[4]!;
+    expect((await run(remove!)).code).to.equal(0);
+    expect((await run('uproar get notices/n-007')).code).to.equal(5);
+    expect((await run(journal!)).out).to.include('- notices/n-007');
+    expect((await run(revert!)).out).to.include('put back');
+    const after = (await run('uproar get notices/n-007 --json')).out;
+    const dataOf = (text: string) => (JSON.parse(text) as { data: object }).data;
+    expect(dataOf(after)).to.deep.equal(dataOf(before));
+    // Once more undoes the undoing: the record had not been there.
+    expect((await run(revert!)).out).to.include('deleted');
+  });
+
+  it('ends with nothing left behind', async () => {
+    const ended = new Promise((resolve) => demo.once('exit', resolve));
+    demo.kill('SIGINT');
+    expect(await ended).to.equal(0);
+    expect(readdirSync(join(folder.path, 'tmp'))).to.deep.equal([]);
+    expect(existsSync(join(folder.path, 'uproar-data'))).to.equal(false);
+  });
+});
