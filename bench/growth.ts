@@ -4,14 +4,13 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { parseOrder, prepareQuery } from '@uproar/core';
 import { openStore } from '@uproar/service';
-import Database from 'better-sqlite3';
 import * as vega from 'vega';
 import { compile, type TopLevelSpec } from 'vega-lite';
 import { oneRun } from './fan-out.js';
 import { BenchServer, percentile } from './harness.js';
 import { drive, HttpLane } from './http-lane.js';
 import { COUNTS, measureMatch } from './match.js';
-import { makeBalloon, rate } from './query.js';
+import { makeBalloon, openBare, rate } from './query.js';
 
 /** A point of a curve: how much there was, and what it cost. */
 interface Point {
@@ -40,11 +39,7 @@ async function growDocuments(): Promise<Point[]> {
   const directory = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
   const store = openStore(directory);
   await store.indexes.create('balloons', parseOrder('crewId,-altitude'), 0);
-  const bare = new Database(join(directory, 'bare.sqlite'));
-  bare.exec(
-    'CREATE TABLE balloons (id TEXT PRIMARY KEY, crew TEXT, altitude REAL, data TEXT) STRICT; CREATE INDEX by_crew ON balloons (crew, altitude DESC, id)',
-  );
-  const insert = bare.prepare('INSERT INTO balloons VALUES (?, ?, ?, ?)');
+  const { bare, insertAll, find } = openBare(directory);
   const put = (balloons: ReturnType<typeof makeBalloon>[]) =>
     store.log.append({
       timeMs: 0,
@@ -57,9 +52,7 @@ async function growDocuments(): Promise<Point[]> {
     for (; there < count; there += 1000) {
       const balloons = Array.from({ length: 1000 }, (_, n) => makeBalloon(there + n, CREWS));
       await put(balloons);
-      bare.transaction(() => {
-        for (const { id, data } of balloons) insert.run(id, data.crewId, data.altitude, JSON.stringify(data));
-      })();
+      insertAll(balloons);
     }
     const query = prepareQuery({
       from: 'balloons',
@@ -67,11 +60,8 @@ async function growDocuments(): Promise<Point[]> {
       order: '-altitude',
       limit: 20,
     });
-    const statement = bare.prepare(
-      'SELECT id, data FROM balloons WHERE crew = ? AND altitude > ? ORDER BY altitude DESC, id LIMIT 20',
-    );
     points.push({ x: count, y: 1e6 / rate(() => store.reader.readAtOnce(query, 20)), curve: 'query of 20' });
-    points.push({ x: count, y: 1e6 / rate(() => statement.all('c-7', 300)), curve: 'bare statement' });
+    points.push({ x: count, y: 1e6 / rate(() => find.all('c-7', 300, 20)), curve: 'bare statement' });
     const times: number[] = [];
     for (let n = 0; n < 300; n++) {
       const started = performance.now();

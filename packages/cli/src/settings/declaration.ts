@@ -32,7 +32,7 @@ export const SETTINGS = z.strictObject({
     secret: true,
   }),
   'admin-key-file': declare(text(), 'file', 'a file that holds the key of the store'),
-  'log-level': declare(z.enum(LOG_LEVELS).default('warn'), 'level', LOG_LEVELS.join(', '), { reload: true }),
+  'log-level': declare(z.enum(LOG_LEVELS).default('warn'), 'level', 'how much is logged', { reload: true }),
   'journal-age': declare(read(parseDuration), 'time', 'cut what is older from the journal: 12h, 30d', {
     usual: 'all is kept',
     reload: true,
