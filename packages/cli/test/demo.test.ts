@@ -38,7 +38,10 @@ describe('the tour of the demo', function () {
       UPROAR_KEY: key!,
     };
   });
-  after(() => folder.remove());
+  after(() => {
+    demo.kill('SIGKILL');
+    folder.remove();
+  });
 
   const type = (command: string) => {
     const child = spawn('bash', ['-c', command], { cwd: folder.path, env: variables, detached: true });
