@@ -45,7 +45,7 @@ describe('the packages, installed into an empty folder', function () {
     });
     let said = '';
     service.stdout!.on('data', (text) => (said += String(text)));
-    await until('it serves', () => said.includes('/console/'), 15_000);
+    await until('it serves', () => said.includes('/console/'), 30_000);
     url = /http:\/\/[\d.:]+/.exec(said)![0];
   });
   after(async () => {
@@ -79,7 +79,7 @@ describe('the packages, installed into an empty folder', function () {
     });
     let heard = '';
     watch.stdout.on('data', (text) => (heard += String(text)));
-    await until('it watches', () => run('devices', '--json').includes('balloons'), 15_000);
+    await until('it watches', () => run('devices', '--json').includes('balloons'), 30_000);
     run('put', 'balloons/b-1', '{"name":"Amber"}');
     await until('the change comes', () => heard.includes('Amber'));
     watch.kill('SIGINT');

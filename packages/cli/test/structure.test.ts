@@ -109,7 +109,7 @@ describe('structure on the command line', function () {
         UPROAR_KEY: KEY,
       });
       const before = existsSync(at('p3')) ? readFileSync(at('p3'), 'utf8') : '';
-      await until('it has begun', () => existsSync(at('p3')) && readFileSync(at('p3'), 'utf8') !== before, 15_000);
+      await until('it has begun', () => existsSync(at('p3')) && readFileSync(at('p3'), 'utf8') !== before, 30_000);
       killed.process.kill('SIGKILL');
       await killed.ended;
     }

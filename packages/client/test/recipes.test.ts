@@ -66,9 +66,9 @@ describe('programs without our client', function () {
     link.cutAll();
     await write(random, 10);
     link.down = false;
-    await until('it is right after the break', async () => copy() === (await held()), 15_000);
+    await until('it is right after the break', async () => copy() === (await held()), 30_000);
     await write(random, 25);
-    await until('it is right again', async () => copy() === (await held()), 15_000);
+    await until('it is right again', async () => copy() === (await held()), 30_000);
   };
 
   it('live.sh keeps a correct copy with curl and jq', async () => {
@@ -115,7 +115,7 @@ describe('programs without our client', function () {
     await page.getByText('No connection').waitFor();
     await write(random, 10);
     link.down = false;
-    await until('it is right after the break', shows, 15_000);
+    await until('it is right after the break', shows, 30_000);
     await browser.close();
   });
 

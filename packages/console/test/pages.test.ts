@@ -334,7 +334,7 @@ describe('the pages of the console, over the demo', function () {
     await page.getByText('Commits a second').waitFor();
     expect(await page.locator('canvas').count()).to.equal(8);
     const commits = page.locator('figure').filter({ hasText: 'Commits a second' }).locator('output').first();
-    await until('it counts', async () => Number(await commits.textContent()) > 0, 15_000);
+    await until('it counts', async () => Number(await commits.textContent()) > 0, 30_000);
     const dear = page.getByRole('region', { name: 'Watches by what they cost' });
     await dear.locator('tr').filter({ hasText: 'balloons' }).first().waitFor();
     expect(await page.locator('.facts').innerText()).to.match(/Journal\n[\d,]+ commits/);

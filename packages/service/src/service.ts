@@ -1,5 +1,3 @@
-import type { Server as SecureServer } from 'node:https';
-import { createSecureContext } from 'node:tls';
 import { createProblem, HEARTBEAT_MS } from '@uproar/protocol';
 import Fastify, { LogController, type FastifyInstance } from 'fastify';
 import type { z } from 'zod';
@@ -31,7 +29,7 @@ import { servePolicy } from './http/policy.js';
 import { serveTickets } from './http/tickets.js';
 import { Fences } from './http/fences.js';
 import { addressFinder, fenceIn, serverOptions } from './http/server.js';
-import { Attendance, DEFAULT_CONNECTION_LIMITS } from './identity/attendance.js';
+import { Attendance } from './identity/attendance.js';
 import { Identities } from './identity/identities.js';
 import { countDown } from './identity/opening.js';
 import { MIN_KEY_LENGTH } from './identity/keys.js';
@@ -47,6 +45,7 @@ import { Traffic } from './measures/traffic.js';
 import { loggerOptions, logRequests } from './measures/logging.js';
 import { reportOn } from './measures/report.js';
 import { Tracing } from './measures/tracing.js';
+import { reload } from './reload.js';
 import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type Reloadable, type ServiceOptions } from './settings.js';
 import { openStore, type Store } from './store/index.js';
 import { VERSION } from './version.js';
@@ -169,29 +168,6 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     store.close();
     app.log.info('stopped');
   };
-  const reload = ({
-    logLevel,
-    journal,
-    rateLimits,
-    connectionLimits,
-    accessLimits,
-    allowedOrigins,
-    tls,
-  }: Reloadable) => {
-    if (tls) {
-      // Whatever is wrong with a certificate is found before anything is altered.
-      createSecureContext(tls);
-      if (!('setSecureContext' in app.server)) throw new RangeError('TLS can only be begun with at the start.');
-    }
-    context.fences.setOrigins(allowedOrigins ?? []);
-    if (tls) (app.server as unknown as SecureServer).setSecureContext(tls);
-    context.rates.set(rateLimits ?? {});
-    Object.assign(attendance.limits, { ...DEFAULT_CONNECTION_LIMITS, ...connectionLimits });
-    Object.assign(context.accessLimits, { ...DEFAULT_ACCESS_LIMITS, ...accessLimits });
-    store.keepJournal(journal ?? {});
-    app.log.level = logLevel ?? 'silent';
-    app.log.info('settings loaded again');
-  };
   app.log.info(
     { version: VERSION, node: process.version, data: options.directory, seq: store.log.seq },
     'store opened',
@@ -203,7 +179,14 @@ export async function startService(options: ServiceOptions): Promise<Service> {
         leftMs === 0 ? 'The store is closed again.' : `The store stands open to everybody for ${leftMs} ms.`,
       );
     stopCountDown = countDown(identities, options.onOpening ?? warn);
-    return { address, firstKey: identities.keys.createFirst(), store, identities, reload, close };
+    return {
+      address,
+      firstKey: identities.keys.createFirst(),
+      store,
+      identities,
+      reload: (settings) => reload(context, app, settings),
+      close,
+    };
   } catch (error) {
     await close();
     throw error;

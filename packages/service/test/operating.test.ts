@@ -1,10 +1,13 @@
+import { X509Certificate } from 'node:crypto';
+import { connect } from 'node:tls';
 import { context, propagation, trace } from '@opentelemetry/api';
 import { AsyncLocalStorageContextManager } from '@opentelemetry/context-async-hooks';
 import { BasicTracerProvider, InMemorySpanExporter, SimpleSpanProcessor } from '@opentelemetry/sdk-trace-base';
 import { expect } from 'chai';
+import { makeCertificate } from '../../../test/certificate.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { RawSocket } from '../../../test/raw-socket.js';
-import { KEY, TestService, until } from '../../../test/service.js';
+import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 
 /** The value of a metric with its labels, as Prometheus reads it; undefined when it is not there. */
 function readMetric(text: string, name: string): number | undefined {
@@ -177,6 +180,30 @@ describe('settings that are altered while the service runs', () => {
     expect(refused.json.type).to.equal('/problems/too-many');
     for (const { socket } of sockets) socket.terminate();
     await service.stop();
+  });
+
+  it('include a certificate that was renewed, and leave all as it was when it is none', async () => {
+    const [old, renewed] = [temporaryDirectory(), temporaryDirectory()];
+    const [first, second] = [makeCertificate(old.path), makeCertificate(renewed.path)];
+    const service = await TestService.start({ tls: first });
+    const { port } = new URL(service.url);
+    const shown = () =>
+      new Promise<string>((resolve, reject) => {
+        const socket = connect({ port: Number(port), host: '127.0.0.1', rejectUnauthorized: false }, () => {
+          resolve(socket.getPeerX509Certificate()!.fingerprint256);
+          socket.destroy();
+        }).on('error', reject);
+      });
+    const fingerprint = (cert: string) => new X509Certificate(cert).fingerprint256;
+    expect(await shown()).to.equal(fingerprint(first.cert));
+    service.service.reload({ tls: second });
+    expect(await shown()).to.equal(fingerprint(second.cert));
+    expect(() => service.service.reload({ tls: { cert: 'none', key: second.key } })).to.throw();
+    expect(() => service.service.reload({ tls: { cert: first.cert, key: second.key } })).to.throw();
+    expect(await shown()).to.equal(fingerprint(second.cert));
+    await service.stop();
+    old.remove();
+    renewed.remove();
   });
 });
 
