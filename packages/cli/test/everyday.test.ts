@@ -4,6 +4,7 @@ import { createServer, type Server } from 'node:http';
 import { existsSync, readFileSync, statSync } from 'node:fs';
 import { type AddressInfo } from 'node:net';
 import { promisify } from 'node:util';
+import type { ConnectionListing } from '@uproar/protocol';
 import type { Command } from 'commander';
 import { CommandBench, MAIN, Run } from '../../../test/command-run.js';
 import { buildProgram } from '../dist/program.js';
@@ -162,15 +163,18 @@ describe('the everyday of the command line', function () {
   });
 
   it('ends cleanly when it is interrupted', async () => {
+    const connections = async () =>
+      ((await service.request('GET', '/v1/connections')).json as ConnectionListing).connections;
     for (const args of [
       ['watch', 'balloons'],
       ['watch', 'balloons', '--json'],
       ['journal', '--follow'],
     ]) {
       const watching = new Run(args, { UPROAR_URL: service.url, UPROAR_KEY: KEY });
-      await new Promise((resolve) => setTimeout(resolve, 1200));
+      await until('it watches', async () => (await connections()).some(({ watches }) => watches.length > 0));
       watching.process.kill('SIGINT');
       expect(await watching.ended, args.join(' ')).to.deep.include({ code: 0, err: '' });
+      await until('it has gone', async () => (await connections()).length === 0);
     }
   });
 
