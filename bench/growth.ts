@@ -1,5 +1,5 @@
 /** How cost grows with documents, queries, watchers and writes: `npm run growth`. Draws the plots of docs/benchmarks.md. */
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { parseOrder, prepareQuery } from '@uproar/core';
@@ -169,23 +169,36 @@ async function draw({ title, x, y }: Plot, values: Point[]): Promise<string> {
     encoding: {
       x: { field: 'x', type: 'quantitative', title: x, scale: { type: 'log' }, axis },
       y: { field: 'y', type: 'quantitative', title: y, scale: { type: 'log' }, axis },
-      color: { field: 'curve', type: 'nominal', title: null, scale: { range: ['#5a4fcf', '#8f5a00', '#156b3e'] } },
-      strokeDash: { field: 'curve', type: 'nominal', title: null },
+      color: {
+        field: 'curve',
+        type: 'nominal',
+        title: null,
+        sort: null,
+        scale: { range: ['#5a4fcf', '#8f5a00', '#156b3e'] },
+      },
+      strokeDash: { field: 'curve', type: 'nominal', title: null, sort: null },
     },
-    config: { font: 'sans-serif', legend: { orient: 'bottom' } },
+    config: { font: 'sans-serif', legend: { orient: 'bottom', labelLimit: 0, columns: 2, symbolType: 'stroke' } },
   };
   return new vega.View(vega.parse(compile(spec).spec)).toSVG();
 }
 
-const wanted = process.argv.slice(2);
+// What was measured is kept beside the plots; `npm run growth -- --draw` draws them anew without measuring.
+const wanted = process.argv.slice(2).filter((word) => word !== '--draw');
+const onlyDraws = process.argv.includes('--draw');
 const folder = new URL('../docs/plots/', import.meta.url).pathname;
+const kept = join(folder, 'growth.json');
 mkdirSync(folder, { recursive: true });
+const results = (existsSync(kept) ? JSON.parse(readFileSync(kept, 'utf8')) : {}) as Record<string, Point[]>;
 for (const plot of PLOTS) {
   if (wanted.length > 0 && !wanted.includes(plot.name)) continue;
   console.log(plot.title);
-  const points = await plot.measure();
-  for (const { x, y, curve } of points)
+  const points = onlyDraws ? results[plot.name]! : await plot.measure();
+  for (const { x, y, curve } of points) {
     console.log(`  ${String(x).padStart(9)}  ${y.toPrecision(3).padStart(9)} ${plot.y}  ${curve}`);
+  }
+  results[plot.name] = points;
+  writeFileSync(kept, `${JSON.stringify(results, null, 1)}\n`);
   writeFileSync(join(folder, `growth-${plot.name}.svg`), `${await draw(plot, points)}\n`);
 }
 process.exit(0);
