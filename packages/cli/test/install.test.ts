@@ -102,7 +102,8 @@ describe('the packages, installed into an empty folder', function () {
     expect(said.trim()).to.equal('Meadow');
   });
 
-  it('serve the client as one file', async () => {
+  it('serve the client as one file, and the documentation', async () => {
+    expect(await (await fetch(`${url}/docs/`)).text()).to.include('Quick start');
     const { status, headers } = await fetch(`${url}/client/uproar.js`);
     expect([status, headers.get('content-type')]).to.deep.equal([200, 'text/javascript; charset=utf-8']);
   });
