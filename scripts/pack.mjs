@@ -12,6 +12,9 @@ const CLIENT_PACKAGES = { core: null, protocol: null, client: 'docs/client.md', 
 /** Our own packages that `uproar` needs; they travel inside it. */
 const INSIDE = ['core', 'protocol', 'client', 'service', 'console', 'demo'];
 
+/** What others bring along in a version that does not run on the oldest Node.js we take; an earlier one does. */
+const PINNED = { 'light-my-request': '~6.6.0' };
+
 makeReady();
 const destination = resolve(process.argv[2] ?? join(root, 'packed'));
 const workshop = mkdtempSync(join(tmpdir(), 'uproar-pack-'));
@@ -53,6 +56,7 @@ function layUproar() {
     if (peerDependenciesMeta) Object.assign(manifest, { peerDependencies, peerDependenciesMeta });
     cpSync(inner, join(folder, 'node_modules/@uproar', name), { recursive: true });
   }
+  manifest.dependencies = { ...PINNED, ...manifest.dependencies };
   manifest.bundleDependencies = INSIDE.map((name) => `@uproar/${name}`);
   writeFileSync(join(folder, 'package.json'), `${JSON.stringify(manifest, null, 2)}\n`);
   return folder;

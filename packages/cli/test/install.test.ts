@@ -33,7 +33,8 @@ describe('the packages, installed into an empty folder', function () {
     execFileSync(process.execPath, [join(ROOT, 'scripts/pack.mjs'), packed.path], { stdio: 'ignore' });
     const packages = readdirSync(packed.path).map((name) => join(packed.path, name));
     writeFileSync(join(folder.path, 'package.json'), '{"private":true,"type":"module"}\n');
-    const quiet = ['--prefer-offline', '--no-audit', '--no-fund', '--loglevel=error'];
+    // Nothing may come along that does not run on this Node.js.
+    const quiet = ['--engine-strict', '--prefer-offline', '--no-audit', '--no-fund', '--loglevel=error'];
     // SQLite takes minutes to compile; what was compiled for this checkout is the same.
     execFileSync('npm', ['install', '--ignore-scripts', ...quiet, ...packages], { cwd: folder.path, stdio: 'pipe' });
     const compiled = 'node_modules/better-sqlite3/build';
