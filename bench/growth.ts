@@ -198,7 +198,7 @@ for (const plot of PLOTS) {
     console.log(`  ${String(x).padStart(9)}  ${y.toPrecision(3).padStart(9)} ${plot.y}  ${curve}`);
   }
   results[plot.name] = points;
-  writeFileSync(kept, `${JSON.stringify(results, null, 1)}\n`);
+  writeFileSync(kept, `${JSON.stringify(results, null, 2)}\n`);
   writeFileSync(join(folder, `growth-${plot.name}.svg`), `${await draw(plot, points)}\n`);
 }
 process.exit(0);

@@ -5,6 +5,7 @@ type Choice = 'light' | 'dark';
 
 const STORAGE_ITEM = 'uproar-theme';
 const system = matchMedia('(prefers-color-scheme: dark)');
+const still = matchMedia('(prefers-reduced-motion: reduce)');
 const chosen = ref<Choice | null>(localStorage.getItem(STORAGE_ITEM) as Choice | null);
 const systemIsDark = ref(system.matches);
 system.addEventListener('change', ({ matches }) => (systemIsDark.value = matches));
@@ -24,6 +25,8 @@ watchEffect(() => document.documentElement.classList.toggle('dark', isDark.value
 export const componentTheme = computed(() => ({
   algorithm: isDark.value ? antTheme.darkAlgorithm : antTheme.defaultAlgorithm,
   token: {
+    // Whoever has asked their system for less motion gets drawers and menus at once.
+    motion: !still.matches,
     colorPrimary: isDark.value ? '#7568e6' : '#5a4fcf',
     colorInfo: isDark.value ? '#8f86f0' : '#5a4fcf',
     colorSuccess: isDark.value ? '#62d79a' : '#156b3e',

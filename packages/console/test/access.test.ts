@@ -20,8 +20,10 @@ describe('access in the console', function () {
     await service.request('PUT', '/v1/data/flights/f-1', { crew: 'c-1', altitude: 100 });
     await service.request('PUT', '/v1/data/flights/f-2', { crew: 'c-2', altitude: 200 });
     browser = await chromium.launch(CHROMIUM);
-    page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage();
-    page.setDefaultTimeout(10_000);
+    page = await (
+      await browser.newContext({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' })
+    ).newPage();
+    page.setDefaultTimeout(30_000);
     page.on('pageerror', (error) => faults.push(error.message));
     page.on('console', (message) => {
       if (message.type() === 'error' && !/WebSocket|status of (403|409|422)/.test(message.text()))

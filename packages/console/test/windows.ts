@@ -16,9 +16,13 @@ export class Windows {
     afterEach(() => expect(this.#faults.splice(0), 'nothing goes wrong in the page').to.deep.equal([]));
   }
 
-  /** A window of its own at an address. */
+  /** A window of its own at an address, of somebody who has asked for less motion unless told otherwise. */
   async open(address: string, options: BrowserContextOptions = {}): Promise<Page> {
-    const context = await this.#browser!.newContext({ viewport: { width: 1280, height: 800 }, ...options });
+    const context = await this.#browser!.newContext({
+      viewport: { width: 1280, height: 800 },
+      reducedMotion: 'reduce',
+      ...options,
+    });
     const page = await context.newPage();
     page.setDefaultTimeout(30_000);
     page.on('pageerror', (error) => this.#faults.push(error.message));
