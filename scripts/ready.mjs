@@ -14,7 +14,8 @@ export function makeReady() {
   requireNode();
   if (!isInstalled()) {
     console.log('installing packages (the first time takes some minutes)');
-    run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
+    // One of the packages would report its installation to its makers.
+    run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { SCARF_ANALYTICS: 'false' });
   }
   const sources = ['core', 'protocol', 'service', 'client', 'vue', 'cli'].map((name) => `packages/${name}/src`);
   step(
