@@ -146,7 +146,7 @@ export function applyWrite(
     },
   });
   const address = formatAddress(write.collection, write.id);
-  const unmet = write.condition && findUnmet(write.condition, current);
+  const unmet = write.condition && describeUnmet(write.condition, current);
   if (unmet) {
     const [expectedVersion] = write.condition?.versionIn?.length === 1 ? write.condition.versionIn : [];
     const extra = expectedVersion === undefined ? {} : { expectedVersion };
@@ -237,7 +237,8 @@ export function findStaleRead(
   return undefined;
 }
 
-function findUnmet(condition: Condition, current: Document | undefined): string | undefined {
+/** What of a condition does not hold, in words that follow a document's address; undefined where all of it holds. */
+export function describeUnmet(condition: Condition, current: Document | undefined): string | undefined {
   const version = current?.version ?? 0;
   const state = current ? `has version ${version}` : 'does not exist';
   if (condition.exists === true && !current) return 'was expected to exist, but does not';

@@ -78,6 +78,14 @@ describe('files', () => {
       size: 10,
       sha256: hashOf(other),
     });
+    // Only instead of the content that was read, known by its ETag, or by the version of the description.
+    const tag = `"${hashOf(other)}"`;
+    expect((await send('/v1/files/pic/content', other, { 'if-match': '"1"' })).status).to.equal(412);
+    expect((await send('/v1/files/pic/content', bytes, { 'if-none-match': '*' })).status).to.equal(412);
+    expect((await send('/v1/files/pic/content', bytes, { 'if-match': `"x", ${tag}` })).status).to.equal(200);
+    expect((await send('/v1/files/pic/content', other, { 'if-match': tag })).status).to.equal(412);
+    const { version } = (await service.request('GET', '/v1/data/files/pic')).json;
+    expect((await send('/v1/files/pic/content', other, { 'if-match': `"${version}"` })).status).to.equal(200);
     // What no document has any more is swept.
     await service.request('DELETE', `/v1/data/files/${second.json.id}`);
     expect(service.service.store.contents.sweep(Date.now())).to.equal(1);
@@ -175,7 +183,10 @@ describe('files', () => {
       415,
       'unsupported-type',
     ]);
-    expect(await refused('/v1/files/a/content', { 'if-match': '"77"' })).to.deep.equal([409, 'version-mismatch']);
+    const unmet = [412, 'precondition-failed'];
+    expect(await refused('/v1/files/a/content', { 'if-match': '"77"' })).to.deep.equal(unmet);
+    expect(await refused('/v1/files/a/content', { 'if-match': `"${'0'.repeat(64)}"` })).to.deep.equal(unmet);
+    expect(await refused('/v1/files/a/content', { 'if-match': 'x' })).to.deep.equal([400, 'bad-request']);
     expect(await refused('/v1/files/a/content', {}, Buffer.alloc(5_000_001))).to.deep.equal([413, 'too-large']);
     expect(kept()).to.deep.equal([]);
     expect((await service.request('GET', '/v1/data/files/a')).status).to.equal(404);

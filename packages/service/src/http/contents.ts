@@ -1,5 +1,15 @@
 import { createReadStream } from 'node:fs';
-import { formatTime, isObject, sees, withoutFields, type Document, type JsonObject } from '@uproar/core';
+import {
+  describeUnmet,
+  formatTime,
+  isObject,
+  sees,
+  withoutFields,
+  type Access,
+  type Condition,
+  type Document,
+  type JsonObject,
+} from '@uproar/core';
 import { DocumentId, Problem, ProblemError, problemError, problemName, WireDocument } from '@uproar/protocol';
 import contentDisposition from 'content-disposition';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
@@ -8,11 +18,11 @@ import parseRange from 'range-parser';
 import { z } from 'zod';
 import { LINK_SECONDS } from '../identity/signed-links.js';
 import { seenDocument } from '../live/sources.js';
-import { FILES, type Received } from '../store/index.js';
+import { FILES, stringifyStored, type Received } from '../store/index.js';
 import { readableAccess } from './access.js';
 import { parseBody } from './body-parser.js';
 import type { Context } from './context.js';
-import { conditionFrom } from './preconditions.js';
+import { conditionFrom, refuseUnmet, versionOfTag } from './preconditions.js';
 import { senderOf } from './sender.js';
 
 /** Contents of these types are shown by browsers without running anything in them. */
@@ -132,17 +142,19 @@ export function contentAddress(id: string): string {
   return `/v1/files/${id}/content`;
 }
 
-/** The description of a file with content, as far as whoever asks may see it. */
-function seenFile(context: Context, request: FastifyRequest, id: string): Document {
-  const { store } = context;
+/** The description of a file, as far as whoever asks may see it. */
+function seenDescription({ store }: Context, id: string, access: Access | undefined): Document | undefined {
   const info = store.collections.get(FILES);
   const stored = info && store.documents.get(info.number, id);
   // A signed link was made by somebody who sees it.
+  const text = stored && (access ? seenDocument(stored, access) : stringifyStored(stored));
+  return text === undefined ? undefined : (JSON.parse(text) as Document);
+}
+
+/** The description of a file with content, as far as whoever asks may see it. */
+function seenFile(context: Context, request: FastifyRequest, id: string): Document {
   const granted = request.identity as typeof request.identity | undefined;
-  const access = granted ? readableAccess(context, granted, FILES) : undefined;
-  const text =
-    stored && (access ? seenDocument(stored, access) : JSON.stringify({ id, data: JSON.parse(stored.data) }));
-  const document = text === undefined ? undefined : (JSON.parse(text) as Document);
+  const document = seenDescription(context, id, granted && readableAccess(context, granted, FILES));
   if (typeof document?.data.sha256 === 'string') return document;
   throw problemError(
     'no-such-document',
@@ -169,6 +181,7 @@ async function upload(
       rule: 'create',
     });
   }
+  checkCondition(context, request, id);
   const length = request.headers['content-length'];
   // Where it is refused halfway, the rest is not waited for.
   reply.header('connection', 'close');
@@ -178,7 +191,7 @@ async function upload(
   const { sha256 } = received;
   const { change } = await writeDescription(context, request, id, described, sha256).catch((error: unknown) => {
     store.contents.settle(sha256, true);
-    throw error;
+    return refuseUnmet(error);
   });
   store.contents.settle(sha256, false);
   reply.code(change.before ? 200 : 201).header('location', `/v1/data/${FILES}/${id}`);
@@ -197,13 +210,14 @@ function describeContent(type: string, { sha256, sizeBytes }: Received): JsonObj
 
 /** A description that is there is changed, one that is not is made; whichever it is when the content has come. */
 async function writeDescription(
-  { committer }: Context,
+  context: Context,
   request: FastifyRequest,
   id: string,
   data: JsonObject,
   content: string,
 ) {
-  const condition = conditionFrom(request.headers);
+  const { committer } = context;
+  const condition = conditionOf(context, request, id);
   const sender = senderOf(request);
   const write = { collection: FILES, id, content, ...(condition ? { condition } : {}) };
   try {
@@ -212,6 +226,24 @@ async function writeDescription(
     if (!(error instanceof ProblemError) || problemName(error.problem) !== 'no-such-document') throw error;
     return committer.write({ ...write, kind: 'create', data: { name: id, ...data } }, sender);
   }
+}
+
+/**
+ * What `If-Match` and `If-None-Match` ask of a file that is to be sent. Its ETag is the hash of its content, which stands for the
+ * version that has it; the version of its description is taken as well.
+ */
+function conditionOf(context: Context, request: FastifyRequest, id: string): Condition | undefined {
+  const now = seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
+  return conditionFrom(request.headers, (tag) => (tag === now?.data.sha256 ? now.version : versionOfTag(tag)));
+}
+
+/** Refuses what would be refused in the end before it is read. */
+function checkCondition(context: Context, request: FastifyRequest, id: string): void {
+  const condition = conditionOf(context, request, id);
+  const now = seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
+  const unmet = condition && describeUnmet(condition, now);
+  if (unmet === undefined) return;
+  throw problemError('precondition-failed', `${FILES}/${id} ${unmet}.`, { document: `${FILES}/${id}` });
 }
 
 function readFields(text: string): JsonObject {

@@ -6,8 +6,6 @@ import {
   Listing,
   PatchOperations,
   Problem,
-  ProblemError,
-  problemName,
   Seq,
   WireAdjustments,
   WireDocument,
@@ -29,7 +27,7 @@ import { compileCheck, describeIssue } from './errors.js';
 import { readDocumentAt } from './read-document.js';
 import { idempotencyKey, senderOf } from './sender.js';
 import { answerWithWatch } from './event-stream.js';
-import { conditionFrom, entityTag, judgeRead } from './preconditions.js';
+import { conditionFrom, entityTag, judgeRead, refuseUnmet } from './preconditions.js';
 
 const CollectionParams = z.object({ collection: CollectionName });
 const DocumentParams = z.object({ collection: CollectionName, id: DocumentId });
@@ -293,11 +291,5 @@ async function append({ committer }: Context, request: FastifyRequest, write: Wr
   const condition = conditionFrom(request.headers);
   const content = [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
   const retry = key === undefined ? undefined : { id: key, content };
-  try {
-    return await committer.write({ ...write, condition }, senderOf(request), retry);
-  } catch (error) {
-    if (!(error instanceof ProblemError) || problemName(error.problem) !== 'version-mismatch') throw error;
-    const { detail, document, currentVersion, expectedVersion } = error.problem;
-    throw problemError('precondition-failed', detail, { document, expectedVersion, currentVersion });
-  }
+  return committer.write({ ...write, condition }, senderOf(request), retry).catch(refuseUnmet);
 }

@@ -92,7 +92,8 @@ export class Contents {
     const incoming = join(this.#directory, 'incoming', randomBytes(12).toString('hex'));
     this.#uploads++;
     try {
-      mkdirSync(dirname(incoming), { recursive: true, mode: 0o700 });
+      const made = mkdirSync(dirname(incoming), { recursive: true, mode: 0o700 });
+      if (made === this.#directory) await syncFolder(dirname(made));
       const received = await this.#write(stream, incoming);
       if (announced !== undefined && received.sizeBytes !== announced) {
         throw problemError('bad-request', `${announced} bytes were announced, and ${received.sizeBytes} came.`);
@@ -238,12 +239,10 @@ export class Contents {
       )
       .run(sha256, sizeBytes, now, now);
     const place = this.path(sha256);
-    if (existsSync(place)) return;
     mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
-    await rename(incoming, place);
-    const folder = await open(dirname(place), 'r');
-    await folder.sync();
-    await folder.close();
+    if (!existsSync(place)) await rename(incoming, place);
+    // A name is on disk once the folder that it stands in is, and so with the name of that folder.
+    for (const folder of [dirname(place), this.#directory]) await syncFolder(folder);
   }
 }
 
@@ -251,6 +250,12 @@ export class Contents {
 export function contentPath(directory: string, sha256: string): string {
   if (!/^[0-9a-f]{64}$/.test(sha256)) throw new Error('This is no hash.');
   return join(directory, sha256.slice(0, 2), sha256);
+}
+
+async function syncFolder(path: string): Promise<void> {
+  const folder = await open(path, 'r');
+  await folder.sync();
+  await folder.close();
 }
 
 function hashOf(document: Document | undefined): string | undefined {
