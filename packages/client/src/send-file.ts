@@ -36,7 +36,8 @@ export async function send(
     }
     if (answer && answer.status < 300) return JSON.parse(answer.text) as TypedDocument;
     // A service that stops or has too much to do takes it later.
-    if (answer && ![429, 503].includes(answer.status) && answer.text.startsWith('{')) throw new Refused(JSON.parse(answer.text));
+    if (answer && ![429, 503].includes(answer.status) && answer.text.startsWith('{'))
+      throw new Refused(JSON.parse(answer.text));
     await new Promise((resolve) => setTimeout(resolve, RETRY_MS));
   }
 }
