@@ -79,12 +79,16 @@ const pages = {
     await page.getByText('Connected').waitFor();
     await page.getByLabel('Tell the tower').fill('In sight, heading for the river');
     await page.getByRole('button', { name: 'Send' }).click();
+    const authorization = `Bearer ${KEY}`;
+    const picture = await fetch(`${url}/v1/files/picture-bl-1/content`, { headers: { authorization } });
+    const buffer = Buffer.from(await picture.arrayBuffer());
     await sleep(1500);
     demo.kill('SIGSTOP');
     await page.getByRole('button', { name: 'landed' }).click();
     await page.getByLabel('Tell the tower').fill('Down by the mill, road is free');
     await page.getByRole('button', { name: 'Send' }).click();
-    await sleep(800);
+    await page.getByLabel('Picture …').setInputFiles({ name: 'down.png', mimeType: 'image/png', buffer });
+    await sleep(1200);
     setTimeout(() => demo.kill('SIGCONT'), 1500);
   },
   async 'console-query'(page) {

@@ -22,10 +22,16 @@ function begin() {
   const balloons = store.collection('balloons');
   const reports = store.collection('reports');
 
+  /** Pictures that have not arrived yet. */
+  let unsent = [];
+  /** How often pictures were looked for. */
+  let runs = 0;
+
   store.subscribe(showConnection);
-  setInterval(() => showConnection(store.state), 500);
+  setInterval(() => (unsent.length > 0 ? void showPictures() : showConnection(store.state)), 500);
   function showConnection(state) {
-    const waiting = store.pending === 0 ? '' : `, ${store.pending} waiting`;
+    const count = store.pending + unsent.length;
+    const waiting = count === 0 ? '' : `, ${count} waiting`;
     const words = {
       connecting: 'Connecting …',
       online: 'Connected',
@@ -96,6 +102,47 @@ function begin() {
     $('text').value = '';
     send(reports.create({ balloonId: id, text, at: new Date().toISOString() }));
   });
+
+  // Pictures wait like everything else. Those that have arrived are shown by links that need no key.
+  const pictures = store.collection('files').where`balloonId = ${id}`.order('-at').limit(6).watch();
+  const images = new Map();
+  pictures.subscribe(() => void showPictures());
+  $('picture').addEventListener('change', ({ target }) => {
+    const [file] = target.files;
+    target.value = '';
+    if (!file) return;
+    const arrived = store.files.upload(file, { data: { balloonId: id, at: new Date().toISOString() } });
+    setTimeout(showPictures);
+    send(arrived.finally(showPictures));
+  });
+  void showPictures();
+  async function showPictures() {
+    const run = ++runs;
+    unsent = (await store.files.pending().catch(() => [])).filter(({ data }) => data?.balloonId === id);
+    const shown = new Map([
+      ...unsent.map((file) => [file.id, { pending: true, name: file.name, content: file.content }]),
+      ...pictures.current.documents.map((one) => [one.id, { pending: false, name: one.data.name }]),
+    ]);
+    for (const key of images.keys()) if (!shown.has(key)) images.delete(key);
+    for (const [key, { pending, name, content }] of shown) {
+      const image = images.get(key) ?? Object.assign(document.createElement('img'), { alt: name });
+      images.set(key, image);
+      image.classList.toggle('pending', pending);
+      if (image.src !== '') continue;
+      if (content) image.src = URL.createObjectURL(content);
+      else if (store.state.name === 'online') image.src = await store.files.link(key).catch(() => '');
+    }
+    // Another has begun meanwhile, and knows better.
+    if (run !== runs) return;
+    $('pictures').replaceChildren(
+      ...[...shown.keys()].map((key) => {
+        const item = document.createElement('li');
+        item.append(images.get(key));
+        return item;
+      }),
+    );
+    showConnection(store.state);
+  }
 
   // Views undo what is refused; the person is told why.
   function send(done) {

@@ -7,7 +7,13 @@ export type { OnRefused, Refused } from './outbox.js';
 export { Query, type QueryParts, type TypedListing } from './query.js';
 export { MisfitError, type DataOf, type Misfit, type OnMisfit, type Schema } from './schema.js';
 export type { OpenSocket, SocketLike } from './socket.js';
-export { MemoryStorage, type ClientStorage, type OutboxEntry, type StoredView } from './storage/storage.js';
+export {
+  MemoryStorage,
+  type ClientStorage,
+  type KeptUpload,
+  type OutboxEntry,
+  type StoredView,
+} from './storage/storage.js';
 export { Store } from './store.js';
 export { Transaction } from './transaction.js';
 export type { Move, TypedDocument, View } from './view.js';
@@ -17,4 +23,4 @@ export { ProblemError } from '@uproar/protocol/problem-error';
 export type { Adjustments, Document, JsonObject, JsonPatch, JsonValue } from '@uproar/core';
 export type { CollectionSummary, Listing, Problem, Receipt, WatchTarget } from '@uproar/protocol';
 
-export type { Files, UploadOptions } from './files.js';
+export type { Files, RefusedUpload, UploadOptions } from './files.js';

@@ -1,5 +1,7 @@
 import type { JsonObject } from '@uproar/core';
 import { ProblemError } from '@uproar/protocol/problem-error';
+import type { Problem } from '@uproar/protocol';
+import type { ClientStorage, KeptUpload } from './storage/storage.js';
 import type { Store } from './store.js';
 import type { TypedDocument } from './view.js';
 
@@ -19,29 +21,59 @@ export interface UploadOptions {
   signal?: AbortSignal;
 }
 
+/** A file that was kept over a restart and that the store refused then, and why. */
+export interface RefusedUpload {
+  id: string;
+  problem: Problem;
+}
+
+/** What sending files works with. */
+export interface FilesOptions {
+  store: Store;
+  storage: ClientStorage;
+  headers: () => Promise<Record<string, string>>;
+  onRefused: ((refused: RefusedUpload) => void) | undefined;
+  /** The class of refusals, which is not in the file that is loaded later. */
+  Refused: typeof ProblemError;
+  /** The files that are on their way, or wait for a connection, in the order of their making. */
+  waiting: Map<string, KeptUpload>;
+  /** When the files of an id are through, those that go one after the other. */
+  turns: Map<string, Promise<void>>;
+}
+
 const loaded = () => import('./uproar-more.js');
 
 /** The files of a store: documents of the collection `files` with content. */
 export class Files {
-  readonly #store: Store;
-  readonly #headers: () => Promise<Record<string, string>>;
+  readonly #options: FilesOptions;
 
   /** For the store. */
-  constructor(store: Store, headers: () => Promise<Record<string, string>>) {
-    this.#store = store;
-    this.#headers = headers;
+  constructor(options: Omit<FilesOptions, 'Refused' | 'waiting' | 'turns'>) {
+    this.#options = { ...options, Refused: ProblemError, waiting: new Map(), turns: new Map() };
   }
 
   /**
-   * Uploads a file. Without a connection it waits for one, and what is cut off is sent again, for as long as this client lives.
-   * The id is there at once; the promise resolves with the description.
+   * Uploads a file. Without a connection it waits for one, and what is cut off is sent again. The id is there at once; the
+   * promise resolves with the description. Where the client has a storage, a file of up to 100 MB is kept there until it has
+   * arrived, and sent by the next client that opens it.
    *
    * @throws {ProblemError} when it is refused
    */
   upload(content: Blob, options: UploadOptions = {}): Promise<TypedDocument> & { readonly id: string } {
-    const id = options.id ?? this.#store.newId();
-    const done = loaded().then(({ send }) => send(this.#store, this.#headers, ProblemError, id, content, options));
+    const id = options.id ?? this.#options.store.newId();
+    const done = loaded().then(({ upload }) => upload(this.#options, id, content, options));
     return Object.assign(done, { id });
+  }
+
+  /** The files that have not arrived yet, those of earlier clients with the same storage included. */
+  async pending(): Promise<KeptUpload[]> {
+    return (await loaded()).pendingUploads(this.#options);
+  }
+
+  /** Sends what an earlier client has kept. For the store. */
+  async resume(): Promise<void> {
+    // Loaded while there is a connection, so that it is there when there is none.
+    return (await loaded()).resumeUploads(this.#options);
   }
 
   /**
@@ -49,6 +81,6 @@ export class Files {
    * 5 minutes unless told otherwise.
    */
   async link(id: string, seconds?: number): Promise<string> {
-    return (await loaded()).link(this.#store, id, seconds);
+    return (await loaded()).link(this.#options.store, id, seconds);
   }
 }

@@ -1,3 +1,4 @@
+import type { RefusedUpload } from './files.js';
 import type { Token } from './link.js';
 import type { OnRefused } from './outbox.js';
 import type { Misfit } from './schema.js';
@@ -22,6 +23,8 @@ export interface ConnectOptions {
   outbox?: boolean;
   /** Decides what becomes of a write that the store refuses. Without it, it is undone and its promise rejected. */
   onRefused?: OnRefused;
+  /** Hears of files that an earlier client kept in the storage and that the store refused. Without it they are written to the console. */
+  onUploadRefused?: (refused: RefusedUpload) => void;
   /** Hears of documents that do not fit the schema of their collection. Without it they are written to the console. */
   onMisfit?: (misfit: Misfit) => void;
   /**

@@ -43,6 +43,8 @@ export class Store implements WatchHost {
   readonly url: string;
   /** An id for a new document. Later ids sort behind earlier ones. */
   readonly newId = createIdGenerator({ now: Date.now, random: (bytes) => crypto.getRandomValues(bytes) });
+  /** The files of the store. */
+  readonly files: Files;
   readonly #options: ConnectOptions & { openSocket: OpenSocket };
   readonly #storage: ClientStorage;
   readonly #outbox: Outbox | undefined;
@@ -63,6 +65,12 @@ export class Store implements WatchHost {
     this.url = base.origin;
     this.#options = options;
     this.#storage = options.storage ?? new MemoryStorage();
+    this.files = new Files({
+      store: this,
+      storage: this.#storage,
+      headers: this.#authorization,
+      onRefused: options.onUploadRefused,
+    });
     // Nothing is told before the constructor is through.
     this.#link = options.transport === 'http' ? this.#openHttp() : this.#openSocket();
     if (options.outbox === false) return;
@@ -75,11 +83,6 @@ export class Store implements WatchHost {
       onRefused: options.onRefused,
       changed: (entry, receipt) => this.#outboxChanged(entry.commit, receipt),
     });
-  }
-
-  /** The files of the store. */
-  get files(): Files {
-    return new Files(this, this.#authorization);
   }
 
   /** Where the connection stands, and why. */
@@ -431,6 +434,7 @@ export class Store implements WatchHost {
 
   #stateChanged(state: ConnectionState): void {
     if (state.name === 'online') {
+      if (this.#helloAt === 0) this.files.resume().catch(() => undefined);
       this.#helloAt = Date.now();
       void this.#resume();
     } else {

@@ -1,6 +1,6 @@
 /**
- * What is needed now and then: sending files, and finding out what is wrong with the way to the store. It is loaded when it is
- * asked for, so that all others need not wait for it.
+ * What is needed now and then: sending files, and finding out what is wrong with the way to the store. It is loaded once there is
+ * a connection, so that nothing has to wait for it.
  */
 export { checkWay } from './check-way.js';
-export { link, send } from './send-file.js';
+export { link, pendingUploads, resumeUploads, upload } from './send-file.js';

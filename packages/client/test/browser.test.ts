@@ -3,10 +3,12 @@ import { readFileSync } from 'node:fs';
 import { gzipSync } from 'node:zlib';
 import { chromium, type Browser, type BrowserContext, type Page } from 'playwright-core';
 import { CLIENT_FILE } from '@uproar/client/file';
-import { FIELD_DIRECTORY } from '@uproar/demo';
+import { drawBalloon, FIELD_DIRECTORY } from '@uproar/demo';
 import { CHROMIUM } from '../../../test/chromium.js';
 import { HostileLink } from '../../../test/hostile-link.js';
 import { KEY, TestService, until } from '../../../test/service.js';
+
+const isDrawn = (image: unknown) => (image as { naturalWidth: number }).naturalWidth === 200;
 
 describe('the client in a browser', function () {
   this.timeout(60_000);
@@ -36,7 +38,7 @@ describe('the client in a browser', function () {
   beforeEach(async () => {
     link = await HostileLink.start(service.url);
     context = await browser.newContext({ viewport: { width: 400, height: 800 } });
-    context.setDefaultTimeout(10_000);
+    context.setDefaultTimeout(30_000);
   });
   afterEach(async () => {
     await context.close();
@@ -112,14 +114,20 @@ describe('the client in a browser', function () {
     await page.getByRole('button', { name: '−10' }).click();
     await page.getByLabel('Tell the tower').fill('Down by the mill');
     await page.getByRole('button', { name: 'Send' }).click();
-    await page.getByText('No connection, 4 waiting').waitFor();
+    await page.getByLabel('Picture …').setInputFiles({
+      name: 'down.png',
+      mimeType: 'image/png',
+      buffer: drawBalloon({ colours: ['teal', 'amber'], panels: 12 }),
+    });
+    await page.getByText('No connection, 5 waiting').waitFor();
     expect(await page.locator('#fuel').textContent()).to.equal('10');
     expect(await page.locator('li.pending').textContent()).to.include('Down by the mill');
     expect(await balloon()).to.include({ status: 'aloft', fuel: 30 });
 
     await page.reload();
-    await page.getByText('No connection, 4 waiting').waitFor();
+    await page.getByText('No connection, 5 waiting').waitFor();
     await page.getByText('as last heard').waitFor();
+    await until('the picture is there', () => page.locator('#pictures img.pending').evaluate(isDrawn));
     expect(await page.getByRole('button', { name: 'landed' }).getAttribute('aria-pressed')).to.equal('true');
     expect(await page.locator('#fuel').textContent()).to.equal('10');
     await page.locator('li.pending').getByText('Down by the mill').waitFor();
@@ -129,6 +137,10 @@ describe('the client in a browser', function () {
     await until('all arrived', async () => (await balloon()).fuel === 10);
     expect(await balloon()).to.include({ status: 'landed', fuel: 10 });
     await page.waitForFunction(() => document.querySelectorAll('.pending').length === 0);
+    await page.getByText('Connected', { exact: true }).waitFor();
+    expect(await page.locator('#pictures img').evaluate(isDrawn)).to.equal(true);
+    const files = (await service.client().collection('files').where`balloonId = 'bl-17'`.list()).documents;
+    expect(files.map(({ data: { name, type } }) => [name, type])).to.deep.equal([['down.png', 'image/png']]);
     const { documents } = await service.client().collection('reports').list();
     expect(documents.map(({ data }) => data.text)).to.deep.equal(['Down by the mill']);
     await service.client().collection('balloons').merge('bl-17', { name: 'Grey Goose' });

@@ -5,7 +5,7 @@ import { request as httpRequest } from 'node:http';
 import { connect as connectSocket } from 'node:net';
 import { join } from 'node:path';
 import { checkStore, databaseFile, restoreBackup, startService } from '@uproar/service';
-import { connect, isProblem } from '@uproar/client';
+import { connect, FileStorage, isProblem, type RefusedUpload, type Store } from '@uproar/client';
 import { StreamReader } from '../../../test/event-stream.js';
 import { HostileLink } from '../../../test/hostile-link.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
@@ -405,6 +405,62 @@ describe('files of the client', () => {
     } finally {
       store.close();
       await link.stop();
+    }
+  });
+
+  it('are kept where the client has a storage, and sent by the next one that opens it, once', async () => {
+    const folder = temporaryDirectory();
+    const link = await HostileLink.start(service.url);
+    const refusals: RefusedUpload[] = [];
+    const open = () =>
+      connect(link.url, {
+        token: KEY,
+        backoffMs: () => 30,
+        storage: new FileStorage(folder.path),
+        onUploadRefused: (refused) => refusals.push(refused),
+      });
+    link.down = true;
+    const first = open();
+    const bytes = randomBytes(200_000);
+    const abort = new AbortController();
+    const uploads = [
+      first.files.upload(new File([bytes], 'a.png', { type: 'image/png' }), {
+        id: 'kept',
+        data: { balloonId: 'bl-2' },
+      }),
+      first.files.upload(new Blob(['x'], { type: 'no/ty pe' }), { id: 'wrong' }),
+      first.files.upload(new Blob(['first']), { id: 'twice' }),
+      first.files.upload(new Blob(['second']), { id: 'twice' }),
+      first.files.upload(new Blob(['y']), { id: 'given-up', signal: abort.signal }),
+    ].map((upload) => upload.catch((error: unknown) => error));
+    const idsOf = async (store: Store) => (await store.files.pending()).map(({ id }) => id);
+    const kept = () => readdirSync(join(folder.path, 'uploads')).length;
+    await until('they are kept', () => kept() === 10);
+    abort.abort();
+    await until('one is given up', () => kept() === 8);
+    first.close();
+    expect((await Promise.all(uploads)).every((outcome) => outcome instanceof Error)).to.equal(true);
+
+    // One that a crash has cut off is not there.
+    writeFileSync(join(folder.path, 'uploads', 'half'), 'x');
+    const second = open();
+    try {
+      expect(await idsOf(second)).to.deep.equal(['kept', 'wrong', 'twice', 'twice']);
+      link.down = false;
+      await until('all are settled', async () => (await second.files.pending()).length === 0);
+      expect(refusals.map(({ id, problem }) => [id, problem.status])).to.deep.equal([['wrong', 415]]);
+      expect((await second.collection('files').get('kept'))?.data).to.deep.include({
+        name: 'a.png',
+        type: 'image/png',
+        balloonId: 'bl-2',
+        sha256: hashOf(bytes),
+      });
+      expect((await second.collection('files').get('twice'))?.data.sha256).to.equal(hashOf(Buffer.from('second')));
+      expect(kept()).to.equal(0);
+    } finally {
+      second.close();
+      await link.stop();
+      folder.remove();
     }
   });
 });

@@ -4,13 +4,16 @@ import {
   fdatasyncSync,
   mkdirSync,
   openSync,
+  readdirSync,
   readFileSync,
   renameSync,
+  rmSync,
   writeFileSync,
   writeSync,
 } from 'node:fs';
+import { readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import type { ClientStorage, OutboxEntry, StoredView } from './storage.js';
+import type { ClientStorage, KeptUpload, OutboxEntry, StoredView } from './storage.js';
 
 /** A log of additions and removals is written anew when it has so many lines more than entries. */
 const MAX_EXTRA_LINES = 1000;
@@ -29,7 +32,7 @@ export class FileStorage implements ClientStorage {
   constructor(directory: string) {
     this.#directory = directory;
     this.#file = join(directory, 'outbox.ndjson');
-    mkdirSync(directory, { recursive: true, mode: 0o700 });
+    mkdirSync(this.#uploads, { recursive: true, mode: 0o700 });
     for (const line of readText(this.#file).split('\n')) {
       // A line that a crash has cut off was not acknowledged to anybody.
       const change = parse<{ put?: OutboxEntry; remove?: string }>(line);
@@ -37,6 +40,11 @@ export class FileStorage implements ClientStorage {
       else if (change?.remove !== undefined) this.#entries.delete(change.remove);
     }
     this.#descriptor = this.#compact();
+    // So with files that were being kept when the process ended.
+    const names = new Set(readdirSync(this.#uploads));
+    for (const name of names) {
+      if (!name.endsWith('.json') && !names.has(`${name}.json`)) rmSync(this.#uploadFile(name));
+    }
   }
 
   entries(): Promise<OutboxEntry[]> {
@@ -66,6 +74,30 @@ export class FileStorage implements ClientStorage {
     });
   }
 
+  async uploads(): Promise<KeptUpload[]> {
+    const uploads: KeptUpload[] = [];
+    for (const name of readdirSync(this.#uploads).sort()) {
+      const [, key] = /^(.+)\.json$/.exec(name) ?? [];
+      const told = key === undefined ? undefined : parse<Omit<KeptUpload, 'content'>>(readText(this.#uploadFile(name)));
+      if (told) uploads.push({ ...told, content: new Blob([await readFile(this.#uploadFile(told.key))]) });
+    }
+    return uploads;
+  }
+
+  async putUpload({ content, ...told }: KeptUpload): Promise<void> {
+    const file = this.#uploadFile(told.key);
+    const chunks = content.stream() as unknown as AsyncIterable<Uint8Array>;
+    await writeFile(file, chunks, { mode: 0o600, flush: true } as never);
+    // It counts once it is told what it is.
+    replaceFile(`${file}.json`, JSON.stringify(told));
+  }
+
+  removeUpload(key: string): Promise<void> {
+    const file = this.#uploadFile(key);
+    for (const name of [`${file}.json`, file]) rmSync(name, { force: true });
+    return Promise.resolve();
+  }
+
   close(): void {
     if (this.#descriptor !== -1) closeSync(this.#descriptor);
     this.#descriptor = -1;
@@ -86,6 +118,14 @@ export class FileStorage implements ClientStorage {
     replaceFile(this.#file, [...this.#entries.values()].map((entry) => JSON.stringify({ put: entry }) + '\n').join(''));
     this.#lines = this.#entries.size;
     return openSync(this.#file, 'a', 0o600);
+  }
+
+  get #uploads(): string {
+    return join(this.#directory, 'uploads');
+  }
+
+  #uploadFile(name: string): string {
+    return join(this.#uploads, name);
   }
 
   #viewFile(key: string): string {

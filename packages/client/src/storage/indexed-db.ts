@@ -1,5 +1,5 @@
 import { openDB, type IDBPDatabase } from 'idb';
-import type { ClientStorage, OutboxEntry, OutboxMessage, SharedOutbox, StoredView } from './storage.js';
+import type { ClientStorage, KeptUpload, OutboxEntry, OutboxMessage, SharedOutbox, StoredView } from './storage.js';
 
 /**
  * Keeps the outbox and copies of what was watched in IndexedDB. Tabs of one origin that give the same name share it: one of
@@ -15,10 +15,9 @@ export class IndexedDbStorage implements ClientStorage {
   /** @param name tells stores and people apart, for example `festival/crew-4` */
   constructor(name: string) {
     this.#name = `uproar/${name}`;
-    this.#database = openDB(this.#name, 1, {
-      upgrade(database) {
-        database.createObjectStore('outbox');
-        database.createObjectStore('views');
+    this.#database = openDB(this.#name, 2, {
+      upgrade(database, from) {
+        for (const name of ['outbox', 'views', 'uploads'].slice(from && 2)) database.createObjectStore(name);
       },
     });
     this.#channel = new BroadcastChannel(this.#name);
@@ -43,6 +42,22 @@ export class IndexedDbStorage implements ClientStorage {
 
   async putView(key: string, view: StoredView): Promise<void> {
     await (await this.#database).put('views', view, key);
+  }
+
+  async uploads(): Promise<KeptUpload[]> {
+    return (await this.#database).getAll('uploads') as Promise<KeptUpload[]>;
+  }
+
+  async putUpload(upload: KeptUpload): Promise<void> {
+    await (await this.#database).put('uploads', upload, upload.key);
+  }
+
+  async removeUpload(key: string): Promise<void> {
+    await (await this.#database).delete('uploads', key);
+  }
+
+  async alone(name: string, act: () => Promise<void>): Promise<void> {
+    await navigator.locks.request(`${this.#name}/${name}`, act);
   }
 
   share({ lead, heard }: SharedOutbox): void {

@@ -1,4 +1,4 @@
-import type { Document } from '@uproar/core';
+import type { Document, JsonObject } from '@uproar/core';
 import type { WireCommit } from '@uproar/protocol';
 
 /** A write that waits in the outbox. */
@@ -9,6 +9,18 @@ export interface OutboxEntry {
   at: number;
   /** When it was sent first; undefined while it never was. */
   sentAt?: number;
+}
+
+/** A file that is to be sent. */
+export interface KeptUpload {
+  /** Tells it from others; later ones sort behind earlier ones. */
+  key: string;
+  /** The id of the file. */
+  id: string;
+  content: Blob;
+  name?: string | undefined;
+  type?: string | undefined;
+  data?: JsonObject | undefined;
 }
 
 /** What a watched query showed last. */
@@ -28,6 +40,12 @@ export interface ClientStorage {
   view(key: string): Promise<StoredView | undefined>;
   putView(key: string, view: StoredView): Promise<void>;
   close(): void | Promise<void>;
+  /** The files that are to be sent, in the order of their making. Without these three, they are kept in memory alone. */
+  uploads?(): Promise<KeptUpload[]>;
+  putUpload?(upload: KeptUpload): Promise<void>;
+  removeUpload?(key: string): Promise<void>;
+  /** Runs `act` once nobody else who shares the storage runs one under this name. Without it, this client is the only one. */
+  alone?(name: string, act: () => Promise<void>): Promise<void>;
   /**
    * Runs `send` while this client is the one that sends, where several share the storage, and calls `changed` when another
    * added or removed entries. Without it, this client is the only one.

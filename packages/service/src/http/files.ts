@@ -32,7 +32,7 @@ const CONTENT_SECURITY_POLICY = [
   "script-src 'self'",
   "worker-src 'self'",
   "style-src 'self'",
-  "img-src 'self' data:",
+  "img-src 'self' data: blob:",
   "connect-src 'self'",
   "base-uri 'none'",
   "form-action 'self'",
