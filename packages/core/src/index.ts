@@ -42,6 +42,7 @@ export * from './policy/policy.js';
 export * from './policy/try-policy.js';
 export * from './query/cql2-json.js';
 export * from './query/evaluate.js';
+export * from './query/field-names.js';
 export * from './query/fields.js';
 export * from './query/format-text.js';
 export * from './query/names.js';

@@ -142,6 +142,19 @@ describe('queries over HTTP', () => {
     expect((await explain({ from: 'balloons', where: 'altitud > 3 AND pilot.nmae = 1' })).warnings).to.satisfy(
       (warnings: string[]) => warnings[0]!.includes('"altitude"') && warnings[1]!.includes('"pilot.name"'),
     );
+    const misspelt = {
+      from: 'balloons',
+      order: 'altitud',
+      fields: 'nmae',
+      include: 'x = balons via crw; ballons via pilot.nmae fields altitued',
+    };
+    const { warnings } = await explain({ ...misspelt, where: "status = 'aloft'" });
+    for (const near of ['altitude', 'name', 'pilot.name', 'balloons'])
+      expect(warnings.join('\n'), near).to.include(`"${near}"`);
+    expect((await explain({ ...form, fields: 'name' })).warnings, 'fields that are not shown are there').to.deep.equal(
+      [],
+    );
+    expect((await explain({ from: 'balloons', summary: 'sum(altitud)', by: 'sttus' })).warnings).to.have.length(2);
     expect((await service.request('GET', '/v1/indexes')).json.indexes).to.have.length(1);
     await service.restart();
     expect((await explain(form)).index, 'it is there after a restart').to.equal('status,-altitude');
@@ -153,6 +166,23 @@ describe('queries over HTTP', () => {
     expect(
       (await service.request('POST', '/v1/indexes', { collection: 'balloons', fields: 'a,-a' })).json.type,
     ).to.equal('/problems/bad-query');
+  });
+
+  it('tell what was probably misspelt', async () => {
+    const notes = async (parts: Record<string, string>) =>
+      (await service.request('GET', address(parts))).json.notes?.join('\n');
+    expect(await notes({ where: 'altitud > 3' })).to.match(/None of \d+ .* altitud. Did you mean "altitude"\?/);
+    expect(await notes({ summary: 'max(altitud)', by: 'statsu' })).to.match(/"altitude"[^]*"status"/);
+    expect(await notes({ include: 'b = balons via name', limit: '1' })).to.include(
+      '"balons". Did you mean "balloons"?',
+    );
+    expect(await notes({ where: 'altitude >= 0', order: 'name', limit: '1' })).to.equal(undefined);
+    expect(await notes({ where: 'somethingElse > 3' }), 'a field that is rare').to.equal(undefined);
+    const refused = await service.request('GET', address({ include: 'balloons by statsu' }));
+    expect(refused.json.type).to.equal('/problems/index-missing');
+    expect(refused.json.detail).to.include('Did you mean "status"?');
+    const total = await service.request('GET', address({ summary: 'median(altitude)' }));
+    expect(total.json.detail).to.include('Expected: count(), sum(field)');
   });
 
   it('can be watched with order and limit: who comes in pushes somebody out', async () => {

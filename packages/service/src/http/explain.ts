@@ -1,13 +1,13 @@
 import {
-  didYouMean,
+  fieldsIn,
+  FieldNames,
   valueOfField,
   formatCql2Json,
   formatText,
   joinName,
   lensFor,
-  nearNames,
+  namedFields,
   prepareQuery,
-  type Access,
   type Document,
   type JsonObject,
   type Node,
@@ -18,7 +18,8 @@ import { adviseIndex, indexFor, summarize, type Reading, type ReadLimits, type S
 import { isGoverned, type Identity } from '../identity/identity.js';
 import type { WireQuery } from '@uproar/protocol';
 import { schemaWarnings } from '../schemas/schema-warnings.js';
-import { costLimits, readableAccess, viewerOf } from './access.js';
+import { costLimits, viewerOf } from './access.js';
+import { describeMissing } from './missing.js';
 import { prepareReadable } from './query-form.js';
 import type { Context } from './context.js';
 
@@ -60,7 +61,9 @@ export const Explanation = z
         .describe('Where a watch is filed: under values, ranges, or among what every change is tested against.'),
       under: z.array(z.string()),
     }),
-    warnings: z.array(z.string()).describe('Parts of the condition that no stored document can make true.'),
+    warnings: z
+      .array(z.string())
+      .describe('Names that no stored document has, and parts of the condition that none can make true.'),
     advice: z.array(z.string()),
   })
   .meta({ id: 'Explanation' });
@@ -76,7 +79,6 @@ const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=', 'between', 'in', '
  */
 export async function explainQuery(context: Context, form: WireQuery, identity: Identity): Promise<Explanation> {
   const { store, views } = context;
-  const access = readableAccess(context, identity, form.from);
   const query = prepareReadable(form, true, store, viewerOf(context, identity));
   const governed = isGoverned(identity);
   const started = performance.now();
@@ -85,7 +87,7 @@ export async function explainQuery(context: Context, form: WireQuery, identity: 
   const wasteful = !query.summary && documentsRead >= 100 && documentsRead >= 10 * Math.max(1, returned);
   const schema = governed || !query.asked ? undefined : context.schemas.get(query.from);
   const known = schema && schema.mode !== 'off' ? schemaWarnings(query.asked!, schema.schema as JsonObject) : [];
-  const warnings = [...new Set([...known, ...(await findWarnings(store, query, access))])];
+  const warnings = [...new Set([...known, ...(await findWarnings(context, query, identity))])];
   // An index does not help a condition that finds nothing whatever it is.
   const index = wasteful && warnings.length === 0 ? adviseIndex(query) : undefined;
   const advice =
@@ -141,39 +143,49 @@ function describeIncludes({ includes }: Query, store: Store, above = ''): Explan
   });
 }
 
-/** Compares what the condition asks of fields with the fields and types that are there, as far as they may be seen. */
-async function findWarnings(store: Store, query: Query, access: Access): Promise<string[]> {
-  if (!query.asked || !store.collections.get(query.from)) return [];
-  const sample = prepareQuery({ from: query.from, limit: SAMPLE }, () => lensFor(access));
-  const { found } = await store.reader.read(sample, SAMPLE);
-  const documents = found.map(({ document }) => query.show(document));
-  return warningsFor(query.asked, documents);
+/** Compares what a query asks of fields with the fields and types that are there, as far as they may be seen. */
+async function findWarnings(context: Context, query: Query, identity: Identity): Promise<string[]> {
+  const { store, identities } = context;
+  const warnings: string[] = [];
+  const named = namedFields(query);
+  for (const collection of new Set([query.from, ...named.map((one) => one.collection)])) {
+    if (!store.collections.get(collection)) {
+      if (!isGoverned(identity)) warnings.push(describeMissing(store, collection));
+      continue;
+    }
+    const lens = lensFor(identities.accessOf(identity, collection));
+    const sample = prepareQuery({ from: collection, limit: SAMPLE }, () => lens);
+    const { found } = await store.reader.read(sample, SAMPLE);
+    const documents = found.map(({ document }) => sample.show(document));
+    const paths = named.filter((one) => one.collection === collection).map(({ path }) => path);
+    warnings.push(...nameWarnings(paths, documents));
+    if (query.asked && collection === query.from) warnings.push(...typeWarnings(query.asked, documents));
+  }
+  return warnings;
 }
 
 /** What a condition asks of fields that none of some documents can give. */
 export function warningsFor(where: Node, documents: Document[]): string[] {
+  return [...nameWarnings(fieldsIn(where), documents), ...typeWarnings(where, documents)];
+}
+
+function nameWarnings(paths: readonly (readonly string[])[], documents: Document[]): string[] {
   if (documents.length === 0) return [];
+  const names = new FieldNames();
+  for (const { data } of documents) names.note(data);
+  return [...new Set(paths.map((path) => names.describeMissing(path)).filter((missing) => missing !== undefined))];
+}
+
+/** What a condition asks of the values of fields that none of some documents can give. */
+function typeWarnings(where: Node, documents: Document[]): string[] {
   const warnings = new Set<string>();
   const visit = (node: Node): void => {
-    if (node.kind === 'property') warnAboutName(node.path, documents, warnings);
     if (node.kind !== 'call') return;
     node.args.forEach(visit);
     if (COMPARISONS.has(node.name)) warnAboutTypes(node.args, documents, warnings);
   };
   visit(where);
   return [...warnings];
-}
-
-function warnAboutName(path: readonly string[], documents: Document[], warnings: Set<string>): void {
-  if (documents.some((document) => valueOfField(document, path) !== undefined)) return;
-  const parents = documents.map(({ data }) =>
-    path.length === 1 ? data : valueOfField({ data } as Document, path.slice(0, -1)),
-  );
-  const names = new Set(
-    parents.flatMap((parent) => (typeof parent === 'object' && parent ? Object.keys(parent as JsonObject) : [])),
-  );
-  const near = nearNames(path.at(-1)!, names).map((name) => joinName([...path.slice(0, -1), name]));
-  warnings.add(`None of ${documents.length} documents looked at has a field ${joinName(path)}.${didYouMean(near)}`);
 }
 
 function warnAboutTypes(args: readonly Node[], documents: Document[], warnings: Set<string>): void {

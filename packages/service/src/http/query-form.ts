@@ -4,6 +4,7 @@ import {
   lensFor,
   prepareQuery,
   QueryError,
+  seesEverything,
   type Access,
   type Query,
   type QueryForm,
@@ -89,7 +90,7 @@ export function prepareWireQuery(
     if (!(error instanceof QueryError)) throw error;
     const name = error.pointer === '/after' ? 'bad-cursor' : 'bad-query';
     const expected = error.expected.length > 0 ? [...error.expected] : undefined;
-    const hint = expected && error.position !== undefined ? ` Expected: ${expected.join(', ')}.` : '';
+    const hint = expected ? ` Expected: ${expected.join(', ')}.` : '';
     throw problemError(name, error.message + hint, { position: error.position, pointer: error.pointer, expected });
   }
 }
@@ -117,6 +118,9 @@ export function prepareReadable(query: WireQuery, mayBeEndless: boolean, store: 
   const prepared = prepareWireQuery(query, mayBeEndless, (collection) =>
     collection === from ? access : eyes.glimpse(collection),
   );
-  checkIncludes(prepared, store);
+  checkIncludes(prepared, store, ({ by, query: inner }) =>
+    // Whoever may not see everything is told of no names.
+    seesEverything(eyes.glimpse(inner.from)) ? didYouMean(store.usualNames.of(inner.from).findNear(by!) ?? []) : '',
+  );
   return prepared;
 }

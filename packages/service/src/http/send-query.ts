@@ -1,5 +1,5 @@
 import { Readable } from 'node:stream';
-import { describeMissing } from './missing.js';
+import { describeMisnamed, describeMissing } from './missing.js';
 import {
   formatAddress,
   joinName,
@@ -70,7 +70,9 @@ export async function readListing(
   const limits = costLimits(context, identity);
   if (query.summary) {
     const { seq, state } = await summarize(store, query, limits);
-    return { text: `{"seq":${seq},"documents":${JSON.stringify(state.documents())},"more":false}`, next: undefined };
+    const notes = isGoverned(identity) ? [] : describeMisnamed(store, query);
+    const text = `{"seq":${seq},"documents":${JSON.stringify(state.documents())},"more":false${tailOf(undefined, notes)}}`;
+    return { text, next: undefined };
   }
   const reading = await store.reader.read(query, query.limit!, limits);
   const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
@@ -82,13 +84,20 @@ export async function readListing(
 /** A result as the JSON text of a listing. */
 export function writeListing(query: Query, reading: Reading, next?: string, notes: string[] = []): string {
   const documents = reading.found.map((found) => writeFound(found, query)).join(',');
-  const tail = `${next === undefined ? '' : `,"next":${JSON.stringify(next)}`}${notes.length === 0 ? '' : `,"notes":${JSON.stringify(notes)}`}`;
-  return `{"seq":${reading.seq},"documents":[${documents}],"more":${reading.more}${tail}}`;
+  return `{"seq":${reading.seq},"documents":[${documents}],"more":${reading.more}${tailOf(next, notes)}}`;
 }
 
-/** Hints for the person who asked: a collection that is not there, an index that would help. */
+function tailOf(next: string | undefined, notes: readonly string[]): string {
+  const tail = next === undefined ? '' : `,"next":${JSON.stringify(next)}`;
+  return notes.length === 0 ? tail : `${tail},"notes":${JSON.stringify(notes)}`;
+}
+
+/** Hints for the person who asked: a name that is not there, an index that would help. */
 function notesFor(store: Store, query: Query, { documentsRead, found }: Reading): string[] {
   if (!store.collections.get(query.from)) return [describeMissing(store, query.from)];
+  const notes = describeMisnamed(store, query);
+  // An index helps nobody who has misspelt a name.
+  if (notes.length > 0) return notes;
   if (documentsRead < MANY_READ || documentsRead < READ_PER_RESULT * Math.max(1, found.length)) return [];
   const index = adviseIndex(query);
   const advice = index ? ` An index would help: uproar index create ${query.from} '${index}'` : '';

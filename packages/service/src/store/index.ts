@@ -11,6 +11,7 @@ import { Outcomes } from './outcomes.js';
 import { claimDirectory } from './lock.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
+import { UsualNames } from './usual-names.js';
 import { JournalCutter, type RetentionLimits } from './retention.js';
 import { careFor } from './store-care.js';
 import { SqliteCommitLog, type WaitingLimits } from './sqlite-commit-log.js';
@@ -48,6 +49,7 @@ export interface Store {
   readonly journal: Journal;
   readonly indexes: Indexes;
   readonly reader: Reader;
+  readonly usualNames: UsualNames;
   /** Whether related documents are looked up where there is no index for it, by reading a whole collection. */
   readonly scanIncludes: boolean;
   readonly log: SqliteCommitLog;
@@ -122,6 +124,7 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       journal,
       indexes,
       reader,
+      usualNames: new UsualNames(collections, reader),
       scanIncludes: options.scanIncludes ?? false,
       contents,
       log,

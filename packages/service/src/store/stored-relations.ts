@@ -154,21 +154,23 @@ export class StoredRelations implements Relations {
 /**
  * Refuses includes that would have to read a whole collection, because there is no index on the field that holds the id.
  *
+ * @param hintFor what else there is to say of one that is refused
  * @throws {ProblemError} `index-missing`, with the index to make
  */
 export function checkIncludes(
   query: Query,
   store: { collections: Collections; indexes: Indexes; scanIncludes: boolean },
+  hintFor: (include: Include) => string,
 ): void {
   if (store.scanIncludes) return;
   for (const include of query.includes) {
-    checkIncludes(include.query, store);
+    checkIncludes(include.query, store, hintFor);
     if (!include.by) continue;
     const info = store.collections.get(include.query.from);
     if (info && indexFor(include, store.indexes.usable(info.number))) continue;
     throw problemError(
       'index-missing',
-      `The include ${include.name} looks up ${include.query.from} by a field without an index. Make one: ${adviseIncludeIndex(include)} (or have the store allow such look-ups, with --scan-includes).`,
+      `The include ${include.name} looks up ${include.query.from} by ${joinName(include.by)}, a field without an index.${hintFor(include)} Make one: ${adviseIncludeIndex(include)} (or have the store allow such look-ups, with --scan-includes).`,
       { pointer: `/include/${include.name}` },
     );
   }
