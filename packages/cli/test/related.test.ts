@@ -57,6 +57,27 @@ describe('uproar query and watch, with related documents and totals', function (
     expect(wrong.err).to.include('"median(altitude)" is no total');
   });
 
+  it('and other commands that read a collection say what was probably misspelt', async () => {
+    const misspelt = [
+      ['query', 'baloons'],
+      ['query', 'balloons', '--where', 'altitud > 1', '--json'],
+      ['query', 'balloons', '--summary', 'max(altitud)'],
+      ['export', 'balloons', '--where', "altitud > 1 OR status = 'x'"],
+      ['shapes', 'baloons'],
+      ['rewrite', 'baloons', '--merge', '{"a":1}', '--dry-run'],
+      ['index', 'create', 'balloons', 'statsu'],
+    ];
+    for (const command of misspelt)
+      expect((await run(command)).err, command.join(' ')).to.match(
+        /note .*Did you mean "(balloons|altitude|status)"\?/,
+      );
+    const watch = new Run(['watch', 'baloons', '--lines'], { UPROAR_URL: service.url, UPROAR_KEY: KEY });
+    await until('it says so', () => watch.err.includes('Did you mean "balloons"?'));
+    watch.process.kill('SIGINT');
+    await watch.ended;
+    expect((await run(['query', 'balloons', '--where', 'altitude > 1'])).err).not.to.include('note');
+  });
+
   it('follow totals line by line', async () => {
     const watching = new Run(['watch', 'balloons', '--summary', 'sum(altitude)', '--by', 'status'], {
       UPROAR_URL: service.url,

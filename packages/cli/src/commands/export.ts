@@ -7,6 +7,7 @@ import { Option, type Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { CommandError, EXIT } from '../exit-codes.js';
+import { noteMistakes } from '../notes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { ProgressBar } from '../progress-bar.js';
 import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
@@ -98,6 +99,7 @@ async function exportOne(store: Store, address: string, options: Options): Promi
     bar.stop();
     if (part !== undefined) rmSync(part, { force: true });
   }
+  if (written === 0) await noteMistakes(store, collection, parts);
   if (out === undefined) return;
   // Lines of CSV are not counted: a cell may hold several. An array has two lines more than documents.
   const documents = format === 'json' ? Math.max(0, written - 2) : written;

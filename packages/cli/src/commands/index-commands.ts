@@ -2,6 +2,7 @@ import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { CommandError, EXIT } from '../exit-codes.js';
+import { noteMistakes } from '../notes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { printJson, printTable } from '../output.js';
 
@@ -54,6 +55,7 @@ export function addIndex(program: Command): void {
     .action((address: string, fields: string, options: Options) => {
       const { collection } = parseAddress(address);
       return useStore(options, async (store) => {
+        await noteMistakes(store, collection, { order: fields });
         const made = await store.post<IndexInfo>('/v1/indexes', { collection, fields });
         if (options.json) printJson(made);
         else process.stdout.write(`${pc.green('created')} index ${made.id} of ${made.collection} on ${made.fields}\n`);

@@ -4,6 +4,7 @@ import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { CommandError, EXIT } from '../exit-codes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { noteMistakes, printNotes } from '../notes.js';
 import { printDocuments, printJson } from '../output.js';
 import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
 import { markPosition } from '../read-data.js';
@@ -44,6 +45,7 @@ async function query(store: Store, collection: string, options: Options & { csv?
   const parts = queryParts(options);
   if (options.explain) return explain(store, { from: collection, ...parts }, options.json ?? false);
   if (options.json || options.csv) {
+    await noteMistakes(store, collection, parts);
     const body = { from: collection, ...(parts.summary === undefined ? { limit: 'none' } : {}), ...parts };
     const stream = store.stream('/v1/query', body, options.csv ? 'text/csv' : 'application/x-ndjson');
     for await (const text of stream)
@@ -52,7 +54,7 @@ async function query(store: Store, collection: string, options: Options & { csv?
   }
   const shown = parts.summary === undefined ? { limit: 50, ...parts } : parts;
   const { documents, next, notes } = await store.collection(collection).list(shown as never);
-  for (const note of notes ?? []) process.stderr.write(`${pc.yellow('note')} ${note}\n`);
+  printNotes(notes);
   if (documents.length > 0) printDocuments(documents, parts.summary === undefined);
   else process.stderr.write(pc.dim('no documents\n'));
   if (next) process.stderr.write(pc.dim(`more: --after ${next}\n`));

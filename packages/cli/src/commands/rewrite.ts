@@ -5,6 +5,7 @@ import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { describeFields } from '../describe-change.js';
 import { CommandError, EXIT } from '../exit-codes.js';
+import { noteMistakes } from '../notes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { cutLine, printJson } from '../output.js';
 import { ProgressBar } from '../progress-bar.js';
@@ -101,6 +102,7 @@ async function rewrite(store: Store, collection: string, options: Options): Prom
     bar.stop();
   }
   const { looked, written } = job.state;
+  if (looked === 0) await noteMistakes(store, collection, { where });
   if (options.json) return printJson({ collection, looked, written, dryRun });
   for (const { document, data } of examples) {
     process.stdout.write(

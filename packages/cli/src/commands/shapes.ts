@@ -3,6 +3,7 @@ import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
 import { CommandError, EXIT } from '../exit-codes.js';
+import { noteMistakes } from '../notes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { formatValue, printJson, printTable } from '../output.js';
 import { showMistakes } from './query.js';
@@ -39,6 +40,7 @@ export function addShapes(program: Command): void {
           if (options.where !== undefined) query.set('where', options.where);
           if (options.sample !== undefined) query.set('sample', options.sample);
           const report = await store.fetch<ShapeReport>(`/v1/shapes/${collection}?${query}`);
+          if (report.documents === 0) await noteMistakes(store, collection, { where: options.where });
           if (options.json) printJson(report);
           else print(collection, report);
         }),

@@ -2,6 +2,7 @@ import { ProblemError, type Store, type TypedDocument, type View, type Watch } f
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../address.js';
+import { noteMistakes } from '../notes.js';
 import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
 import { describeFields } from '../describe-change.js';
 import { cutLine, formatValue, printJson } from '../output.js';
@@ -45,6 +46,7 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   const asTable = process.stdout.isTTY && !options.json && !options.lines;
   try {
     await store.ready();
+    if (address && address.id === undefined) await noteMistakes(store, address.collection, queryParts(options));
     await showMistakes(options, () => {
       const watched = begin(store, address, options);
       const kind: Kind =

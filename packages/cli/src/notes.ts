@@ -1,0 +1,21 @@
+import type { QueryParts, Store } from '@uproar/client';
+import pc from 'picocolors';
+
+/** Prints what the store has to say beside an answer, out of the way of scripts. */
+export function printNotes(notes: readonly string[] = []): void {
+  for (const note of notes) process.stderr.write(`${pc.yellow('note')} ${note}\n`);
+}
+
+/** Has the store say which names in a query were probably meant otherwise, for commands whose answers have no place for that. */
+export async function noteMistakes(store: Store, collection: string, parts: QueryParts = {}): Promise<void> {
+  const { where, after: _, limit: __, ...rest } = parts;
+  // One document is looked for, so that this costs nothing whatever the condition is.
+  const one = "meta('id') = '-'";
+  const asked = { ...rest, where: typeof where === 'string' ? `(${where}) AND ${one}` : one };
+  const found = await store
+    .collection(collection)
+    .list(asked as never)
+    // What is wrong is told by the command itself.
+    .catch(() => undefined);
+  printNotes(found?.notes);
+}
