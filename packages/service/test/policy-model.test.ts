@@ -227,7 +227,8 @@ async function compareWorlds(seed: number, steps: number): Promise<void> {
     const id = random.pick(IDS);
     const before = model.get(id);
     const remove = before !== undefined && random.chance(0.25);
-    const data = remove ? undefined : { ...(random.chance(0.5) ? before?.data : {}), ...newData(random) };
+    const peer = random.chance(0.5) ? { peer: random.pick(IDS) } : {};
+    const data = remove ? undefined : { ...(random.chance(0.5) ? before?.data : {}), ...newData(random), ...peer };
     const path = `/v1/data/model/${id}`;
     const { json } = remove ? await full.request('DELETE', path) : await full.request('PUT', path, data);
     const after = remove ? undefined : (json as Document);
@@ -242,6 +243,10 @@ async function compareWorlds(seed: number, steps: number): Promise<void> {
   try {
     await full.request('PUT', '/v1/data/void/v', {});
     await bare.request('PUT', '/v1/data/void/v', {});
+    for (const { service } of worlds) {
+      const made = await service.request('POST', '/v1/indexes', { collection: 'model', fields: 'peer' });
+      expect(made.status).to.be.below(300);
+    }
     for (let n = 0; n < 10; n++) await commit();
     const streams = await Promise.all(
       worlds.map(({ service }) => StreamReader.open(`${service.url}/v1/data/model`, undefined, token)),
@@ -257,6 +262,16 @@ async function compareWorlds(seed: number, steps: number): Promise<void> {
       await ask('POST', '/v1/query', { ...query, limit: query.limit === 'none' ? 10 : query.limit });
       for (const accept of ['text/csv', 'application/x-ndjson']) await ask('POST', '/v1/query', query, { accept });
       await ask('POST', '/v1/explain', query);
+      const totals = { where: query.where, summary: 'count(),max(altitude),sum(altitude)', by: 'status' };
+      const include = {
+        peer: { from: 'model', via: 'peer' },
+        peers: { from: 'model', by: random.pick(['peer', 'peer', 'peerr']), order: '-altitude', limit: 2 },
+        none: { from: 'void', via: 'peer', where: "a = 'b'", order: 'altitud' },
+      };
+      for (const path of ['/v1/query', '/v1/explain']) {
+        await ask('POST', path, { from: 'model', ...totals });
+        await ask('POST', path, { from: 'model', where: query.where, include });
+      }
       await ask(
         'GET',
         `/v1/data/model/${id}`,

@@ -53,10 +53,10 @@ export function fieldsIn(node: Node): string[][] {
 
 /** The fields that a query names as it was asked, each with the collection whose documents should have it. */
 export function namedFields(query: Query): { collection: string; path: readonly string[] }[] {
-  const { from, asked, order, fields = [], summary, includes } = query;
+  const { from, asked, askedOrder, fields = [], summary, includes } = query;
   const own = [
     ...(asked ? fieldsIn(asked) : []),
-    ...order.filter(({ meta }) => !meta).map(({ path }) => path),
+    ...askedOrder.filter(({ meta }) => !meta).map(({ path }) => path),
     ...fields,
     ...(summary ? [...summary.totals.flatMap(({ path }) => (path ? [path] : [])), ...summary.by] : []),
     ...includes.flatMap(({ via }) => (via ? [via] : [])),

@@ -46,6 +46,8 @@ export interface Query {
   /** The condition that decides: what was asked, and what the one who asks may read. */
   readonly where: Node | undefined;
   readonly order: readonly OrderTerm[];
+  /** The order as it was asked, with what is concealed from the one who asks. */
+  readonly askedOrder: readonly OrderTerm[];
   /** Undefined: no limit. */
   readonly limit: number | undefined;
   readonly after: Cursor | undefined;
@@ -136,6 +138,7 @@ function prepare(form: QueryForm, lensOf: LensOf, level: number): Query {
     asked,
     where,
     order,
+    askedOrder: terms,
     limit,
     after,
     fields,

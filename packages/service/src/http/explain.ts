@@ -6,6 +6,7 @@ import {
   formatText,
   joinName,
   lensFor,
+  Matcher,
   namedFields,
   prepareQuery,
   type Document,
@@ -83,7 +84,8 @@ export async function explainQuery(context: Context, form: WireQuery, identity: 
   const governed = isGoverned(identity);
   const started = performance.now();
   const { plan, documentsRead, returned, more } = await readForCost(context, query, costLimits(context, identity));
-  const filing = views.describeFiling(query.from, governed ? query.asked : query.where);
+  // Where it is filed depends on what others watch, too, which is nothing to tell everybody.
+  const filing = governed ? new Matcher().describe(query.asked) : views.describeFiling(query.from, query.where);
   const wasteful = !query.summary && documentsRead >= 100 && documentsRead >= 10 * Math.max(1, returned);
   const schema = governed || !query.asked ? undefined : context.schemas.get(query.from);
   const known = schema && schema.mode !== 'off' ? schemaWarnings(query.asked!, schema.schema as JsonObject) : [];
@@ -108,7 +110,7 @@ export async function explainQuery(context: Context, form: WireQuery, identity: 
     documentsReturned: returned,
     more,
     milliseconds: governed ? null : Math.round((performance.now() - started) * 1000) / 1000,
-    includes: describeIncludes(query, store),
+    includes: describeIncludes(query, store).map((include) => (governed ? { ...include, index: null } : include)),
     matcher: filing,
     warnings,
     advice: governed ? [] : advice,

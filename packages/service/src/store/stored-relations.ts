@@ -189,7 +189,8 @@ export function indexFor(include: Include, indexes: readonly IndexInfo[]): Index
 }
 
 function includeIndexFields({ by, query }: Include): string {
-  const order = query.order.map(formatTerm);
+  // As it was asked, so that this tells nothing of what is concealed.
+  const order = query.askedOrder.map(formatTerm);
   return [joinName(by!), ...order].join(',');
 }
 
