@@ -47,19 +47,23 @@ describe('structure on the command line', function () {
   });
 
   it('writes types that hold for the documents', async () => {
-    await service.request('PUT', '/v1/data/launch-pads/p-1', { name: 'x', open: true });
+    const pad = { name: 'x', open: true, 'odd-name': { 'a"b{,': 1 }, kind: 'a}, "b' };
+    await service.request('PUT', '/v1/data/launch-pads/p-1', pad);
     const path = at('types.ts');
     expect((await run(['types', 'crews', 'launch-pads', '--out', path])).out).to.include('2 collections');
     const text = readFileSync(path, 'utf8');
     expect(text).to.include('export type LaunchPads = z.infer<typeof LaunchPadsSchema>;');
+    expect(text).to.include('\n  open: z.boolean(),\n');
+    expect(text).to.include('\n  "odd-name": z.object({\n    "a\\"b{,": z.number(),\n  }),\n');
     // The module is run as it is, but for the types.
     const js = text.replace(/^export type .*$/gm, '');
     const here = new URL('./types-under-test.mjs', import.meta.url);
     writeFileSync(here, js);
     try {
-      const { CrewsSchema } = (await import(here.href)) as {
-        CrewsSchema: { safeParse(value: unknown): { success: boolean } };
-      };
+      type Checks = Record<'CrewsSchema' | 'LaunchPadsSchema', { safeParse(value: unknown): { success: boolean } }>;
+      const { CrewsSchema, LaunchPadsSchema } = (await import(here.href)) as Checks;
+      expect(LaunchPadsSchema.safeParse(pad).success).to.equal(true);
+      expect(LaunchPadsSchema.safeParse({ ...pad, 'odd-name': {} }).success).to.equal(false);
       expect(CrewsSchema.safeParse(await crew('c-005')).success).to.equal(true);
       expect(CrewsSchema.safeParse({ lead: 3 }).success).to.equal(false);
     } finally {

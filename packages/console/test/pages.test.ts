@@ -259,7 +259,7 @@ describe('the pages of the console, over the demo', function () {
     await page.getByText('2 of 30 documents do not fit.').waitFor();
     await page.getByRole('link', { name: 'm-28' }).waitFor();
     await store.commit({ writes: [{ delete: 'marks/m-28' }, { delete: 'marks/m-29' }] });
-    await page.getByLabel('What becomes of writes that do not fit').selectOption('refuse writes that do not fit');
+    await page.getByLabel('What becomes of writes that do not fit').selectOption('refuse misfits');
     await page.getByRole('button', { name: 'Set', exact: true }).click();
     await page.getByText('version 1, enforce').waitFor();
     const refused = await store

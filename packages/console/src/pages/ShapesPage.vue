@@ -101,7 +101,7 @@ const whereFor = (name: string) => ({
       <b>No documents in “{{ collection }}”</b>
     </div>
     <div v-else class="both">
-      <div class="table" tabindex="0" role="region" aria-label="Fields">
+      <div class="table" :class="{ beside: withSchema }" tabindex="0" role="region" aria-label="Fields">
         <table>
           <thead>
             <tr>
@@ -205,6 +205,12 @@ a {
   overflow: hidden;
   color: var(--ink-2);
   text-overflow: ellipsis;
+}
+/* Beside a schema there is room for what one compares it with. */
+@media (max-width: 1700px) {
+  .beside :is(th, td):nth-child(n + 4) {
+    display: none;
+  }
 }
 .new {
   color: var(--live);

@@ -15,9 +15,9 @@ const notices = useNotices();
 const { busy, failure, run } = useCall();
 
 const MODES: { value: SchemaMode; label: string }[] = [
-  { value: 'off', label: 'a draft: nothing is judged' },
-  { value: 'warn', label: 'warn of writes that do not fit' },
-  { value: 'enforce', label: 'refuse writes that do not fit' },
+  { value: 'off', label: 'a draft, judge nothing' },
+  { value: 'warn', label: 'warn of misfits' },
+  { value: 'enforce', label: 'refuse misfits' },
 ];
 const SHOWN = 50;
 const text = ref('');
@@ -78,7 +78,7 @@ async function set(): Promise<void> {
   present.value = answer;
   notices.success({
     message: `Version ${answer.version} of the schema of ${answer.collection} is set`,
-    description: MODES.find(({ value }) => value === answer.mode)!.label,
+    description: `From now on: ${MODES.find(({ value }) => value === answer.mode)!.label}`,
     duration: 3,
   });
 }
