@@ -112,7 +112,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
       <b>{{ search ? 'No connection is like that' : 'Nobody is connected' }}</b>
     </div>
     <div v-else-if="seen" class="table" tabindex="0" role="region" aria-label="Connections">
-      <table>
+      <table class="plain pinned">
         <thead>
           <tr>
             <th scope="col">Device</th>
@@ -212,36 +212,8 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
   min-height: 0;
   overflow: auto;
 }
-table {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: 12.5px;
-  white-space: nowrap;
-}
-th,
-td {
-  padding: 5px 7px;
-  border-bottom: 1px solid var(--line);
-  text-align: left;
-}
-th:first-child,
-td:first-child {
-  padding-left: 16px;
-}
-th {
-  position: sticky;
-  top: 0;
-  z-index: 1;
-  background: var(--paper);
-  color: var(--ink-2);
-  font-weight: 600;
-}
 tbody tr:hover {
   background: var(--paper-2);
-}
-.numeric {
-  text-align: right;
-  font-variant-numeric: tabular-nums;
 }
 .one {
   max-width: 210px;
@@ -265,7 +237,7 @@ tbody tr:hover {
   color: var(--warn);
   font-weight: 600;
 }
-.inner td {
+.plain .inner td:first-child {
   padding: 4px 16px 8px 32px;
   background: var(--paper-2);
 }

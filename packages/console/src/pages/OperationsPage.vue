@@ -139,7 +139,7 @@ const facts = computed(() => [
           No query has taken 10 ms or more since the service was started.
         </p>
         <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="slow">
-          <table>
+          <table class="plain">
             <thead>
               <tr>
                 <th scope="col">Query, as it was asked last</th>
@@ -177,7 +177,7 @@ const facts = computed(() => [
         <h2 id="dear">Watches by what they cost</h2>
         <p v-if="!views || views.views.length === 0" class="muted">Nobody watches anything.</p>
         <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="dear">
-          <table>
+          <table class="plain">
             <thead>
               <tr>
                 <th scope="col">What is watched</th>
@@ -244,29 +244,8 @@ dd {
 .scroll {
   overflow-x: auto;
 }
-table {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: 12.5px;
-  white-space: nowrap;
-}
-th,
-td {
-  padding: 4px 10px;
-  border-bottom: 1px solid var(--line);
-  text-align: left;
-}
-th:first-child,
-td:first-child {
+.plain :is(th, td):first-child {
   padding-left: 0;
-}
-th {
-  color: var(--ink-2);
-  font-weight: 600;
-}
-.numeric {
-  text-align: right;
-  font-variant-numeric: tabular-nums;
 }
 .query {
   max-width: 460px;

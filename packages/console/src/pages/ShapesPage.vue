@@ -102,7 +102,7 @@ const whereFor = (name: string) => ({
     </div>
     <div v-else class="both">
       <div class="table" :class="{ beside: withSchema }" tabindex="0" role="region" aria-label="Fields">
-        <table>
+        <table class="plain pinned">
           <thead>
             <tr>
               <th scope="col">Field</th>
@@ -163,39 +163,11 @@ const whereFor = (name: string) => ({
   min-height: 0;
   overflow: auto;
 }
-table {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: 12.5px;
-  white-space: nowrap;
-}
-th,
-td {
-  padding: 5px 10px;
-  border-bottom: 1px solid var(--line);
-  text-align: left;
-}
-th:first-child,
-td:first-child {
-  padding-left: 16px;
-}
-th {
-  position: sticky;
-  top: 0;
-  z-index: 1;
-  background: var(--paper);
-  color: var(--ink-2);
-  font-weight: 600;
-}
 a {
   color: var(--accent);
 }
 .tag {
   margin-left: 8px;
-}
-.numeric {
-  text-align: right;
-  font-variant-numeric: tabular-nums;
 }
 .mixed {
   color: var(--bad);

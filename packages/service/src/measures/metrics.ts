@@ -10,6 +10,8 @@ const LOOP_RESOLUTION_MS = 100;
 
 /** Bounds of histograms, in seconds: from a tenth of a millisecond to ten seconds. */
 const SECONDS = [0.0001, 0.00025, 0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10];
+/** From a microsecond on, for what is done in memory. */
+const SHORT_SECONDS = [0.000001, 0.0000025, 0.000005, 0.00001, 0.000025, 0.00005, ...SECONDS.slice(0, 10)];
 const COUNTS = [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000];
 
 /** What Prometheus and others collect, in the text format they share. Times are in seconds, sizes in bytes. */
@@ -31,7 +33,7 @@ export class Metrics {
   readonly matcherSeconds = this.#histogram(
     'uproar_matcher_duration_seconds',
     'How long it took to find the views that a group of commits may concern.',
-    SECONDS,
+    SHORT_SECONDS,
   );
   readonly matchedViews = this.#histogram('uproar_matched_views', 'Views that a group of commits may concern.', [
     0,
@@ -53,7 +55,10 @@ export class Metrics {
     'How long reading the documents of a query took, the time included in which others were served.',
     SECONDS,
   );
-  readonly documentsRead = this.#counter('uproar_documents_read_total', 'Documents returned by queries.');
+  readonly documentsReturned = this.#counter(
+    'uproar_documents_returned_total',
+    'Documents that queries returned.',
+  );
   readonly requestSeconds = this.#histogram(
     'uproar_http_request_duration_seconds',
     'HTTP requests, by method, route and class of status.',

@@ -92,7 +92,7 @@ export class Traffic {
   /** Notes a reading of documents for a query. */
   noteRead(documents: number, durationMs: number): void {
     this.metrics.querySeconds.observe(durationMs / 1000);
-    this.metrics.documentsRead.inc(documents);
+    this.metrics.documentsReturned.inc(documents);
   }
 
   /** Notes an HTTP request that was answered. */
