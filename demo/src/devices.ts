@@ -144,13 +144,19 @@ function claimPads(): void {
   }
 }
 
-/** Chase trucks: they report where they are, and lose their connection for a while in the valleys. */
+/** Chase trucks: they follow the balloon of their crew, report where they are, and lose their connection for a while in the valleys. */
 function driveTrucks(): void {
   for (let number = 1; number <= 3; number++) {
-    let store = connectDevice(`chase-truck-${number}`);
+    const crew = `c-${number}`;
+    const begin = () => {
+      const store = connectDevice(`chase-truck-${number}`);
+      store.collection('balloons').where`crewId = ${crew}`.watch();
+      return store;
+    };
+    let store = begin();
     every(4000, async () => {
       if (store.state.name === 'closed') {
-        if (Math.random() < 0.4) store = connectDevice(`chase-truck-${number}`);
+        if (Math.random() < 0.4) store = begin();
         return;
       }
       const truck: JsonObject = {
@@ -158,7 +164,7 @@ function driveTrucks(): void {
         position: { type: 'Point', coordinates: [round(between(-0.2, 0.2), 5), round(between(-0.15, 0.15), 5)] },
       };
       const entersValley = Math.random() < 0.15;
-      await store.collection('crews').merge(`c-${number}`, { truck: { ...truck, online: !entersValley } });
+      await store.collection('crews').merge(crew, { truck: { ...truck, online: !entersValley } });
       if (!entersValley) return;
       store.close();
       stores.splice(stores.indexOf(store), 1);
@@ -166,13 +172,21 @@ function driveTrucks(): void {
   }
 }
 
-/** The tower: posts a notice now and then, and takes old ones of its own down. */
-function postNotices(): void {
-  const notices = connectDevice('tower').collection('notices');
+/** The tower: watches all that is aloft by altitude, posts a notice now and then, and takes old ones of its own down. */
+function watchOver(): void {
+  const store = connectDevice('tower');
+  const aloft = store.collection('balloons').where`status = ${'aloft'}`
+    .order('-altitude')
+    .limit(50)
+    .include('crew = crews via crewId fields name')
+    .watch();
+  const notices = store.collection('notices');
   const posted: string[] = [];
   const texts = ['Wind is turning east.', 'Two balloons over the ridge.', 'Pad 3 is free again.', 'Fog is lifting.'];
   every(12_000, async () => {
-    const text = texts[Math.floor(Math.random() * texts.length)]!;
+    const [highest] = aloft.current.documents;
+    const report = highest && `${String(highest.data.name)} is highest, at ${String(highest.data.altitude)} m.`;
+    const text = report && Math.random() < 0.5 ? report : texts[Math.floor(Math.random() * texts.length)]!;
     posted.push(await notices.create({ title: 'From the tower', text, severity: 'info', audience: 'all' }));
     if (posted.length > 5) await notices.delete(posted.shift()!);
   });
@@ -184,7 +198,7 @@ countVisitors();
 celebrateThousands();
 claimPads();
 driveTrucks();
-postNotices();
+watchOver();
 
 function stop(): void {
   for (const store of stores) store.close();

@@ -55,10 +55,7 @@ export class Metrics {
     'How long reading the documents of a query took, the time included in which others were served.',
     SECONDS,
   );
-  readonly documentsReturned = this.#counter(
-    'uproar_documents_returned_total',
-    'Documents that queries returned.',
-  );
+  readonly documentsReturned = this.#counter('uproar_documents_returned_total', 'Documents that queries returned.');
   readonly requestSeconds = this.#histogram(
     'uproar_http_request_duration_seconds',
     'HTTP requests, by method, route and class of status.',
