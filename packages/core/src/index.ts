@@ -41,6 +41,7 @@ export * from './policy/permit.js';
 export * from './policy/policy.js';
 export * from './policy/try-policy.js';
 export * from './query/cql2-json.js';
+export * from './query/describe-form.js';
 export * from './query/evaluate.js';
 export * from './query/field-names.js';
 export * from './query/fields.js';

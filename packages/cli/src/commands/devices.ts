@@ -1,4 +1,4 @@
-import { formatBytes, formatDuration } from '@uproar/core';
+import { describeForm, formatBytes, formatDuration, type QueryForm } from '@uproar/core';
 import type { ConnectionInfo, ConnectionListing, ConnectionWatch } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
@@ -68,6 +68,5 @@ function describe({ query, doc, journal }: ConnectionWatch): string {
   if (doc !== undefined) return doc;
   if (journal) return 'the journal';
   if (!query) return 'the list of collections';
-  const where = query.where === undefined ? '' : ` where ${typeof query.where === 'string' ? query.where : '…'}`;
-  return `${query.from}${where}`;
+  return `${query.from} ${describeForm(query as QueryForm)}`.trimEnd();
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { splitAddress } from '@uproar/core';
+import { describeForm, splitAddress, type QueryForm } from '@uproar/core';
 import type { Watched } from '@uproar/protocol';
 import { computed } from 'vue';
 import type { RouteLocationRaw } from 'vue-router';
@@ -10,16 +10,13 @@ const props = defineProps<{ watched: Watched }>();
 const shown = computed((): { text: string; detail: string; to: RouteLocationRaw } => {
   const { query, doc, journal } = props.watched;
   if (query) {
-    const { from, where, order, limit, fields } = query;
-    const condition = where === undefined ? '' : typeof where === 'string' ? where : JSON.stringify(where);
-    const parts = [
-      condition && `where ${condition}`,
-      order && `by ${order}`,
-      limit !== undefined && limit !== 'none' && `limit ${limit}`,
-      fields && `fields ${fields}`,
-    ];
-    const asked = { from, ...(condition ? { where: condition } : {}), ...(order ? { order } : {}) };
-    return { text: from, detail: parts.filter(Boolean).join(' '), to: { name: 'query', query: asked } };
+    const { from, limit: _, ...rest } = query;
+    const parts = Object.entries(rest).map(([name, value]) => [
+      name,
+      typeof value === 'string' ? value : JSON.stringify(value),
+    ]);
+    const asked = Object.fromEntries(parts) as Record<string, string>;
+    return { text: from, detail: describeForm(query as QueryForm), to: { name: 'query', query: { from, ...asked } } };
   }
   if (doc !== undefined) {
     const { collection, id } = splitAddress(doc);
