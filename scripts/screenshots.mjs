@@ -134,7 +134,7 @@ const pages = {
   },
   async 'console-api'(page) {
     await signIn(page, `api/http?open=${encodeURIComponent('get-/v1/data/{collection}')}`);
-    await page.getByText('Answer 200', { exact: true }).waitFor();
+    await page.getByText('Answer 200').waitFor();
     await sleep(500);
   },
 };

@@ -102,4 +102,89 @@ describe('the descriptions for machines', function () {
     journal.close();
     socket.socket.terminate();
   });
+
+  it('what HTTP answers is as it is described, in status, media type, header fields and body', async () => {
+    interface Media {
+      schema?: object;
+    }
+    interface Operation {
+      parameters?: { in: string; name: string }[];
+      requestBody?: { content: Record<string, Media> };
+      responses: Record<string, { headers?: object; content?: Record<string, Media> }>;
+    }
+    const description = JSON.parse(await read('/openapi.json')) as {
+      paths: Record<string, Record<string, Operation>>;
+      components: object;
+    };
+    const ajv = new Ajv({ strict: false });
+    addFormats.default(ajv);
+    ajv.addSchema({ $id: 'api', components: description.components });
+    const patch = 'application/merge-patch+json';
+    type Asked = [method: string, path: string, address: string, headers?: Record<string, string>, body?: unknown];
+    const document = '/v1/data/{collection}/{id}';
+    const content = '/v1/files/{id}/content';
+    const requests: Asked[] = [
+      ['PUT', document, '/v1/data/pads/p-1', { 'if-none-match': '*' }, { name: 'Meadow' }],
+      ['PUT', document, '/v1/data/pads/p-1', { 'if-none-match': '*' }, { name: 'Meadow' }],
+      ['POST', '/v1/data/{collection}', '/v1/data/pads', { 'idempotency-key': 'k-1' }, { name: 'Hill' }],
+      ['PATCH', document, '/v1/data/pads/p-1', { 'content-type': patch, 'idempotency-key': 'k-2' }, { open: true }],
+      ['GET', document, '/v1/data/pads/p-1', { 'if-none-match': '"0"' }],
+      ['GET', document, '/v1/data/pads/none'],
+      ['GET', '/v1/data/{collection}', '/v1/data/pads'],
+      ['GET', '/v1/data/{collection}', '/v1/data/pads', { accept: 'text/csv' }],
+      ['GET', '/v1/data/{collection}', '/v1/data/pads', { accept: 'application/x-ndjson' }],
+      ['POST', '/v1/query', '/v1/query', {}, { from: 'pads', summary: 'count()' }],
+      ['POST', '/v1/query', '/v1/query', {}, { from: 'pads', where: '(' }],
+      ['POST', '/v1/explain', '/v1/explain', {}, { from: 'pads' }],
+      ['POST', '/v1/commits', '/v1/commits', { 'idempotency-key': 'k-3' }, { writes: [{ delete: 'pads/p-1' }] }],
+      [
+        'PUT',
+        content,
+        `/v1/files/f-1/content`,
+        { 'content-type': 'image/png', 'if-none-match': '*' },
+        Buffer.from('abc'),
+      ],
+      ['GET', content, `/v1/files/f-1/content`, { range: 'bytes=0-1' }],
+      ['GET', content, `/v1/files/f-1/content`, { range: 'bytes=9-' }],
+      ['POST', '/v1/files/{id}/link', '/v1/files/f-1/link', {}, {}],
+      ['GET', '/v1/collections', '/v1/collections'],
+      ['GET', '/v1/journal', '/v1/journal?after=0'],
+      ['GET', '/v1/journal', '/v1/journal?after=0', { accept: 'application/x-ndjson' }],
+      ['GET', '/v1/keys', '/v1/keys'],
+      ['GET', '/v1/measures', '/v1/measures'],
+      ['GET', '/metrics', '/metrics'],
+      ['GET', '/healthz', '/healthz'],
+      ['GET', '/readyz', '/readyz'],
+    ];
+    const always = ['content-type', 'accept'];
+    for (const [method, path, address, asked = {}, body] of requests) {
+      const what = `${method} ${address} ${JSON.stringify(asked)}`;
+      const operation = description.paths[path]![method.toLowerCase()]!;
+      const heeded = (operation.parameters ?? []).filter((one) => one.in === 'header').map(({ name }) => name);
+      for (const name of Object.keys(asked).filter((one) => !always.includes(one)))
+        expect(
+          heeded.map((one) => one.toLowerCase()),
+          what,
+        ).to.include(name);
+      const { status, headers, text } = await service.request(method, address, body, asked);
+      const described = operation.responses[status] ?? operation.responses.default!;
+      expect(status >= 400, `${what} ${status}`).to.equal(described === operation.responses.default);
+      for (const name of Object.keys(described.headers ?? {}))
+        expect(headers.has(name), `${what} ${name}`).to.equal(true);
+      const type = headers.get('content-type')!.split(';')[0]!;
+      const media = described.content?.[type] ?? described.content?.['*/*'];
+      expect(media, `${what}: ${type} is one of ${Object.keys(described.content ?? {}).join()}`).not.to.equal(
+        undefined,
+      );
+      if (!/[/+]json$/.test(type) || !media!.schema) continue;
+      const schema = JSON.parse(
+        JSON.stringify(media!.schema).replaceAll('"#/components', '"api#/components'),
+      ) as object;
+      expect(ajv.validate(schema, JSON.parse(text)), `${what}: ${ajv.errorsText()} in ${text}`).to.equal(true);
+    }
+    const upload = description.paths[content]!.put!.requestBody!;
+    expect(Object.keys(upload.content)).to.deep.equal(['*/*']);
+    const bodies = description.paths[document]!.patch!.requestBody!.content;
+    expect(JSON.stringify(bodies[patch])).to.include('/DataInput').and.not.to.include('/PatchOperationsInput');
+  });
 });

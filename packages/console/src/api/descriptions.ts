@@ -92,12 +92,14 @@ export function readRequests({ paths, tags = [] }: OpenApi): Group[] {
   return [...groups.values()].filter(({ entries }) => entries.length > 0);
 }
 
+const PLACES: Record<string, string> = { path: 'In the path.', header: 'A header field.' };
+
 function readRequest(path: string, method: string, operation: Operation): Entry {
   const { summary = '', description, parameters = [], requestBody, responses = {} } = operation;
   const properties = Object.fromEntries(
     parameters.map(({ name, in: place, description: says, schema = {} }) => [
       name,
-      { ...schema, description: [place === 'query' ? '' : `In the ${place}.`, says ?? ''].filter(Boolean).join(' ') },
+      { ...schema, description: [PLACES[place] ?? '', says ?? ''].filter(Boolean).join(' ') },
     ]),
   );
   const required = parameters.filter((parameter) => parameter.required).map(({ name }) => name);
@@ -117,13 +119,28 @@ function readRequest(path: string, method: string, operation: Operation): Entry 
   };
 }
 
+/** The parts of a body or an answer that have members, with a word on what else it may come as. */
 function contentsOf(title: string, { content = {}, description }: Content = {}): Entry['parts'] {
-  const note = description === 'Default Response' ? undefined : description;
-  return Object.entries(content).map(([type, { schema = {} }]) => ({
-    title: type === 'application/json' ? title : `${title}, ${type}`,
-    schema,
-    note,
-  }));
+  const types = Object.entries(content).map(([type, { schema = {} }]) => ({ type, schema }));
+  const [first] = types;
+  if (!first) return [];
+  const isJson = ({ type }: { type: string }) => /[/+]json$/.test(type);
+  const shown = types.some(isJson) ? types.filter(isJson) : [first];
+  const others = types.filter((one) => !shown.includes(one)).map(({ type }) => type);
+  return shown.map(({ type, schema }, place) => {
+    const also = place === 0 && others.length > 0 ? `Also as ${others.join(', ')}.` : '';
+    const bytes = type === '*/*' ? 'Bytes of any media type.' : '';
+    const plain = type === 'application/json' || type === '*/*';
+    const says = [bytes || (title.startsWith('Body') ? '' : noteOf(title, description)), also]
+      .filter(Boolean)
+      .join(' ');
+    return { title: plain ? title : `${title}, ${type}`, schema, note: says === '' ? undefined : says };
+  });
+}
+
+/** What is said of an answer, unless its status says as much. */
+function noteOf(title: string, description = ''): string {
+  return ['Answer 200', 'Answer 201', 'Answer 202'].includes(title) && !description.endsWith('.') ? '' : description;
 }
 
 /** The calls, notifications and event streams that an AsyncAPI document describes. */

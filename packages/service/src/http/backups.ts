@@ -65,7 +65,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
   routes.get(
     '/v1/backups/:id/content',
     {
-      config: { admin: true },
+      config: { admin: true, described: { gives: ['application/vnd.sqlite3'] } },
       schema: {
         tags,
         summary: 'Fetch a backup that is ready',

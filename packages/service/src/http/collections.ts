@@ -12,6 +12,7 @@ export function serveCollections(app: FastifyInstance, context: Context): void {
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/collections',
     {
+      config: { described: { heeds: ['Last-Event-ID'], gives: ['application/json', 'text/event-stream'] } },
       schema: {
         tags: ['data'],
         summary: 'List or watch the collections',

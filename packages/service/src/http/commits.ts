@@ -10,6 +10,7 @@ export function serveCommits(app: FastifyInstance, context: Context): void {
     '/v1/commits',
     {
       bodyLimit: context.commitLimits.sizeBytes,
+      config: { described: { heeds: ['Idempotency-Key'] } },
       schema: {
         tags: ['data'],
         summary: 'Write several documents, all or none',

@@ -55,7 +55,11 @@ export function serveContents(app: FastifyInstance, context: Context): void {
     scope.removeAllContentTypeParsers();
     scope.addContentTypeParser('*', (_request, body, done) => done(null, body));
     const routes = scope.withTypeProvider<ZodTypeProvider>();
-    const config = { takesLong: true };
+    const config = { takesLong: true, described: { takes: 'bytes', tells: ['ETag', 'Location'] } } as const;
+    const conditional = {
+      ...config,
+      described: { ...config.described, heeds: ['If-Match', 'If-None-Match'] },
+    } as const;
     const description =
       'The body is the content, as it is; `Content-Type` is its type. The answer is the description of the file, with `name`, `type`, `size` and `sha256`.';
     routes.post(
@@ -70,7 +74,7 @@ export function serveContents(app: FastifyInstance, context: Context): void {
     routes.put(
       '/v1/files/:id/content',
       {
-        config,
+        config: conditional,
         schema: {
           tags,
           summary: 'Upload a file under an id, or other content for it',
@@ -89,7 +93,14 @@ export function serveContents(app: FastifyInstance, context: Context): void {
   routes.route({
     method: ['GET', 'HEAD'],
     url: '/v1/files/:id/content',
-    config: { signed: true },
+    config: {
+      signed: true,
+      described: {
+        heeds: ['If-None-Match', 'Range', 'If-Range'],
+        tells: ['ETag', 'Content-Range'],
+        gives: ['*/*'],
+      },
+    },
     schema: {
       tags,
       summary: 'Read the content of a file',
@@ -103,6 +114,7 @@ export function serveContents(app: FastifyInstance, context: Context): void {
       response: {
         200: z.unknown().describe('The content.'),
         206: z.unknown().describe('A part of it.'),
+        304: z.null().describe('It is the one named.'),
         default: Problem,
       },
     },

@@ -20,7 +20,7 @@ import { isGoverned } from '../identity/identity.js';
 import { seenDocument } from '../live/sources.js';
 import { readableAccess } from './access.js';
 import { queryFromParameters, QueryParameters } from './query-form.js';
-import { answerQuery, describeAbsent } from './send-query.js';
+import { QUERY_FORMATS, answerQuery, describeAbsent } from './send-query.js';
 import { PATCH_TYPES } from './body-parser.js';
 import type { Context } from './context.js';
 import { compileCheck, describeIssue } from './errors.js';
@@ -47,6 +47,9 @@ const DocumentQuery = z.strictObject(
 const STREAM_NOTE =
   'With `Accept: text/event-stream` the answer is a watch: `result` first, then `change`, now and then `reset`, and `end`.';
 
+/** What is answered to those who may write what they may not read. */
+const UNSEEN = z.null().describe('It is done, and what came of it is not yours to read.');
+
 /** The documents of a collection. */
 export function serveData(app: FastifyInstance, context: Context): void {
   const routes = app.withTypeProvider<ZodTypeProvider>();
@@ -56,6 +59,7 @@ export function serveData(app: FastifyInstance, context: Context): void {
   routes.get(
     '/v1/data/:collection',
     {
+      config: { described: { heeds: ['Last-Event-ID'], gives: QUERY_FORMATS } },
       schema: {
         tags,
         summary: 'Query or watch a collection',
@@ -75,6 +79,7 @@ export function serveData(app: FastifyInstance, context: Context): void {
     '/v1/data/:collection',
     {
       bodyLimit: store.limits.sizeBytes * 2,
+      config: { described: { heeds: ['Idempotency-Key'], tells: ['ETag', 'Location'] } },
       schema: {
         tags,
         summary: 'Create a document with a generated id',
@@ -94,6 +99,13 @@ export function serveData(app: FastifyInstance, context: Context): void {
   routes.get(
     '/v1/data/:collection/:id',
     {
+      config: {
+        described: {
+          heeds: ['If-Match', 'If-None-Match', 'Last-Event-ID'],
+          tells: ['ETag'],
+          gives: ['application/json', 'text/event-stream'],
+        },
+      },
       schema: {
         tags,
         summary: 'Read or watch one document',
@@ -117,12 +129,13 @@ export function serveData(app: FastifyInstance, context: Context): void {
     '/v1/data/:collection/:id',
     {
       bodyLimit: store.limits.sizeBytes * 2,
+      config: { described: { heeds: ['If-Match', 'If-None-Match'], tells: ['ETag', 'Location'] } },
       schema: {
         tags,
         summary: 'Create or replace a document',
         params: DocumentParams,
         body: Data,
-        response: { 200: WireDocument, 201: WireDocument, default: Problem },
+        response: { 200: WireDocument, 201: WireDocument, 204: UNSEEN, default: Problem },
       },
     },
     async (request, reply) => {
@@ -135,6 +148,17 @@ export function serveData(app: FastifyInstance, context: Context): void {
     '/v1/data/:collection/:id',
     {
       bodyLimit: store.limits.sizeBytes * 2,
+      config: {
+        described: {
+          heeds: ['If-Match', 'If-None-Match', 'Idempotency-Key'],
+          tells: ['ETag'],
+          takes: {
+            'application/merge-patch+json': 0,
+            'application/json-patch+json': 1,
+            'application/vnd.uproar.adjust+json': 2,
+          },
+        },
+      },
       schema: {
         tags,
         summary: 'Change fields of a document',
@@ -144,7 +168,7 @@ export function serveData(app: FastifyInstance, context: Context): void {
         consumes: Object.keys(PATCH_TYPES),
         params: DocumentParams,
         body: z.union([Data, PatchOperations, WireAdjustments]),
-        response: { 200: WireDocument, default: Problem },
+        response: { 200: WireDocument, 204: UNSEEN, default: Problem },
       },
       // Which form the body must have depends on its media type, so the handler checks it.
       validatorCompiler: (part) =>
@@ -165,6 +189,7 @@ export function serveData(app: FastifyInstance, context: Context): void {
   routes.delete(
     '/v1/data/:collection/:id',
     {
+      config: { described: { heeds: ['If-Match', 'If-None-Match'] } },
       schema: {
         tags,
         summary: 'Delete a document',

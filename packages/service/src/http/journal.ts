@@ -62,6 +62,12 @@ export function serveJournal(app: FastifyInstance, context: Context): void {
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/journal',
     {
+      config: {
+        described: {
+          heeds: ['Last-Event-ID'],
+          gives: ['application/json', 'application/x-ndjson', 'text/event-stream'],
+        },
+      },
       schema: {
         tags: ['data'],
         summary: 'Read or follow the journal',

@@ -2,6 +2,10 @@ import swagger from '@fastify/swagger';
 import type { FastifyInstance } from 'fastify';
 import { jsonSchemaTransform, jsonSchemaTransformObject } from 'fastify-type-provider-zod';
 import { VERSION } from '../version.js';
+import { describeOperation, type Described, type Operation } from './describe-operation.js';
+
+/** Where the description of a route waits until all of them are put together. */
+const DESCRIBED = 'x-described';
 
 /** Describes the routes as OpenAPI 3.1, from the same declarations that check their requests. */
 export async function describeRoutes(app: FastifyInstance): Promise<void> {
@@ -26,13 +30,16 @@ export async function describeRoutes(app: FastifyInstance): Promise<void> {
         { name: 'operations', description: 'Running the service' },
       ],
     },
-    transform: jsonSchemaTransform,
+    transform: (route) => {
+      const { schema, url } = jsonSchemaTransform(route);
+      return { schema: { ...schema, [DESCRIBED]: route.route.config?.described }, url };
+    },
     transformObject: jsonSchemaTransformObject,
   });
 }
 
 interface Description {
-  paths: Record<string, Record<string, { operationId?: string }>>;
+  paths: Record<string, Record<string, Operation & { operationId?: string; [DESCRIBED]?: Described }>>;
   components?: { schemas?: Record<string, Record<string, unknown>> };
 }
 
@@ -45,7 +52,8 @@ export function describeService(app: FastifyInstance): { openapi: string } {
     delete schema.$schema;
   }
   for (const [path, operations] of Object.entries(description.paths)) {
-    for (const [method, operation] of Object.entries(operations)) {
+    for (const [method, { [DESCRIBED]: described, ...operation }] of Object.entries(operations)) {
+      describeOperation(operation, described);
       operations[method] = { ...operation, operationId: nameOperation(method, path) };
     }
   }

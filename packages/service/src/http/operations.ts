@@ -62,7 +62,7 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
   routes.get(
     '/metrics',
     {
-      config: { open: openMetrics },
+      config: { open: openMetrics, described: { gives: ['text/plain'] } },
       schema: {
         tags: ['operations'],
         summary: 'Read the metrics, as Prometheus and others collect them',

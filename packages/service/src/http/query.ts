@@ -3,7 +3,7 @@ import type { FastifyInstance, FastifyReply } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import type { Context } from './context.js';
 import { explainQuery, Explanation } from './explain.js';
-import { answerQuery } from './send-query.js';
+import { QUERY_FORMATS, answerQuery } from './send-query.js';
 
 /** Queries that come in a body, and what they cost. */
 export function serveQuery(app: FastifyInstance, context: Context): void {
@@ -11,6 +11,7 @@ export function serveQuery(app: FastifyInstance, context: Context): void {
   routes.post(
     '/v1/query',
     {
+      config: { described: { gives: QUERY_FORMATS } },
       schema: {
         tags: ['data'],
         summary: 'Query or watch, with the query in the body',

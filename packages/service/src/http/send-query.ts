@@ -21,7 +21,8 @@ import type { Context } from './context.js';
 import { answerWithWatch } from './event-stream.js';
 import { prepareReadable } from './query-form.js';
 
-const FORMATS = ['application/json', 'application/x-ndjson', 'text/csv', 'text/event-stream'];
+/** What queries are answered in. */
+export const QUERY_FORMATS = ['application/json', 'application/x-ndjson', 'text/csv', 'text/event-stream'];
 
 /** A query that reads so many documents, and so many times more than it returns, would be better off with an index. */
 const MANY_READ = 1000;
@@ -105,11 +106,11 @@ function notesFor(store: Store, query: Query, { documentsRead, found }: Reading)
 }
 
 function chooseFormat(request: FastifyRequest): string {
-  const type = accepts(request.raw).type(FORMATS);
+  const type = accepts(request.raw).type(QUERY_FORMATS);
   if (type === false) {
     throw problemError(
       'not-acceptable',
-      `Nothing here comes as "${request.headers.accept}". Accept one of ${FORMATS.join(', ')}.`,
+      `Nothing here comes as "${request.headers.accept}". Accept one of ${QUERY_FORMATS.join(', ')}.`,
       {
         parameter: 'Accept',
       },
