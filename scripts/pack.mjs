@@ -51,19 +51,25 @@ function layUproar() {
   const manifest = readManifest(folder);
   for (const name of INSIDE) {
     const inner = lay(`@uproar/${name}`);
-    const { dependencies, peerDependencies, peerDependenciesMeta } = readManifest(inner);
+    const { dependencies, peerDependencies, peerDependenciesMeta, ...rest } = readManifest(inner);
+    // What packages inside depend on would count as being inside, too, and not be installed.
+    writeManifest(inner, rest);
     manifest.dependencies = { ...dependencies, ...manifest.dependencies };
     if (peerDependenciesMeta) Object.assign(manifest, { peerDependencies, peerDependenciesMeta });
     cpSync(inner, join(folder, 'node_modules/@uproar', name), { recursive: true });
   }
   manifest.dependencies = { ...PINNED, ...manifest.dependencies };
   manifest.bundleDependencies = INSIDE.map((name) => `@uproar/${name}`);
-  writeFileSync(join(folder, 'package.json'), `${JSON.stringify(manifest, null, 2)}\n`);
+  writeManifest(folder, manifest);
   return folder;
 }
 
 function readManifest(folder) {
   return JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8'));
+}
+
+function writeManifest(folder, manifest) {
+  writeFileSync(join(folder, 'package.json'), `${JSON.stringify(manifest, null, 2)}\n`);
 }
 
 function pack(folder) {

@@ -22,6 +22,8 @@ describe('the packages, installed into an empty folder', function () {
   this.timeout(180_000);
   const packed = temporaryDirectory();
   const folder = temporaryDirectory();
+  /** Where the command is installed for everybody, as the quick start says. */
+  const everywhere = temporaryDirectory();
   const windows = new Windows();
   let service: ReturnType<typeof spawn>;
   let url: string;
@@ -37,13 +39,26 @@ describe('the packages, installed into an empty folder', function () {
     const quiet = ['--engine-strict', '--prefer-offline', '--no-audit', '--no-fund', '--loglevel=error'];
     // SQLite takes minutes to compile; what was compiled for this checkout is the same.
     execFileSync('npm', ['install', '--ignore-scripts', ...quiet, ...packages], { cwd: folder.path, stdio: 'pipe' });
-    const compiled = 'node_modules/better-sqlite3/build';
-    cpSync(join(ROOT, compiled), join(folder.path, compiled), { recursive: true });
+    const forAll = ['install', '--global', '--prefix', everywhere.path, '--ignore-scripts', ...quiet];
+    const uproar = packages.find((path) => /uproar-\d/.test(path))!;
+    execFileSync('npm', [...forAll, uproar], { cwd: folder.path, stdio: 'pipe' });
+    for (const modules of [
+      join(folder.path, 'node_modules'),
+      join(everywhere.path, 'lib/node_modules/uproar/node_modules'),
+    ]) {
+      const sqlite = join(modules, 'better-sqlite3');
+      expect(existsSync(join(sqlite, 'binding.gyp')), `${sqlite} can be compiled`).to.equal(true);
+      cpSync(join(ROOT, 'node_modules/better-sqlite3/build'), join(sqlite, 'build'), { recursive: true });
+    }
 
-    service = spawn(command, ['serve', '--data', join(folder.path, 'data'), '--port', '0'], {
-      env: { PATH: process.env.PATH, NO_COLOR: '1', UPROAR_ADMIN_KEY: KEY },
-      stdio: ['ignore', 'pipe', 'inherit'],
-    });
+    service = spawn(
+      join(everywhere.path, 'bin/uproar'),
+      ['serve', '--data', join(folder.path, 'data'), '--port', '0'],
+      {
+        env: { PATH: process.env.PATH, NO_COLOR: '1', UPROAR_ADMIN_KEY: KEY },
+        stdio: ['ignore', 'pipe', 'inherit'],
+      },
+    );
     let said = '';
     service.stdout!.on('data', (text) => (said += String(text)));
     await until('it serves', () => said.includes('/console/'), 30_000);
@@ -53,8 +68,7 @@ describe('the packages, installed into an empty folder', function () {
     const ended = new Promise((resolve) => service.once('exit', resolve));
     service.kill('SIGTERM');
     await ended;
-    packed.remove();
-    folder.remove();
+    for (const { remove } of [packed, folder, everywhere]) remove();
   });
 
   it('hold what they should, and nothing else', () => {
