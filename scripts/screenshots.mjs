@@ -66,12 +66,10 @@ const pages = {
     await page.getByRole('list', { name: 'Documents that do not fit' }).waitFor();
     await sleep(1500);
   },
-  async 'console-history'(page) {
-    await signIn(page, 'data/balloons/bl-17');
-    await sleep(9000);
-    await page.getByText('History', { exact: true }).click();
-    await page.getByText('as it is now').waitFor();
-    await sleep(4000);
+  async docs(page) {
+    await page.goto(`${url}/docs/query.html#related-documents`);
+    await page.getByRole('heading', { name: 'Related documents' }).waitFor();
+    await sleep(500);
   },
   async 'field-offline'(page) {
     await page.setViewportSize({ width: 400, height: 800 });
@@ -148,6 +146,7 @@ const terminals = {
       'uproar index create flights day,-maxAltitude',
       `uproar query flights --where "day = 3 AND passengers >= 5" --order -maxAltitude --limit 6 --explain`,
       `uproar query balloons --where "altitude > 300 AN status = 'aloft'"`,
+      `uproar query balloons --where "altitud > 300"`,
       `uproar query balloons --limit 4 --fields name,status --include "crew = crews via crewId; flights by balloonId order -start limit 3"`,
       `uproar query balloons --summary "count(),max(altitude),avg(fuel)" --by status`,
     ],
