@@ -29,7 +29,12 @@ const limits = ['--journal-size', '5MB', '--keep-deleted', '5s', '--log-level', 
 // With little room for its heap the process collects often, and what stays is soon to be told from what goes.
 const served = await ServedProcess.start(directory, 0, limits, '--max-old-space-size=128');
 const random = new Random(seed);
-process.on('exit', () => served.child.kill('SIGKILL'));
+// However it ends, nothing is left behind.
+process.on('exit', () => {
+  served.child.kill('SIGKILL');
+  rmSync(directory, { recursive: true, force: true });
+});
+for (const signal of ['SIGTERM', 'SIGINT', 'SIGHUP'] as const) process.on(signal, () => process.exit(1));
 let ended = false;
 let writes = 0;
 let lives = 0;
@@ -136,7 +141,6 @@ await sleep(3000);
 const left = (await (await fetch(`${served.url}/v1/connections`, { headers })).json()) as { total: number };
 const idle = await measure();
 const code = await served.stop('SIGTERM');
-rmSync(directory, { recursive: true, force: true });
 
 const verdicts = (['rss', 'heap', 'files'] as const).map((name) => {
   const [second, last] = [middle(2, (sample) => sample[name]), middle(4, (sample) => sample[name])];

@@ -7,10 +7,21 @@ import { startService, type Service, type ServiceOptions } from '@uproar/service
 /** The key of every store that tests start. */
 export const KEY = 'test-key-0123456789';
 
-/** A directory of its own for a test, and what removes it. */
+const directories = new Set<string>();
+
+// Those of suites of which no test is run, and of tests that failed.
+process.on('exit', () => directories.forEach(removeDirectory));
+
+/** A directory of its own for a test, and what removes it; at the latest it goes when all tests are through. */
 export function temporaryDirectory(): { path: string; remove: () => void } {
   const path = mkdtempSync(join(tmpdir(), 'uproar-test-'));
-  return { path, remove: () => rmSync(path, { recursive: true, force: true }) };
+  directories.add(path);
+  return { path, remove: () => removeDirectory(path) };
+}
+
+function removeDirectory(path: string): void {
+  directories.delete(path);
+  rmSync(path, { recursive: true, force: true });
 }
 
 /** A running service for tests, over loopback, on a free port and a directory of its own. */

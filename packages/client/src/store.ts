@@ -3,10 +3,8 @@ import type { LiveMethod, LiveParams, LiveResults, Problem, Receipt, WatchTarget
 import { ProblemError } from '@uproar/protocol/problem-error';
 import type { CheckStep } from './check-way.js';
 import { Collection, type CollectionOptions } from './collection.js';
-import { Connection, defaultBackoffMs } from './connection.js';
 import { Files } from './files.js';
-import { HttpLink } from './http-link.js';
-import { ConnectionError, tokenOf, type ConnectionState, type Link, type LinkListener } from './link.js';
+import { ConnectionError, tokenOf, type ConnectionState, type Link } from './link.js';
 import type { ConnectOptions } from './options.js';
 import { Outbox } from './outbox.js';
 import { pendingWritesOf, type PendingWrite } from './pending.js';
@@ -16,9 +14,7 @@ import { MemoryStorage, type ClientStorage } from './storage/storage.js';
 import { Subscription } from './subscription.js';
 import { repeatUntilDone, type Transaction } from './transaction.js';
 import { Watch, type WatchHost } from './watch.js';
-
-/** Sockets that never opened, after which it is looked whether plain requests pass. */
-const SOCKET_ATTEMPTS = 2;
+import { Way } from './way.js';
 
 /** How often copies of what is watched are kept, at most, in milliseconds. */
 const KEEP_INTERVAL_MS = 1000;
@@ -52,7 +48,7 @@ export class Store implements WatchHost {
   readonly #subscribers = new Set<(state: ConnectionState) => void>();
   /** Writes that were acknowledged over HTTP before the event stream brought them. */
   #echoes: { write: PendingWrite; seq: number; until: number }[] = [];
-  #link: Link;
+  readonly #way: Way;
   /** When the service told its time, by the clock here. */
   #helloAt = 0;
 
@@ -71,8 +67,15 @@ export class Store implements WatchHost {
       headers: this.#authorization,
       onRefused: options.onUploadRefused,
     });
-    // Nothing is told before the constructor is through.
-    this.#link = options.transport === 'http' ? this.#openHttp() : this.#openSocket();
+    this.#way = new Way({
+      url: this.url,
+      options,
+      tryRequest: () => this.fetch('/healthz'),
+      listener: {
+        stateChanged: (state) => this.#stateChanged(state),
+        notified: (name, params) => this.#notified(name, params),
+      },
+    });
     if (options.outbox === false) return;
     this.#outbox = new Outbox({
       storage: this.#storage,
@@ -83,6 +86,10 @@ export class Store implements WatchHost {
       onRefused: options.onRefused,
       changed: (entry, receipt) => this.#outboxChanged(entry.commit, receipt),
     });
+  }
+
+  get #link(): Link {
+    return this.#way.link;
   }
 
   /** Where the connection stands, and why. */
@@ -250,7 +257,7 @@ export class Store implements WatchHost {
     return checkWay(
       this,
       () => this.#helloAt,
-      () => this.#link instanceof HttpLink,
+      () => this.#way.isHttp,
       this.#options.token !== undefined,
     );
   }
@@ -352,7 +359,7 @@ export class Store implements WatchHost {
   }
 
   #outboxChanged(commit: WireCommit, receipt: Receipt | undefined): void {
-    if (receipt && this.#link instanceof HttpLink) this.#echo(commit, receipt);
+    if (receipt && this.#way.isHttp) this.#echo(commit, receipt);
     this.#refresh(commit);
   }
 
@@ -370,66 +377,6 @@ export class Store implements WatchHost {
     this.#echoes = this.#echoes.filter(({ until }) => until > now);
     for (const write of pendingWritesOf(commit, now)) this.#echoes.push({ write, seq, until: now + ECHO_MS });
     setTimeout(() => this.#refresh(commit), ECHO_MS + 1);
-  }
-
-  #openSocket(): Link {
-    const { url } = this;
-    let failures = 0;
-    const connection: Connection = this.#open((listener) => {
-      const noticed: LinkListener = {
-        ...listener,
-        stateChanged: (state) => {
-          listener.stateChanged(state);
-          if (state.name !== 'offline' || connection.everOpened) return;
-          if (++failures >= SOCKET_ATTEMPTS) void this.#tryHttp(connection);
-        },
-      };
-      return new Connection({ ...this.#options, url: `${url.replace(/^http/, 'ws')}/v1/live` }, noticed);
-    });
-    return connection;
-  }
-
-  #openHttp(): Link {
-    const { token, backoffMs = defaultBackoffMs } = this.#options;
-    return this.#open((listener) => new HttpLink({ url: this.url, token, backoffMs }, listener));
-  }
-
-  /** Opens a link. It is not heard before it is there, nor after another has taken its place. */
-  #open<Kind extends Link>(open: (listener: LinkListener) => Kind): Kind {
-    const current = () => link !== undefined && link === this.#link;
-    let link: Kind | undefined = undefined;
-    link = open({
-      stateChanged: (state) => {
-        if (current()) this.#stateChanged(state);
-      },
-      notified: (name, params) => {
-        if (!current() || name === 'alive') return;
-        if (name === 'accepted') {
-          const { id, seq } = params as { id: string; seq: number };
-          this.#outbox?.accepted(id, seq);
-          return;
-        }
-        // What may be seen has altered, and with it the name of the watch.
-        const { watch, was = watch } = params as { watch: string; was?: string };
-        for (const { subscription } of this.#shared.values()) {
-          if (subscription.name === watch || subscription.name === was) this.#notify(subscription, name, params);
-        }
-      },
-    });
-    return link;
-  }
-
-  /** Takes the way over HTTP where WebSockets cannot pass, but requests can. */
-  async #tryHttp(socket: Connection): Promise<void> {
-    if ((this.#options.transport ?? 'auto') !== 'auto') return;
-    try {
-      await this.fetch('/healthz');
-    } catch {
-      return;
-    }
-    if (this.#link !== socket || socket.everOpened) return;
-    this.#link = this.#openHttp();
-    socket.close();
   }
 
   #stateChanged(state: ConnectionState): void {
@@ -459,6 +406,20 @@ export class Store implements WatchHost {
       if (this.#link !== link || this.state.name !== 'online') return;
     }
     for (const { subscription } of this.#shared.values()) if (!subscription.begun) subscription.begin();
+  }
+
+  #notified(name: string, params: unknown): void {
+    if (name === 'alive') return;
+    if (name === 'accepted') {
+      const { id, seq } = params as { id: string; seq: number };
+      this.#outbox?.accepted(id, seq);
+      return;
+    }
+    // What may be seen has altered, and with it the name of the watch.
+    const { watch, was = watch } = params as { watch: string; was?: string };
+    for (const { subscription } of this.#shared.values()) {
+      if (subscription.name === watch || subscription.name === was) this.#notify(subscription, name, params);
+    }
   }
 
   #notify(subscription: Subscription, name: string, params: unknown): void {

@@ -1,0 +1,92 @@
+import { Connection, defaultBackoffMs } from './connection.js';
+import { HttpLink } from './http-link.js';
+import type { Link, LinkListener } from './link.js';
+import type { ConnectOptions } from './options.js';
+import type { OpenSocket } from './socket.js';
+
+/** Sockets that never opened, after which it is looked whether plain requests pass. */
+const SOCKET_ATTEMPTS = 2;
+
+/** What a way to a store works with. */
+export interface WayOptions {
+  /** Where the store is. */
+  url: string;
+  options: ConnectOptions & { openSocket: OpenSocket };
+  /** Makes a plain request; rejects where those do not pass either. */
+  tryRequest: () => Promise<unknown>;
+  /** Is told nothing before the constructor is through. */
+  listener: LinkListener;
+}
+
+/** The way to a store: a WebSocket, or plain requests and event streams where those cannot pass. */
+export class Way {
+  readonly #given: WayOptions;
+  #link: Link;
+
+  constructor(given: WayOptions) {
+    this.#given = given;
+    this.#link = given.options.transport === 'http' ? this.#openHttp() : this.#openSocket();
+  }
+
+  /** The link that is in use; it may be another one later. */
+  get link(): Link {
+    return this.#link;
+  }
+
+  get isHttp(): boolean {
+    return this.#link instanceof HttpLink;
+  }
+
+  #openSocket(): Link {
+    const { url, options } = this.#given;
+    let failures = 0;
+    const connection: Connection = this.#open((listener) => {
+      const noticed: LinkListener = {
+        ...listener,
+        stateChanged: (state) => {
+          listener.stateChanged(state);
+          if (state.name !== 'offline' || connection.everOpened) return;
+          if (++failures >= SOCKET_ATTEMPTS) void this.#tryHttp(connection);
+        },
+      };
+      return new Connection({ ...options, url: `${url.replace(/^http/, 'ws')}/v1/live` }, noticed);
+    });
+    return connection;
+  }
+
+  #openHttp(): Link {
+    const { url, options } = this.#given;
+    const { token, backoffMs = defaultBackoffMs } = options;
+    return this.#open((listener) => new HttpLink({ url, token, backoffMs }, listener));
+  }
+
+  /** Opens a link. It is not heard before it is there, nor after another has taken its place. */
+  #open<Kind extends Link>(open: (listener: LinkListener) => Kind): Kind {
+    const { listener } = this.#given;
+    const current = () => link !== undefined && link === this.#link;
+    let link: Kind | undefined = undefined;
+    link = open({
+      stateChanged: (state) => {
+        if (current()) listener.stateChanged(state);
+      },
+      notified: (name, params) => {
+        if (current()) listener.notified(name, params);
+      },
+    });
+    return link;
+  }
+
+  /** Goes by plain requests where WebSockets cannot pass, but those can. */
+  async #tryHttp(socket: Connection): Promise<void> {
+    const { options, tryRequest } = this.#given;
+    if ((options.transport ?? 'auto') !== 'auto') return;
+    try {
+      await tryRequest();
+    } catch {
+      return;
+    }
+    if (this.#link !== socket || socket.everOpened) return;
+    this.#link = this.#openHttp();
+    socket.close();
+  }
+}
