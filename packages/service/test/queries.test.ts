@@ -178,6 +178,26 @@ describe('queries over HTTP', () => {
     );
     expect(await notes({ where: 'altitude >= 0', order: 'name', limit: '1' })).to.equal(undefined);
     expect(await notes({ where: 'somethingElse > 3' }), 'a field that is rare').to.equal(undefined);
+    // A key for some collections is told of no others.
+    await service.request('PUT', '/v1/data/balloon-secrets/s-1', { passphrase: 'x', name: 'y' });
+    const { json: made } = await service.request('POST', '/v1/keys', {
+      name: 'part',
+      scope: 'read',
+      collections: ['balloons'],
+    });
+    const lesser = service.as((made as { key: string }).key);
+    const include = 's = balloon-secrets via name order pasphrase; t = balloon-secret via nmae';
+    expect(await notes({ include, limit: '1' })).to.match(/passphrase[^]*balloon-secrets/);
+    for (const [path, asked] of [
+      ['/v1/query', { from: 'balloons', include, limit: 1 }],
+      ['/v1/explain', { from: 'balloons', include }],
+    ] as const) {
+      const { text } = await lesser('POST', path, asked);
+      expect(text, 'what is its own').to.include('Did you mean \\"name\\"');
+      expect(text).not.to.match(/passphrase|Did you mean \\"balloon-secrets/);
+    }
+    expect((await lesser('GET', '/v1/data/balloon')).text).not.to.include('secrets');
+    await service.request('DELETE', '/v1/data/balloon-secrets/s-1');
     const refused = await service.request('GET', address({ include: 'balloons by statsu' }));
     expect(refused.json.type).to.equal('/problems/index-missing');
     expect(refused.json.detail).to.include('Did you mean "status"?');

@@ -1,9 +1,15 @@
-import type { Access } from '@uproar/core';
+import { seesEverything, type Access } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import { isGoverned, type Identity } from '../identity/identity.js';
 import type { Viewer } from '../live/sources.js';
 import type { ReadLimits } from '../store/index.js';
 import type { Context } from './context.js';
+import type { SeesAll } from './missing.js';
+
+/** Tells of which collections somebody sees all. */
+export function seesAllOf({ identities }: Pick<Context, 'identities'>, identity: Identity): SeesAll {
+  return (collection) => seesEverything(identities.accessOf(identity, collection));
+}
 
 /**
  * What somebody may read of a collection.

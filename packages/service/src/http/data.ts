@@ -16,7 +16,6 @@ import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import type { Written } from '../commit/committer.js';
-import { isGoverned } from '../identity/identity.js';
 import { seenDocument } from '../live/sources.js';
 import { readableAccess } from './access.js';
 import { queryFromParameters, QueryParameters } from './query-form.js';
@@ -235,7 +234,7 @@ function sendDocument(
     throw problemError('precondition-failed', detail, { currentVersion: version });
   }
   if (!stored) {
-    const detail = describeAbsent(store, collection, id, !isGoverned(request.identity));
+    const detail = describeAbsent(context, request.identity, collection, id);
     throw problemError('no-such-document', detail);
   }
   reply.header('etag', entityTag(version));

@@ -19,7 +19,7 @@ import { adviseIndex, indexFor, summarize, type Reading, type ReadLimits, type S
 import { isGoverned, type Identity } from '../identity/identity.js';
 import type { WireQuery } from '@uproar/protocol';
 import { schemaWarnings } from '../schemas/schema-warnings.js';
-import { costLimits, viewerOf } from './access.js';
+import { costLimits, seesAllOf, viewerOf } from './access.js';
 import { describeMissing } from './missing.js';
 import { prepareReadable } from './query-form.js';
 import type { Context } from './context.js';
@@ -151,11 +151,13 @@ async function findWarnings(context: Context, query: Query, identity: Identity):
   const warnings: string[] = [];
   const named = namedFields(query);
   for (const collection of new Set([query.from, ...named.map((one) => one.collection)])) {
+    const access = identities.accessOf(identity, collection);
     if (!store.collections.get(collection)) {
-      if (!isGoverned(identity)) warnings.push(describeMissing(store, collection));
+      const seesAll = seesAllOf(context, identity);
+      if (!isGoverned(identity) && seesAll(collection)) warnings.push(describeMissing(store, collection, seesAll));
       continue;
     }
-    const lens = lensFor(identities.accessOf(identity, collection));
+    const lens = lensFor(access);
     const sample = prepareQuery({ from: collection, limit: SAMPLE }, () => lens);
     const { found } = await store.reader.read(sample, SAMPLE);
     const documents = found.map(({ document }) => sample.show(document));

@@ -1,25 +1,30 @@
 import { didYouMean, namedFields, nearNames, type Query } from '@uproar/core';
 import type { Store } from '../store/index.js';
 
+/** Tells whether whoever asks sees all of a collection, and so may be told of it. */
+export type SeesAll = (collection: string) => boolean;
+
 /** Says that nothing was ever written to a collection, and which are called nearly the same. */
-export function describeMissing(store: Store, name: string): string {
-  const near = nearNames(
-    name,
-    store.collections.list().map((info) => info.name),
-  );
-  return `Nothing was ever written to a collection "${name}".${didYouMean(near)}`;
+export function describeMissing(store: Store, name: string, seesAll: SeesAll): string {
+  const names = store.collections.list().map((info) => info.name);
+  return `Nothing was ever written to a collection "${name}".${didYouMean(nearNames(name, names.filter(seesAll)))}`;
 }
 
 /** Says which names in a query were probably meant otherwise, by what is usual in the collections. */
-export function describeMisnamed(store: Store, query: Query): string[] {
+export function describeMisnamed(store: Store, query: Query, seesAll: SeesAll): string[] {
   const notes = new Set<string>();
   for (const { collection, path } of namedFields(query)) {
+    if (!seesAll(collection)) continue;
     const names = store.usualNames.of(collection);
     // A field that few documents have is nothing unusual; one that is nearly called like another is.
     if (names.findNear(path)?.length) notes.add(names.describeMissing(path)!);
   }
-  for (const { query: inner } of query.includes) {
-    if (!store.collections.get(inner.from)) notes.add(describeMissing(store, inner.from));
+  for (const from of includedIn(query)) {
+    if (seesAll(from) && !store.collections.get(from)) notes.add(describeMissing(store, from, seesAll));
   }
   return [...notes];
+}
+
+function includedIn({ includes }: Query): string[] {
+  return includes.flatMap(({ query }) => [query.from, ...includedIn(query)]);
 }

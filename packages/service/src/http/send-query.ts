@@ -1,5 +1,5 @@
 import { Readable } from 'node:stream';
-import { describeMisnamed, describeMissing } from './missing.js';
+import { describeMisnamed, describeMissing, type SeesAll } from './missing.js';
 import {
   formatAddress,
   joinName,
@@ -16,7 +16,7 @@ import type { FastifyReply, FastifyRequest } from 'fastify';
 import { writeFound } from '../live/query-source.js';
 import { adviseIndex, summarize, type Reading, type ReadLimits, type Store } from '../store/index.js';
 import { isGoverned, type Identity } from '../identity/identity.js';
-import { costLimits, viewerOf } from './access.js';
+import { costLimits, seesAllOf, viewerOf } from './access.js';
 import type { Context } from './context.js';
 import { answerWithWatch } from './event-stream.js';
 import { prepareReadable } from './query-form.js';
@@ -71,14 +71,14 @@ export async function readListing(
   const limits = costLimits(context, identity);
   if (query.summary) {
     const { seq, state } = await summarize(store, query, limits);
-    const notes = isGoverned(identity) ? [] : describeMisnamed(store, query);
+    const notes = isGoverned(identity) ? [] : describeMisnamed(store, query, seesAllOf(context, identity));
     const text = `{"seq":${seq},"documents":${JSON.stringify(state.documents())},"more":false${tailOf(undefined, notes)}}`;
     return { text, next: undefined };
   }
   const reading = await store.reader.read(query, query.limit!, limits);
   const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
   // What is read and left out, and which collections there are, is not told to those who may not see it.
-  const notes = isGoverned(identity) ? [] : notesFor(store, query, reading);
+  const notes = isGoverned(identity) ? [] : notesFor(store, query, reading, seesAllOf(context, identity));
   return { text: writeListing(query, reading, next, notes), next };
 }
 
@@ -94,9 +94,9 @@ function tailOf(next: string | undefined, notes: readonly string[]): string {
 }
 
 /** Hints for the person who asked: a name that is not there, an index that would help. */
-function notesFor(store: Store, query: Query, { documentsRead, found }: Reading): string[] {
-  if (!store.collections.get(query.from)) return [describeMissing(store, query.from)];
-  const notes = describeMisnamed(store, query);
+function notesFor(store: Store, query: Query, { documentsRead, found }: Reading, seesAll: SeesAll): string[] {
+  if (!store.collections.get(query.from)) return [describeMissing(store, query.from, seesAll)];
+  const notes = describeMisnamed(store, query, seesAll);
   // An index helps nobody who has misspelt a name.
   if (notes.length > 0) return notes;
   if (documentsRead < MANY_READ || documentsRead < READ_PER_RESULT * Math.max(1, found.length)) return [];
@@ -181,9 +181,10 @@ function cellOf(document: Document, path: string[]): string {
   return typeof value === 'string' ? value : JSON.stringify(value);
 }
 
-/** Names a document that is not there. */
-export function describeAbsent(store: Store, collection: string, id: string, tellAll: boolean): string {
-  return !tellAll || store.collections.get(collection)
+/** Names a document that is not there, for whoever asked for it. */
+export function describeAbsent(context: Context, identity: Identity, collection: string, id: string): string {
+  const { store } = context;
+  return isGoverned(identity) || store.collections.get(collection)
     ? `There is no document ${formatAddress(collection, id)}.`
-    : describeMissing(store, collection);
+    : describeMissing(store, collection, seesAllOf(context, identity));
 }
