@@ -215,7 +215,7 @@ async function checkWatches(
       canonicalText(documents as never) === canonicalText(watch.current.documents as never)
     );
   };
-  await until('the watches show what a read shows', () => same('/v1/data/pairs?limit=10000', pairs!), 10_000);
+  await until('the watches show what a read shows', () => same('/v1/data/pairs?limit=10000', pairs!), 120_000);
   await until(
     'the limited watch shows what a read shows',
     () => same(`/v1/data/counters?where=${encodeURIComponent('n > 3')}&order=-n&limit=4`, counters!),

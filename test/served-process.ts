@@ -17,7 +17,7 @@ export class ServedProcess {
     });
     let said = '';
     child.stdout.on('data', (text) => (said += String(text)));
-    await until('the service is up', () => said.includes('/console/'), 30_000);
+    await until('the service is up', () => said.includes('/console/'), 120_000);
     return new ServedProcess(child, /http:\/\/[\d.:]+/.exec(said)![0]);
   }
 

@@ -13,7 +13,7 @@ collections:
 const FESTIVAL_CASES = new URL('../../../demo/policy-cases.yaml', import.meta.url).pathname;
 
 describe('the command line: who may see and change what', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   const { run, file } = bench;
   let service: TestService;

@@ -4,7 +4,7 @@ import { CommandBench, Run } from '../../../test/command-run.js';
 import { type TestService, KEY, temporaryDirectory, until } from '../../../test/service.js';
 
 describe('the command line', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   const { run, file } = bench;
   let service: TestService;

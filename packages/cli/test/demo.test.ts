@@ -6,7 +6,7 @@ import { MAIN } from '../../../test/command-run.js';
 import { temporaryDirectory, until } from '../../../test/service.js';
 
 describe('the tour of the demo', function () {
-  this.timeout(120_000);
+  this.timeout(400_000);
   const folder = temporaryDirectory();
   let demo: ChildProcess;
   let said = '';
@@ -24,7 +24,7 @@ describe('the tour of the demo', function () {
       stdio: ['ignore', 'pipe', 'inherit'],
     });
     demo.stdout!.on('data', (text) => (said += String(text)));
-    await until('the tour is printed', () => said.includes('Ctrl-C ends'), 60_000);
+    await until('the tour is printed', () => said.includes('Ctrl-C ends'), 120_000);
     steps = said
       .split(/^ {2}\d {2}/m)
       .slice(1)

@@ -73,7 +73,7 @@ const PAGES = [
 ].sort();
 
 describe('the documentation', function () {
-  this.timeout(180_000);
+  this.timeout(400_000);
   const folder = temporaryDirectory();
   const bin = join(folder.path, 'bin');
   let stores = 0;
@@ -89,7 +89,7 @@ describe('the documentation', function () {
     });
     let said = '';
     demo.stdout!.on('data', (text) => (said += String(text)));
-    await until('the festival is on', () => said.includes('Ctrl-C'), 60_000);
+    await until('the festival is on', () => said.includes('Ctrl-C'), 120_000);
     url = /http:\/\/[\d.:]+/.exec(said)![0];
   });
   after(async () => {
@@ -179,7 +179,7 @@ describe('the documentation', function () {
       30_000,
     );
     if (command.includes('uproar serve') && child.exitCode === null) {
-      await until(`"${command}" serves`, () => said.includes('/console/') || child.exitCode !== null, 30_000);
+      await until(`"${command}" serves`, () => said.includes('/console/') || child.exitCode !== null, 120_000);
       expect(child.exitCode, `${command}\n${said}`).to.equal(null);
       // On that page, what follows is about this store.
       if (cwd.endsWith('quick-start.md')) variables.UPROAR_URL = /http:\/\/[\d.:]+/.exec(said)![0];

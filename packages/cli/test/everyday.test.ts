@@ -11,7 +11,7 @@ import { buildProgram } from '../dist/program.js';
 import { KEY, until, type TestService } from '../../../test/service.js';
 
 describe('the everyday of the command line', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   const { run, at, file } = bench;
   let service: TestService;

@@ -19,7 +19,7 @@ store.close();
 `;
 
 describe('the packages, installed into an empty folder', function () {
-  this.timeout(180_000);
+  this.timeout(400_000);
   const packed = temporaryDirectory();
   const folder = temporaryDirectory();
   /** Where the command is installed for everybody, as the quick start says. */
@@ -61,7 +61,7 @@ describe('the packages, installed into an empty folder', function () {
     );
     let said = '';
     service.stdout!.on('data', (text) => (said += String(text)));
-    await until('it serves', () => said.includes('/console/'), 30_000);
+    await until('it serves', () => said.includes('/console/'), 120_000);
     url = /http:\/\/[\d.:]+/.exec(said)![0];
   });
   after(async () => {
@@ -94,7 +94,7 @@ describe('the packages, installed into an empty folder', function () {
     });
     let heard = '';
     watch.stdout.on('data', (text) => (heard += String(text)));
-    await until('it watches', () => run('devices', '--json').includes('balloons'), 30_000);
+    await until('it watches', () => run('devices', '--json').includes('balloons'), 120_000);
     run('put', 'balloons/b-1', '{"name":"Amber"}');
     await until('the change comes', () => heard.includes('Amber'));
     watch.kill('SIGINT');

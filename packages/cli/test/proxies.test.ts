@@ -136,11 +136,11 @@ for (const { name, prepare } of PROXIES) {
       const stream = await open('GET', '/v1/data/balloons', { accept: 'text/event-stream' });
       let heard = '';
       stream.on('data', (text) => (heard += String(text)));
-      await until('the first state comes', () => heard.includes('event: result'), 10_000);
+      await until('the first state comes', () => heard.includes('event: result'), 120_000);
       await new Promise((resolve) => setTimeout(resolve, PATIENCE_S * 1000 + 1000));
       await ask('PUT', '/v1/data/balloons/b-1', {}, '{"name":"Amber"}');
       // What is held back until there is more of it would come after a minute of signs of life.
-      await until('the change comes', () => heard.includes('Amber'), 10_000);
+      await until('the change comes', () => heard.includes('Amber'), 120_000);
       stream.destroy();
     });
 

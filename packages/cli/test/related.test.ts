@@ -3,7 +3,7 @@ import { CommandBench, Run } from '../../../test/command-run.js';
 import { KEY, until, type TestService } from '../../../test/service.js';
 
 describe('uproar query and watch, with related documents and totals', function () {
-  this.timeout(30_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   const { run } = bench;
   let service: TestService;
@@ -83,7 +83,7 @@ describe('uproar query and watch, with related documents and totals', function (
       UPROAR_URL: service.url,
       UPROAR_KEY: KEY,
     });
-    await until('the groups', () => watching.out.includes('packed'), 10_000);
+    await until('the groups', () => watching.out.includes('packed'), 120_000);
     expect(watching.out).to.match(/2 groups at seq/);
     await service.request('PATCH', '/v1/data/balloons/b-1', { altitude: 150 });
     await until('a change', () => /aloft +sum\(altitude\) 900 → 950/.test(watching.out));

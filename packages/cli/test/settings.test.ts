@@ -82,7 +82,7 @@ describe('the settings of a service', () => {
       ['serve', '--data', bench.at('store'), '--port', '0', '--settings', file, '--admin-key-file', keyFile],
       {},
     );
-    await until('it serves', () => run.out.includes('console'), 30_000);
+    await until('it serves', () => run.out.includes('console'), 120_000);
     const url = /http:\/\/[\d.:]+/.exec(run.out)![0];
     const ask = () => fetch(`${url}/v1/data/crews`, { headers: { authorization: `Bearer ${KEY}` } });
     expect((await ask()).status, 'the key from the file is taken').to.equal(200);

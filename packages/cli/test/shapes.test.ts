@@ -5,7 +5,7 @@ import { TestService } from '../../../test/service.js';
 import { makeToken, TOKEN_SETTINGS } from '../../../test/tokens.js';
 
 describe('uproar shapes', function () {
-  this.timeout(30_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   const { run } = bench;
   let service: TestService;

@@ -4,7 +4,7 @@ import { CommandBench, Run } from '../../../test/command-run.js';
 import { KEY, until, type TestService } from '../../../test/service.js';
 
 describe('structure on the command line', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   const { run, at, file } = bench;
   let service: TestService;
@@ -113,7 +113,7 @@ describe('structure on the command line', function () {
         UPROAR_KEY: KEY,
       });
       const before = existsSync(at('p3')) ? readFileSync(at('p3'), 'utf8') : '';
-      await until('it has begun', () => existsSync(at('p3')) && readFileSync(at('p3'), 'utf8') !== before, 30_000);
+      await until('it has begun', () => existsSync(at('p3')) && readFileSync(at('p3'), 'utf8') !== before, 120_000);
       killed.process.kill('SIGKILL');
       await killed.ended;
     }

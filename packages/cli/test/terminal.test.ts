@@ -5,7 +5,7 @@ import { PseudoTerminal } from '../../../test/pseudo-terminal.js';
 import { KEY, until, type TestService } from '../../../test/service.js';
 
 describe('the command line in a terminal', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   let service: TestService;
   let terminal: PseudoTerminal | undefined;
@@ -54,7 +54,7 @@ describe('the command line in a terminal', function () {
     await service.service.close();
     await tty.shows('the connection is broken');
     await service.restart();
-    await until('it is live again', () => tty.screen.includes('● live'), 20_000);
+    await until('it is live again', () => tty.screen.includes('● live'), 120_000);
     tty.press('\u0003');
     expect(await tty.ended).to.equal(0);
   });

@@ -22,7 +22,7 @@ import { Random } from '../../../test/random.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 
 describe('the command line: undo, and the care of a store', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   const bench = new CommandBench();
   const { run, file, at } = bench;
   let service: TestService;

@@ -11,7 +11,7 @@ import { KEY, TestService, until } from '../../../test/service.js';
 const isDrawn = (image: unknown) => (image as { naturalWidth: number }).naturalWidth === 200;
 
 describe('the client in a browser', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   let browser: Browser;
   let service: TestService;
   let link: HostileLink;
@@ -38,7 +38,7 @@ describe('the client in a browser', function () {
   beforeEach(async () => {
     link = await HostileLink.start(service.url);
     context = await browser.newContext({ viewport: { width: 400, height: 800 } });
-    context.setDefaultTimeout(30_000);
+    context.setDefaultTimeout(120_000);
   });
   afterEach(async () => {
     await context.close();
@@ -133,7 +133,7 @@ describe('the client in a browser', function () {
     await page.locator('li.pending').getByText('Down by the mill').waitFor();
 
     link.down = false;
-    await page.getByText('Connected', { exact: true }).waitFor({ timeout: 30_000 });
+    await page.getByText('Connected', { exact: true }).waitFor({ timeout: 120_000 });
     await until('all arrived', async () => (await balloon()).fuel === 10);
     expect(await balloon()).to.include({ status: 'landed', fuel: 10 });
     await page.waitForFunction(() => document.querySelectorAll('.pending').length === 0);
@@ -166,7 +166,7 @@ describe('the client in a browser', function () {
     // The first tab is the one that sends; the other takes that over.
     await first.close();
     link.down = false;
-    await second.getByText('Connected', { exact: true }).waitFor({ timeout: 30_000 });
+    await second.getByText('Connected', { exact: true }).waitFor({ timeout: 120_000 });
     await until('each arrived once', async () => (await balloon()).fuel === 20);
     await second.waitForFunction(() => document.querySelectorAll('.pending').length === 0);
     expect(await second.locator('#fuel').textContent()).to.equal('20');

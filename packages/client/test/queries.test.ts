@@ -127,6 +127,6 @@ describe('queries of the client', () => {
     });
     expect(allowed.documents).to.have.length(1);
     expect((await service.request('GET', '/healthz')).status).to.equal(200);
-    expect(performance.now() - started).to.be.below(8000);
+    expect(performance.now() - started).to.be.below(60_000);
   });
 });

@@ -12,7 +12,7 @@ import { KEY, temporaryDirectory, TestService, until } from '../../../test/servi
 const RECIPES = new URL('../../../docs/recipes/', import.meta.url).pathname;
 
 describe('programs without our client', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   let service: TestService;
   let link: HostileLink;
   const children: ChildProcess[] = [];
@@ -66,9 +66,9 @@ describe('programs without our client', function () {
     link.cutAll();
     await write(random, 10);
     link.down = false;
-    await until('it is right after the break', async () => copy() === (await held()), 30_000);
+    await until('it is right after the break', async () => copy() === (await held()), 120_000);
     await write(random, 25);
-    await until('it is right again', async () => copy() === (await held()), 30_000);
+    await until('it is right again', async () => copy() === (await held()), 120_000);
   };
 
   it('live.sh keeps a correct copy with curl and jq', async () => {
@@ -115,7 +115,7 @@ describe('programs without our client', function () {
     await page.getByText('No connection').waitFor();
     await write(random, 10);
     link.down = false;
-    await until('it is right after the break', shows, 30_000);
+    await until('it is right after the break', shows, 120_000);
     await browser.close();
   });
 

@@ -5,7 +5,7 @@ import { CHROMIUM } from '../../../test/chromium.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 
 describe('access in the console', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   let browser: Browser;
   let service: TestService;
   let page: Page;
@@ -23,7 +23,7 @@ describe('access in the console', function () {
     page = await (
       await browser.newContext({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' })
     ).newPage();
-    page.setDefaultTimeout(30_000);
+    page.setDefaultTimeout(120_000);
     page.on('pageerror', (error) => faults.push(error.message));
     page.on('console', (message) => {
       if (message.type() === 'error' && !/WebSocket|status of (403|409|422)/.test(message.text()))

@@ -10,7 +10,7 @@ import { Windows, writeInto } from './windows.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
 describe('the console in a browser', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   const windows = new Windows();
   let service: TestService;
   let store: Store;
@@ -241,7 +241,7 @@ describe('the console in a browser', function () {
     await page.getByText('Not connected').waitFor();
     await page.getByText('not up to date').waitFor();
     await service.restart();
-    await page.getByText('Connected', { exact: true }).waitFor({ timeout: 20_000 });
+    await page.getByText('Connected', { exact: true }).waitFor({ timeout: 120_000 });
     await store.ready();
     await store.collection('balloons').put('bl-9', { name: 'Later' });
     await cell(page, 'bl-9', 'name').getByText('Later').waitFor();
@@ -292,7 +292,7 @@ describe('the console in a browser', function () {
 });
 
 describe('the demo: two screens side by side', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   let demo: ChildProcess;
   let said = '';
   let url: string;
@@ -304,7 +304,7 @@ describe('the demo: two screens side by side', function () {
       stdio: ['ignore', 'pipe', 'inherit'],
     });
     demo.stdout!.on('data', (text) => (said += String(text)));
-    await until('the festival is on', () => said.includes('Ctrl-C'), 30_000);
+    await until('the festival is on', () => said.includes('Ctrl-C'), 120_000);
     url = /http:\/\/[\d.:]+/.exec(said)![0];
   });
   after(async () => {

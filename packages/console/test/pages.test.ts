@@ -31,7 +31,7 @@ const PAGES = [
 ];
 
 describe('the pages of the console, over the demo', function () {
-  this.timeout(240_000);
+  this.timeout(400_000);
   const windows = new Windows();
   let demo: ChildProcess;
   let url: string;
@@ -44,7 +44,7 @@ describe('the pages of the console, over the demo', function () {
       stdio: ['ignore', 'pipe', 'inherit'],
     });
     demo.stdout!.on('data', (text) => (said += String(text)));
-    await until('the festival is on', () => said.includes('Ctrl-C'), 30_000);
+    await until('the festival is on', () => said.includes('Ctrl-C'), 120_000);
     url = /http:\/\/[\d.:]+/.exec(said)![0];
     store = connect(url, { token: KEY });
   });
@@ -336,7 +336,7 @@ describe('the pages of the console, over the demo', function () {
     await page.getByText('Commits a second').waitFor();
     expect(await page.locator('canvas').count()).to.equal(8);
     const commits = page.locator('figure').filter({ hasText: 'Commits a second' }).locator('output').first();
-    await until('it counts', async () => Number(await commits.textContent()) > 0, 30_000);
+    await until('it counts', async () => Number(await commits.textContent()) > 0, 120_000);
     const dear = page.getByRole('region', { name: 'Watches by what they cost' });
     await dear.locator('tr').filter({ hasText: 'balloons' }).first().waitFor();
     expect(await page.locator('.facts').innerText()).to.match(/Journal\n[\d,]+ commits/);

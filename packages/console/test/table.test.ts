@@ -6,7 +6,7 @@ import { KEY, TestService, until } from '../../../test/service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('working with documents in the console', function () {
-  this.timeout(90_000);
+  this.timeout(400_000);
   const windows = new Windows();
   let service: TestService;
   let store: Store;
@@ -341,7 +341,7 @@ describe('working with documents in the console', function () {
   it('scrolls through a hundred thousand live documents', async () => {
     await fill('crowd', 100_000, (n) => ({ n, name: `visitor ${n}` }));
     const page = await open('data/crowd');
-    await page.getByText('100,000 documents').waitFor({ timeout: 30_000 });
+    await page.getByText('100,000 documents').waitFor({ timeout: 120_000 });
     expect(await page.locator('[data-row]').count()).to.be.below(80);
     await page.getByRole('grid').evaluate((element) => element.scrollTo(0, 28 * 60_000));
     await cell(page, 'd-060010', 'n').getByText('60010').waitFor();

@@ -24,7 +24,7 @@ export class Windows {
       ...options,
     });
     const page = await context.newPage();
-    page.setDefaultTimeout(30_000);
+    page.setDefaultTimeout(120_000);
     page.on('pageerror', (error) => this.#faults.push(error.message));
     page.on('console', (message) => {
       if (message.type() === 'error' && !message.text().includes('WebSocket')) this.#faults.push(message.text());

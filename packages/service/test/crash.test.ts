@@ -10,7 +10,7 @@ import { KEY, temporaryDirectory, until } from '../../../test/service.js';
 
 describe('a service that is killed while it writes', () => {
   it('has every acknowledged write afterwards, once and whole, and its watchers end in the right state', async function () {
-    this.timeout(180_000);
+    this.timeout(400_000);
     const rounds = Number(process.env.CRASH_ROUNDS ?? 20);
     const report = await crashRounds(41, rounds, () => undefined);
     expect(report.acknowledged, 'writers got through').to.be.above(rounds * 10);
@@ -21,7 +21,7 @@ describe('a service that is killed while it writes', () => {
 
 describe('a service that is asked to stop while it writes', () => {
   it('finishes what it took, tells watchers to come back, refuses the rest, and ends with 0', async function () {
-    this.timeout(30_000);
+    this.timeout(400_000);
     const { path, remove } = temporaryDirectory();
     const served = await ServedProcess.start(path);
     const stores = Array.from({ length: 8 }, () =>

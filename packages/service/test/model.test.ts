@@ -143,7 +143,7 @@ const equal = (a: unknown, b: unknown) =>
   deepEqual(JSON.parse(JSON.stringify(a)) as JsonValue, JSON.parse(JSON.stringify(b)) as JsonValue);
 
 describe('live queries and a plain model of them', function () {
-  this.timeout(120_000);
+  this.timeout(400_000);
   const rounds = Number(process.env.MODEL_ROUNDS ?? 12);
   const first = Number(process.env.MODEL_SEED ?? 100);
   for (let round = 0; round < rounds; round++) {

@@ -66,7 +66,7 @@ const canonical = (value: unknown): unknown =>
 describe('what somebody sees, against a plain model', () => {
   for (let seed = 1; seed <= 5; seed++) {
     it(`is the same in reads, watches and the journal while documents, policies and claims alter, seed ${seed}`, () =>
-      checkModel(seed, 25)).timeout(60_000);
+      checkModel(seed, 25)).timeout(400_000);
   }
 });
 
@@ -176,7 +176,7 @@ async function checkModel(seed: number, steps: number): Promise<void> {
 describe('what is hidden', () => {
   for (let seed = 1; seed <= 5; seed++) {
     it(`tells nothing: a store that has it answers as one that does not, seed ${seed}`, () =>
-      compareWorlds(seed, 30)).timeout(60_000);
+      compareWorlds(seed, 30)).timeout(400_000);
   }
 });
 

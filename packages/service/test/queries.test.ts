@@ -228,7 +228,7 @@ describe('queries over HTTP', () => {
   });
 
   it('find the same with and without indexes', async function () {
-    this.timeout(30_000);
+    this.timeout(400_000);
     const random = new Random(91);
     const { path, remove } = temporaryDirectory();
     const store = openStore(path);

@@ -383,7 +383,7 @@ async function run(seed: number, steps: number): Promise<void> {
 }
 
 describe('related documents and totals, and a plain model of them', function () {
-  this.timeout(120_000);
+  this.timeout(400_000);
   const rounds = Number(process.env.MODEL_ROUNDS ?? 12);
   const first = Number(process.env.MODEL_SEED ?? 500);
   for (let round = 0; round < rounds; round++) {
