@@ -245,17 +245,24 @@ async function writeDescription(
  * version that has it; the version of its description is taken as well.
  */
 function conditionOf(context: Context, request: FastifyRequest, id: string): Condition | undefined {
-  const now = seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
-  return conditionFrom(request.headers, (tag) => (tag === now?.data.sha256 ? now.version : versionOfTag(tag)));
+  return readCondition(request, descriptionFor(context, request, id));
 }
 
 /** Refuses what would be refused in the end before it is read. */
 function checkCondition(context: Context, request: FastifyRequest, id: string): void {
-  const condition = conditionOf(context, request, id);
-  const now = seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
+  const now = descriptionFor(context, request, id);
+  const condition = readCondition(request, now);
   const unmet = condition && describeUnmet(condition, now);
   if (unmet === undefined) return;
   throw problemError('precondition-failed', `${FILES}/${id} ${unmet}.`, { document: `${FILES}/${id}` });
+}
+
+function descriptionFor(context: Context, request: FastifyRequest, id: string): Document | undefined {
+  return seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
+}
+
+function readCondition({ headers }: FastifyRequest, now: Document | undefined): Condition | undefined {
+  return conditionFrom(headers, (tag) => (tag === now?.data.sha256 ? now.version : versionOfTag(tag)));
 }
 
 function readFields(text: string): JsonObject {
