@@ -130,10 +130,9 @@ function adjustValue(
 function add(value: JsonValue, amount: number, pointer: string): number {
   if (typeof value !== 'number') throw wrongType(value, pointer, 'add', 'a number');
   const sum = value + amount;
-  const exact = !Number.isInteger(value) || !Number.isInteger(amount) || Number.isSafeInteger(sum);
-  if (Number.isFinite(sum) && exact) return sum;
+  if (Math.abs(sum) <= Number.MAX_SAFE_INTEGER) return sum;
   throw new AdjustError(
-    `Adding ${amount} to ${value} at "${pointer}" leaves the numbers that are exact (up to 9007199254740991) or finite.`,
+    `Adding ${amount} to ${value} at "${pointer}" goes beyond 9007199254740991, up to which sums are exact.`,
     pointer,
   );
 }

@@ -10,7 +10,7 @@ import {
   type DocumentLimits,
 } from './document.js';
 import type { JsonObject, JsonValue } from './json.js';
-import { applyPatch, PatchError, type JsonPatch } from './json-patch.js';
+import { applyPatch, PatchError, PatchWork, PatchWorkError, PATCH_WORK_LIMIT, type JsonPatch } from './json-patch.js';
 import { mergePatch } from './merge-patch.js';
 import type { Rights, RuleName } from './policy/policy.js';
 
@@ -90,6 +90,7 @@ export interface Refusal {
     | 'adjust-failed'
     | 'bad-document'
     | 'too-large'
+    | 'commit-too-costly'
     | 'schema-violation'
     | 'not-allowed';
   collection: string;
@@ -126,6 +127,7 @@ export type WriteOutcome = { after: Document | undefined; kept?: boolean } | { r
  *
  * @param current the document now; undefined where there is none
  * @param stamp the seq and the time of the commit
+ * @param work counts the steps of all patches of the commit
  * @returns the document afterwards (undefined when deleted), or the reason why nothing may be written. The size of
  * what put, create and merge leave is not judged here, but by who writes it out.
  */
@@ -134,6 +136,7 @@ export function applyWrite(
   write: Write,
   stamp: { seq: number; timeMs: number },
   limits: DocumentLimits = DEFAULT_DOCUMENT_LIMITS,
+  work = new PatchWork(PATCH_WORK_LIMIT),
 ): WriteOutcome {
   const refuse = (kind: Refusal['kind'], detail: string, extra?: Partial<Refusal>): WriteOutcome => ({
     refusal: {
@@ -161,7 +164,7 @@ export function applyWrite(
   }
   if (write.kind === 'delete') return { after: undefined };
   try {
-    const data = nextData(current?.data, write, stamp.timeMs, limits);
+    const data = nextData(current?.data, write, stamp.timeMs, limits, work);
     const updated = formatTime(stamp.timeMs);
     return { after: { id: write.id, version: stamp.seq, created: current?.created ?? updated, updated, data } };
   } catch (error) {
@@ -172,6 +175,9 @@ export function applyWrite(
             pointer: error.path,
           })
         : refuse('patch-failed', `${address} does not take ${which}: ${error.message}`, { pointer: error.path });
+    }
+    if (error instanceof PatchWorkError) {
+      return refuse('commit-too-costly', `The patch of ${address} ${error.message}`);
     }
     if (error instanceof AdjustError) {
       return refuse('adjust-failed', `In ${address}, ${error.message}`, { pointer: error.pointer });
@@ -196,6 +202,7 @@ function nextData(
   write: Exclude<Write, { kind: 'delete' }>,
   timeMs: number,
   limits: DocumentLimits,
+  work: PatchWork,
 ): JsonObject {
   switch (write.kind) {
     case 'create':
@@ -204,7 +211,7 @@ function nextData(
     case 'merge':
       return mergePatch(data, write.data) as JsonObject;
     case 'patch':
-      return checkData(applyPatch(data!, write.ops), limits);
+      return checkData(applyPatch(data!, write.ops, work), limits);
     case 'adjust':
       return checkData(applyAdjustments(data!, write.by, timeMs), limits);
   }

@@ -4,6 +4,7 @@
  *
  * @packageDocumentation
  */
+import './query/case-folding.js';
 import './query/near-distance.js';
 import './query/spatial-relations.js';
 
@@ -58,6 +59,7 @@ export * from './query/include.js';
 export * from './query/include-text.js';
 export * from './query/summary.js';
 export * from './query/tree.js';
+export * from './query/work.js';
 export * from './matcher/matcher.js';
 export * from './matcher/interests.js';
 export * from './query/conditions.js';

@@ -24,16 +24,52 @@ export class PatchError extends Error {
   }
 }
 
+/** Raised when applying a patch takes more steps than it may. */
+export class PatchWorkError extends Error {
+  override name = 'PatchWorkError';
+  constructor(readonly limit: number) {
+    super(
+      `takes more than ${limit.toLocaleString('en-GB')} steps. Send fewer operations on long lists, or write the list anew.`,
+    );
+  }
+}
+
+/**
+ * Counts the steps of patches: one for an item or member copied, and one for every eighth item that an insertion or removal
+ * moves. The count depends on the patch and the document alone.
+ */
+export class PatchWork {
+  constructor(
+    readonly limit: number,
+    public left = limit,
+  ) {}
+
+  /** @throws {PatchWorkError} when more steps were taken than may be */
+  add(steps: number): void {
+    this.left -= steps;
+    if (this.left < 0) throw new PatchWorkError(this.limit);
+  }
+}
+
+/** The most steps that the patches of one commit may take: about a tenth of a second. */
+export const PATCH_WORK_LIMIT = 20_000_000;
+
 /**
  * Applies a JSON Patch (RFC 6902). `target` stays as it is; the result shares with it what did not change,
  * so unchanged parts keep their object identity.
  *
+ * @param work counts the steps; several patches may share it. Without it there is no limit
  * @throws {PatchError} when a path leads nowhere or a `test` fails; the patch is applied whole or not at all
  * @throws {PointerError} when a path is not a JSON Pointer
+ * @throws {PatchWorkError} when it takes too many steps
  */
-export function applyPatch(target: JsonValue, patch: readonly PatchOperation[]): JsonValue {
+export function applyPatch(
+  target: JsonValue,
+  patch: readonly PatchOperation[],
+  work = new PatchWork(Infinity),
+): JsonValue {
   let current = target;
-  const fresh = new Set<object>();
+  const fresh = new Fresh(work);
   patch.forEach((operation, index) => {
     const fail = (message: string, testFailed = false): never => {
       throw new PatchError(message, index, operation.path, testFailed);
@@ -49,6 +85,7 @@ export function applyPatch(target: JsonValue, patch: readonly PatchOperation[]):
         break;
       case 'test': {
         const found = valueAt(current, path);
+        if (found !== undefined) work.add(countSteps(operation.value));
         if (found === undefined || !deepEqual(found, operation.value)) {
           fail(`The value at "${operation.path}" is not the one tested for.`, true);
         }
@@ -61,8 +98,8 @@ export function applyPatch(target: JsonValue, patch: readonly PatchOperation[]):
           if (operation.path.startsWith(operation.from + '/')) fail('A value cannot be moved into itself.');
           current = write(current, parsePointer(operation.from), 0, 'remove', null, fresh, fail);
         } else {
-          // From here on two places hold the same object, so neither may be altered in place.
-          fresh.clear();
+          // From here on two places hold the same value, so neither may be altered in place.
+          fresh.share(value);
         }
         current = write(current, path, 0, 'add', value, fresh, fail);
       }
@@ -84,21 +121,23 @@ function write(
   at: number,
   kind: WriteKind,
   value: JsonValue,
-  fresh: Set<object>,
+  fresh: Fresh,
   fail: Fail,
 ): JsonValue {
   if (at === path.length) return kind === 'remove' ? null : value;
   const token = path[at]!;
   const last = at === path.length - 1;
   if (Array.isArray(node)) {
-    const copy = own(node, fresh, () => [...node]);
-    writeItem(copy, token, last, kind, value, fail, (item) => write(item, path, at + 1, kind, value, fresh, fail));
+    const copy = fresh.own(node, node.length, () => node.slice());
+    writeItem(copy, token, last, kind, value, fresh, fail, (item) =>
+      write(item, path, at + 1, kind, value, fresh, fail),
+    );
     return copy;
   }
   if (!isObject(node)) return fail(`"/${path.slice(0, at).join('/')}" is neither an object nor an array.`);
   const existing = getMember(node, token);
   if (existing === undefined && !(last && kind === 'add')) return fail(`There is no member "${token}".`);
-  const copy: JsonObject = own(node, fresh, () => ({ ...node }));
+  const copy: JsonObject = fresh.own(node, undefined, () => ({ ...node }));
   if (!last) setMember(copy, token, write(existing!, path, at + 1, kind, value, fresh, fail));
   else if (kind === 'remove') delete copy[token];
   else setMember(copy, token, value);
@@ -111,21 +150,51 @@ function writeItem(
   last: boolean,
   kind: WriteKind,
   value: JsonValue,
+  fresh: Fresh,
   fail: Fail,
   descend: (item: JsonValue) => JsonValue,
 ): void {
   const index = token === '-' && last && kind === 'add' ? items.length : arrayIndex(token);
   const limit = last && kind === 'add' ? items.length : items.length - 1;
   if (index === undefined || index > limit) return fail(`"${token}" is no index of this array of ${items.length}.`);
+  if (last && kind !== 'replace') fresh.work.add(1 + ((items.length - index) >> 3));
   if (!last) items[index] = descend(items[index]!);
   else if (kind === 'add') items.splice(index, 0, value);
   else if (kind === 'replace') items[index] = value;
   else items.splice(index, 1);
 }
 
-function own<T extends object>(node: T, fresh: Set<object>, copy: () => T): T {
-  if (fresh.has(node)) return node;
-  const made = copy();
-  fresh.add(made);
-  return made;
+/**
+ * The containers that earlier operations of a patch have made and that stand in one place only, so that they can be altered
+ * in place. What holds one of them is one itself.
+ */
+class Fresh {
+  readonly #made = new Set<object>();
+
+  constructor(readonly work: PatchWork) {}
+
+  /** A container that may be altered: itself where it was made by this patch, otherwise a copy. */
+  own<T extends object>(node: T, size: number | undefined, copy: () => T): T {
+    if (this.#made.has(node)) return node;
+    this.work.add(1 + (size ?? Object.keys(node).length));
+    const made = copy();
+    this.#made.add(made);
+    return made;
+  }
+
+  /** Notes that a value stands in two places from now on. */
+  share(value: JsonValue): void {
+    if (typeof value !== 'object' || value === null || !this.#made.delete(value)) return;
+    const members = Array.isArray(value) ? value : Object.values(value);
+    this.work.add(members.length);
+    for (const member of members) this.share(member);
+  }
+}
+
+/** How many values there are in a value. */
+function countSteps(value: JsonValue): number {
+  if (typeof value !== 'object' || value === null) return 1;
+  let steps = 1;
+  for (const member of Array.isArray(value) ? value : Object.values(value)) steps += countSteps(member);
+  return steps;
 }

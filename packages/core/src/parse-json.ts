@@ -14,7 +14,7 @@ export class JsonTextError extends Error {
 
 /**
  * Parses a JSON text and holds it to I-JSON (RFC 7493, sections 2.2 and 2.3): member names within one
- * object are distinct, and no number is written that a double cannot hold.
+ * object are distinct, and whole numbers are written with no more digits than a double holds.
  *
  * @throws {JsonTextError} when the text is not JSON, or not I-JSON
  */
@@ -97,9 +97,14 @@ function checkNumber(literal: string, position: number): void {
   if (!Number.isFinite(value)) {
     throw new JsonTextError(`The number ${literal} is too large for a double; send it as a string.`, position);
   }
-  if (/^-?\d+$/.test(literal) && !Number.isSafeInteger(value)) {
+  if (/^-?\d+$/.test(literal) && !Number.isSafeInteger(value) && !isHeld(literal, value)) {
     throw new JsonTextError(`The integer ${literal} would lose digits in a double; send it as a string.`, position);
   }
+}
+
+/** Whether a double holds a whole number, or is written so: then the number comes back as it was sent. */
+function isHeld(literal: string, value: number): boolean {
+  return BigInt(literal) === BigInt(value) || String(value) === literal;
 }
 
 function countMembers(value: JsonValue): number {

@@ -84,7 +84,8 @@ describe('adjustments', () => {
       ['/l/-', { add: 1 }, '/l', 'no index'],
       ['/l/0', { clear: true }, '/l/0', 'without'],
       ['/top', { add: 1 }, '/top', 'exact'],
-      ['/huge', { add: 1e308 }, '/huge', 'finite'],
+      ['/huge', { add: 1e308 }, '/huge', 'beyond'],
+      ['/top', { add: 1.5 }, '/top', 'beyond'],
     ];
     for (const [pointer, adjustment, at, words] of CASES) {
       const error = expect(() => adjust(data, { [pointer]: adjustment }), pointer).to.throw(AdjustError);

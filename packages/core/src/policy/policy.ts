@@ -6,6 +6,7 @@ import { splitName } from '../query/names.js';
 import { didYouMean, nearNames } from '../query/near-names.js';
 import { parseText } from '../query/parse-text.js';
 import { QueryError, type Node } from '../query/tree.js';
+import { WorkLimitError, WorkMeter } from '../query/work.js';
 import { bindClaims, type BoundCondition } from './bind.js';
 import type { Claims } from './claims.js';
 import type { Paths } from './conceal.js';
@@ -215,6 +216,7 @@ function keyAccess({ scope, collections }: Extract<Rights, { scope: unknown }>, 
 
 function makeAccess(rules: Record<RuleName, BoundCondition>, claims: Claims, conceal: Paths): Access {
   const predicates: Partial<Record<RuleName, Predicate>> = {};
+  const work = new WorkMeter();
   return {
     ...rules,
     claims,
@@ -222,7 +224,14 @@ function makeAccess(rules: Record<RuleName, BoundCondition>, claims: Claims, con
     allows(rule, scope) {
       const bound = rules[rule];
       if (typeof bound === 'boolean') return bound;
-      return (predicates[rule] ??= compile(bound))(scope) === true;
+      work.begin();
+      try {
+        return (predicates[rule] ??= compile(bound))({ ...scope, work }) === true;
+      } catch (error) {
+        // What takes too long to judge is not allowed.
+        if (error instanceof WorkLimitError) return false;
+        throw error;
+      }
     },
   };
 }

@@ -1,13 +1,16 @@
 import type { Document } from '../document.js';
-import { deepEqual, isObject, type JsonValue } from '../json.js';
+import { isObject, type JsonValue } from '../json.js';
 import { compareStrings } from '../order.js';
 import { findClaim, type Claims } from '../policy/claims.js';
 import { valueWithout } from '../policy/conceal.js';
 import { valueOfField, META_NAMES, metaValue } from './fields.js';
 import { compileLike } from './like.js';
 import { asGeometry, boxAround, polygonOfBox, spatialRelations } from './spatial.js';
-import { parseDate, parseSpan, parseTimestamp, RELATIONS, spanOfDate, type Span } from './time.js';
+import { canonicalText } from '../canonical-text.js';
+import { caseFolding } from './fold-case.js';
+import { parseDate, parseSpan, parseTimestamp, RELATIONS, spanOfDate, type Instant, type Span } from './time.js';
 import { QueryError, type CallNode, type Geometry, type Node } from './tree.js';
+import type { WorkMeter } from './work.js';
 
 /** What a condition is judged on. */
 export interface Scope {
@@ -16,6 +19,8 @@ export interface Scope {
   claims?: Claims;
   /** The document as it was before a write. */
   before?: Document;
+  /** Counts the work; without it, none is counted. */
+  work?: WorkMeter;
 }
 
 /** The truth of a condition: true, false, or undefined for unknown. Only true matches. */
@@ -47,13 +52,15 @@ export function evaluate(node: Node, scope: Scope): JsonValue | undefined {
 
 /**
  * Tells whether a condition can be judged here, by what is known of a document alone: claims and values before a write are
- * known to the service only, and spatial relations only where they are loaded.
+ * known to the service only; spatial relations and case folding only where they are loaded.
  */
 export function isDecidable(node: Node): boolean {
   if (node.kind === 'array') return node.items.every(isDecidable);
   if (node.kind !== 'call') return true;
   const name = node.name.toLowerCase();
-  if (name === 'claim' || name === 'was' || (name.startsWith('s_') && !spatialRelations.relate)) return false;
+  if (name === 'claim' || name === 'was') return false;
+  if (name.startsWith('s_') && !spatialRelations.relate) return false;
+  if (name === 'casei' && !caseFolding.fold) return false;
   return node.args.every(isDecidable);
 }
 
@@ -117,11 +124,40 @@ function compileCall(node: CallNode): Value {
   const apply = FUNCTIONS[lower];
   if (!apply) throw new QueryError(`"${name}" cannot stand here.`, node.at);
   const takesMissing = lower === 'type';
+  const weight = WEIGHTS[lower] ?? 1;
   return (scope) => {
     const given = values.map((value) => value(scope));
     if (!takesMissing && given.some((value) => value === undefined || value === null)) return undefined;
+    if (scope.work) for (const value of given) scope.work.add(1 + (weight === 0 ? 0 : weight * lengthOf(value)));
     return apply(...(given as JsonValue[]));
   };
+}
+
+/** Steps for each character or item that a function looks at, where it is not one. */
+const WEIGHTS: Readonly<Record<string, number>> = {
+  accenti: 12,
+  casei: 4,
+  lower: 2,
+  upper: 2,
+  trim: 2,
+  part: 2,
+  a_equals: 20,
+  a_contains: 20,
+  a_containedby: 20,
+  a_overlaps: 20,
+  text: 2,
+  size: 0,
+  type: 0,
+};
+
+/** How many characters of a text or how many values inside a list or object there are; 0 for other values. */
+function lengthOf(value: JsonValue | undefined): number {
+  if (typeof value === 'string') return value.length;
+  if (typeof value !== 'object' || value === null) return 0;
+  let length = 0;
+  if (Array.isArray(value)) for (const inner of value) length += 1 + lengthOf(inner);
+  else for (const name of Object.keys(value)) length += 1 + name.length + lengthOf(value[name]);
+  return length;
 }
 
 function junction(conditions: Predicate[], decides: boolean): Value {
@@ -169,18 +205,28 @@ function difference(a: Node, b: Node): Difference {
     ];
     return (scope) => {
       const [from, to] = [left(scope), right(scope)];
-      return from === undefined || to === undefined ? undefined : from - to;
+      if (from === undefined || to === undefined) return undefined;
+      return from === to ? 0 : from < to ? -1 : 1;
     };
   }
   const [left, right] = [compileValue(a), compileValue(b)];
-  return (scope) => compareScalars(left(scope), right(scope));
+  return (scope) => {
+    const [from, to] = [left(scope), right(scope)];
+    countComparison(scope, from, to);
+    return compareScalars(from, to);
+  };
 }
 
-type Moment = (scope: Scope) => number | undefined;
+/** Comparing long texts is work; a step compares several characters. */
+function countComparison({ work }: Scope, a: JsonValue | undefined, b: JsonValue | undefined): void {
+  work?.add(typeof a === 'string' && typeof b === 'string' ? 1 + (Math.min(a.length, b.length) >> 2) : 1);
+}
+
+type Moment = (scope: Scope) => Instant | undefined;
 
 function momentOf(node: Node, kind: 'date' | 'timestamp'): Moment {
   if (node.kind === 'date' || node.kind === 'timestamp') {
-    return () => (node.kind === kind ? node.timeMs : undefined);
+    return () => (node.kind === kind ? node.instant : undefined);
   }
   const value = compileValue(node);
   const parse = kind === 'date' ? parseDate : parseTimestamp;
@@ -226,6 +272,7 @@ function membership([value, list]: Node[]): Value {
   const read = compileValue(value!);
   return (scope) => {
     const found = read(scope);
+    scope.work?.add(typeof found === 'string' ? 1 + (found.length >> 2) : 1);
     if (values.has(found as JsonValue)) return true;
     // Unknown for a value of another kind than all of the list, as each comparison would be.
     return types.size === 1 && types.has(typeof found) ? false : undefined;
@@ -240,7 +287,7 @@ function like({ args, at }: CallNode): Value {
   const test = compileLike(pattern);
   return (scope) => {
     const text = value(scope);
-    return typeof text === 'string' ? test(text) : undefined;
+    return typeof text === 'string' ? test(text, scope.work) : undefined;
   };
 }
 
@@ -280,9 +327,9 @@ function temporal(name: string, [a, b]: Node[]): Value {
 }
 
 function spanOf(node: Node): (scope: Scope) => Span | undefined {
-  if (node.kind === 'timestamp') return () => ({ from: node.timeMs, to: node.timeMs });
+  if (node.kind === 'timestamp') return () => ({ from: node.instant, to: node.instant });
   if (node.kind === 'date') {
-    const span = spanOfDate(node.timeMs);
+    const span = spanOfDate(node.instant);
     return () => span;
   }
   if (node.kind === 'interval') {
@@ -306,24 +353,29 @@ function spatial(name: string, args: Node[]): Value {
   return (scope) => {
     const [a, b] = [left(scope), right(scope)];
     if (!a || !b) return undefined;
-    // Boxes that do not touch settle all four relations, and cost nothing.
+    scope.work?.add(1 + a.positions + b.positions);
+    // Boxes that do not touch settle all relations, and cost little.
     if (!boxesTouch(a.box, b.box)) return name === 's_disjoint';
-    return spatialRelations.relate?.(name, a.geometry, b.geometry);
+    return spatialRelations.relate?.(name, a.geometry, b.geometry, scope.work);
   };
 }
 
-type Shape = (scope: Scope) => { geometry: Geometry; box: number[] } | undefined;
+type Shape = (scope: Scope) => { geometry: Geometry; box: number[]; positions: number } | undefined;
 
 function geometryOf(node: Node): Shape {
   if (node.kind === 'geometry' || node.kind === 'bbox') {
     const geometry = node.kind === 'bbox' ? polygonOfBox(node.box) : node.geometry;
-    const fixed = { geometry, box: boxAround(geometry) };
+    const fixed = { geometry, box: boxAround(geometry), positions: 0 };
     return () => fixed;
   }
   const value = compileValue(node);
   return (scope) => {
-    const geometry = asGeometry(value(scope));
-    return geometry && { geometry, box: boxAround(geometry) };
+    const found = value(scope);
+    if (!isObject(found)) return undefined;
+    const positions = lengthOf(found.coordinates ?? found.geometries);
+    scope.work?.add(4 * positions);
+    const geometry = asGeometry(found);
+    return geometry && { geometry, box: boxAround(geometry), positions };
   };
 }
 
@@ -331,14 +383,17 @@ function boxesTouch(a: number[], b: number[]): boolean {
   return a[0]! <= b[2]! && a[2]! >= b[0]! && a[1]! <= b[3]! && a[3]! >= b[1]!;
 }
 
-/** Without regard to case, the same on every machine: full case folding by way of capitals. */
+/** Without regard to case: full case folding (Unicode, CaseFolding.txt). */
 function foldCase(text: string): string {
-  return text.toUpperCase().toLowerCase();
+  return caseFolding.fold?.(text) ?? text.toLowerCase();
 }
 
-/** Without accents: canonical decomposition (UAX #15) with its combining marks left out. */
+/** Without accents: decomposed (UAX #15), the combining marks left out, and composed again. */
 function foldAccents(text: string): string {
-  return text.normalize('NFD').replace(/\p{Mn}/gu, '');
+  return text
+    .normalize('NFD')
+    .replace(/\p{Mn}/gu, '')
+    .normalize('NFC');
 }
 
 const onText = (apply: (text: string) => JsonValue) => (value: JsonValue) =>
@@ -350,9 +405,12 @@ const onNumbers =
     const result = apply(...(values as number[]));
     return Number.isFinite(result) ? result : undefined;
   };
-const onLists = (apply: (a: JsonValue[], b: JsonValue[]) => boolean) => (a: JsonValue, b: JsonValue) =>
-  Array.isArray(a) && Array.isArray(b) ? apply(a, b) : undefined;
-const holds = (list: JsonValue[], item: JsonValue) => list.some((candidate) => deepEqual(candidate, item));
+/** Lists are compared as sets: neither the order of their items nor repeated items count. */
+const onSets = (apply: (a: ReadonlySet<string>, b: ReadonlySet<string>) => boolean) => (a: JsonValue, b: JsonValue) =>
+  Array.isArray(a) && Array.isArray(b)
+    ? apply(new Set(a.map(canonicalText)), new Set(b.map(canonicalText)))
+    : undefined;
+const isSubset = (a: ReadonlySet<string>, b: ReadonlySet<string>) => [...a].every((item) => b.has(item));
 
 /** The ordinary functions. None is called with a missing value or null, `type` apart. */
 const FUNCTIONS: Readonly<Record<string, (...args: JsonValue[]) => JsonValue | undefined>> = {
@@ -366,7 +424,7 @@ const FUNCTIONS: Readonly<Record<string, (...args: JsonValue[]) => JsonValue | u
   abs: onNumbers((a) => Math.abs(a!)),
   floor: onNumbers((a) => Math.floor(a!)),
   ceil: onNumbers((a) => Math.ceil(a!)),
-  round: onNumbers((a, digits = 0) => Math.round(a! * 10 ** digits) / 10 ** digits),
+  round: onNumbers((a, digits = 0) => round(a!, Math.trunc(digits))),
   least: onNumbers((...numbers) => Math.min(...numbers)),
   greatest: onNumbers((...numbers) => Math.max(...numbers)),
   casei: onText(foldCase),
@@ -374,26 +432,82 @@ const FUNCTIONS: Readonly<Record<string, (...args: JsonValue[]) => JsonValue | u
   lower: onText((text) => text.toLowerCase()),
   upper: onText((text) => text.toUpperCase()),
   trim: onText((text) => text.trim()),
-  length: onText((text) => [...text].length),
+  length: onText(countCharacters),
   concat: (...texts) => (texts.every((text) => typeof text === 'string') ? texts.join('') : undefined),
   substring: (text, from, length) => {
     if (typeof text !== 'string' || typeof from !== 'number' || (length !== undefined && typeof length !== 'number'))
       return undefined;
-    return [...text]
-      .slice(Math.max(0, from - 1), length === undefined ? undefined : Math.max(0, from - 1 + length))
-      .join('');
+    const start = Math.max(0, Math.trunc(from) - 1);
+    const end = length === undefined ? Infinity : Math.max(0, Math.trunc(from) - 1 + Math.trunc(length));
+    return substring(text, start, end);
   },
   part: (text, by, place) =>
     typeof text === 'string' && typeof by === 'string' && typeof place === 'number'
-      ? text.split(by).at(place > 0 ? place - 1 : place)
+      ? partOf(text, by, Math.trunc(place))
       : undefined,
   text: (value) => (typeof value === 'string' ? value : JSON.stringify(value)),
-  number: (value) => onNumbers((a) => a!)(typeof value === 'string' && value.trim() ? Number(value) : value),
+  number: (value) => onNumbers((a) => a!)(typeof value === 'string' ? readNumber(value) : value),
   size: (value) => (Array.isArray(value) ? value.length : isObject(value) ? Object.keys(value).length : undefined),
   type: (value) =>
     value === undefined ? 'missing' : value === null ? 'null' : Array.isArray(value) ? 'array' : typeof value,
-  a_equals: onLists((a, b) => deepEqual(a, b)),
-  a_contains: onLists((a, b) => b.every((item) => holds(a, item))),
-  a_containedby: onLists((a, b) => a.every((item) => holds(b, item))),
-  a_overlaps: onLists((a, b) => a.some((item) => holds(b, item))),
+  a_equals: onSets((a, b) => a.size === b.size && isSubset(a, b)),
+  a_contains: onSets((a, b) => isSubset(b, a)),
+  a_containedby: onSets(isSubset),
+  a_overlaps: onSets((a, b) => [...a].some((item) => b.has(item))),
 };
+
+function round(value: number, digits: number): number {
+  const factor = 10 ** Math.abs(digits);
+  if (digits < 0) return Number.isFinite(factor) ? Math.round(value / factor) * factor : 0;
+  const scaled = value * factor;
+  // So large a number has no digits there.
+  return Number.isFinite(scaled) ? Math.round(scaled) / factor : value;
+}
+
+/** A decimal number as people write it; NaN for anything else, such as hexadecimal digits. */
+function readNumber(text: string): number {
+  const trimmed = text.trim();
+  return /^[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?$/.test(trimmed) ? Number(trimmed) : Number.NaN;
+}
+
+/** How many characters (code points) a text has. */
+function countCharacters(text: string): number {
+  let count = 0;
+  for (let at = 0; at < text.length; at += widthAt(text, at)) count++;
+  return count;
+}
+
+/** The characters (code points) of a text from `start` on, counted from 0, up to `end`. */
+function substring(text: string, start: number, end: number): string {
+  let at = 0;
+  let count = 0;
+  for (; count < start && at < text.length; count++) at += widthAt(text, at);
+  const from = at;
+  for (; count < end && at < text.length; count++) at += widthAt(text, at);
+  return text.slice(from, at);
+}
+
+/** How many UTF-16 code units the character at a place takes. */
+function widthAt(text: string, at: number): number {
+  return text.codePointAt(at)! > 0xffff ? 2 : 1;
+}
+
+/** The part of a text between separators: the first is 1 (0 is taken for it), the last is -1. */
+function partOf(text: string, by: string, place: number): string | undefined {
+  if (by === '') return text.at(place > 0 ? place - 1 : place);
+  let wanted = place > 0 ? place - 1 : place;
+  if (wanted < 0) {
+    let parts = 1;
+    for (let at = text.indexOf(by); at !== -1; at = text.indexOf(by, at + by.length)) parts++;
+    wanted += parts;
+    if (wanted < 0) return undefined;
+  }
+  let start = 0;
+  for (let left = wanted; left > 0; left--) {
+    const at = text.indexOf(by, start);
+    if (at === -1) return undefined;
+    start = at + by.length;
+  }
+  const end = text.indexOf(by, start);
+  return end === -1 ? text.slice(start) : text.slice(start, end);
+}

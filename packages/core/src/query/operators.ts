@@ -14,9 +14,16 @@ const ARITHMETIC = ['+', '-', '*', '/', '%', 'div', '^'].map((name) => operator(
 const ARRAY = ['a_equals', 'a_contains', 'a_containedBy', 'a_overlaps'].map((name) =>
   operator(name, 'boolean', 2, 'array'),
 );
-const SPATIAL = ['s_intersects', 's_within', 's_contains', 's_disjoint'].map((name) =>
-  operator(name, 'boolean', 2, 'spatial'),
-);
+const SPATIAL = [
+  's_contains',
+  's_crosses',
+  's_disjoint',
+  's_equals',
+  's_intersects',
+  's_overlaps',
+  's_touches',
+  's_within',
+].map((name) => operator(name, 'boolean', 2, 'spatial'));
 const TEMPORAL = [
   't_after',
   't_before',
@@ -74,9 +81,6 @@ export const OPERATORS: ReadonlyMap<string, Operator> = new Map(
     operator('was', 'any', 1, 'any'),
   ].map((entry) => [entry.name.toLowerCase(), entry]),
 );
-
-/** Operators of the standard that are not carried, by name. */
-export const NOT_CARRIED: ReadonlySet<string> = new Set(['s_crosses', 's_equals', 's_overlaps', 's_touches']);
 
 function operator(
   name: string,

@@ -1,5 +1,5 @@
 import { didYouMean, nearNames } from './near-names.js';
-import { NOT_CARRIED, OPERATORS, type Operator } from './operators.js';
+import { OPERATORS, type Operator } from './operators.js';
 import { asGeometry } from './spatial.js';
 import { parseDate, parseTimestamp } from './time.js';
 import { tokenize, type Token } from './tokens.js';
@@ -14,6 +14,7 @@ const GEOMETRIES: Readonly<Record<string, { type: string; depth: number }>> = {
   MULTILINESTRING: { type: 'MultiLineString', depth: 2 },
   MULTIPOLYGON: { type: 'MultiPolygon', depth: 3 },
 };
+const COLLECTION = 'GEOMETRYCOLLECTION';
 const RESERVED = new Set(['AND', 'OR', 'NOT', 'IS', 'NULL', 'LIKE', 'BETWEEN', 'IN', 'TRUE', 'FALSE', 'DIV']);
 
 /**
@@ -196,7 +197,7 @@ class Parser {
     }
     if (word === 'NULL') throw this.#fail('NULL is no value; ask with IS NULL or IS NOT NULL.', ['a value'], at);
     if (RESERVED.has(word)) throw this.#fail(`"${text}" was not expected here.`, ['a field', 'a value', '"("']);
-    if (Object.hasOwn(GEOMETRIES, word) || word === 'GEOMETRYCOLLECTION') {
+    if (geometryWord(word) !== undefined) {
       if (this.#after(1, '(') || ['Z', 'M', 'ZM'].includes(this.#tokens[this.#index + 1]!.text.toUpperCase())) {
         return this.#node({ kind: 'geometry', geometry: this.#geometry(), at });
       }
@@ -288,15 +289,16 @@ class Parser {
   #geometry(): Geometry {
     const { text, at } = this.#next;
     this.#index++;
-    const word = text.toUpperCase();
+    const word = geometryWord(text.toUpperCase())!;
     if (['Z', 'M', 'ZM'].includes(this.#next.text.toUpperCase())) this.#index++;
     this.#expectSign('(');
     let geometry: Geometry;
-    if (word === 'GEOMETRYCOLLECTION') {
+    if (word === COLLECTION) {
       const geometries: Geometry[] = [];
       do {
-        const inner = this.#next.text.toUpperCase();
-        if (!Object.hasOwn(GEOMETRIES, inner)) throw this.#fail('A geometry was expected.', Object.keys(GEOMETRIES));
+        const inner = geometryWord(this.#next.text.toUpperCase());
+        if (inner === undefined || inner === COLLECTION)
+          throw this.#fail('A geometry was expected.', Object.keys(GEOMETRIES));
         geometries.push(this.#geometry());
       } while (this.#takeSign(','));
       this.#expectSign(')', ['","']);
@@ -414,17 +416,20 @@ class Parser {
   }
 }
 
+/** The word of a geometry, with the dimensions that may be written right behind it left out: `POINTZ`. */
+function geometryWord(word: string): string | undefined {
+  const bare = word.replace(/(?:ZM|Z|M)$/, '');
+  return Object.hasOwn(GEOMETRIES, bare) || bare === COLLECTION ? bare : undefined;
+}
+
 /**
  * Finds an operator or a function by its name.
  *
- * @throws {QueryError} when it is not carried, or there is none, with near names
+ * @throws {QueryError} when there is none, with near names
  */
 export function findOperator(name: string, position?: number, pointer?: string): Operator {
   const operator = OPERATORS.get(name.toLowerCase());
   if (operator) return operator;
-  if (NOT_CARRIED.has(name.toLowerCase())) {
-    throw new QueryError(`The operator ${name.toUpperCase()} of CQL2 is not carried here.`, position, pointer);
-  }
   const near = nearNames(
     name,
     [...OPERATORS.values()].map((entry) => entry.name),
@@ -439,9 +444,9 @@ export function findOperator(name: string, position?: number, pointer?: string):
  */
 export function readInstant(word: 'DATE' | 'TIMESTAMP' | undefined, text: string, at?: number, pointer?: string): Node {
   const day = word === 'TIMESTAMP' ? undefined : parseDate(text);
-  if (day !== undefined) return { kind: 'date', text, timeMs: day, at };
+  if (day !== undefined) return { kind: 'date', text, instant: day, at };
   const moment = word === 'DATE' ? undefined : parseTimestamp(text);
-  if (moment !== undefined) return { kind: 'timestamp', text, timeMs: moment, at };
+  if (moment !== undefined) return { kind: 'timestamp', text, instant: moment, at };
   const form = word === 'DATE' ? "a date like '2026-06-12'" : "a time like '2026-06-12T04:30:00Z'";
   throw new QueryError(`"${text}" is not ${form}.`, at, pointer, [form]);
 }

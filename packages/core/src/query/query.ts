@@ -17,6 +17,7 @@ import { parseText } from './parse-text.js';
 import { project, readFields } from './projection.js';
 import { parseSummary, type Summary } from './summary.js';
 import { QueryError, type Node } from './tree.js';
+import { WorkMeter } from './work.js';
 
 /** A query as it is asked: everything but `from` may be left out. */
 export interface QueryForm {
@@ -56,8 +57,14 @@ export interface Query {
   readonly includes: readonly Include[];
   /** Totals that are shown instead of the documents. */
   readonly summary: Summary | undefined;
-  /** Tells whether a document belongs to the query, the limit aside. */
+  /**
+   * Tells whether a document belongs to the query, the limit aside.
+   *
+   * @throws {WorkLimitError} when that takes more steps than one document may
+   */
   readonly matches: Predicate;
+  /** Counts the work of `matches`. */
+  readonly work: WorkMeter;
   /** Compares two documents by the order of the query; never 0 for different ids. */
   readonly compare: (a: Document, b: Document) => number;
   /** A document as it may be seen: without what is concealed. */
@@ -116,9 +123,14 @@ function prepare(form: QueryForm, lensOf: LensOf, level: number): Query {
   const includes = form.include === undefined ? [] : prepareIncludes(form.include, lensOf, level);
   const compare = compareBy(order);
   const truth: Predicate = where ? compile(where) : () => true;
-  const matches: Predicate = after
-    ? (scope) => (truth(scope) === true ? compareToCursor(scope.document, after, order) > 0 : false)
-    : truth;
+  const work = new WorkMeter();
+  const matches: Predicate = (scope) => {
+    if (!where && !after) return true;
+    work.begin();
+    scope.work = work;
+    if (!after) return truth(scope);
+    return truth(scope) === true ? compareToCursor(scope.document, after, order) > 0 : false;
+  };
   // Two queries that come to the same under one policy may come to different things under the next.
   const key = JSON.stringify([
     form.from,
@@ -145,6 +157,7 @@ function prepare(form: QueryForm, lensOf: LensOf, level: number): Query {
     includes,
     summary,
     matches,
+    work,
     compare,
     see,
     show: (document) => project(see(document), fields),

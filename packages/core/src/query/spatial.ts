@@ -1,5 +1,6 @@
 import { isObject, type JsonValue } from '../json.js';
 import type { Geometry } from './tree.js';
+import type { WorkMeter } from './work.js';
 
 /** Levels of arrays around the numbers of a position, by geometry type (RFC 7946, section 3.1). */
 const DEPTHS: Readonly<Record<string, number>> = {
@@ -84,8 +85,8 @@ export function boxAround(geometry: Geometry): [number, number, number, number] 
   return box;
 }
 
-/** Judges a spatial relation by its operator; undefined where it cannot be told for these two kinds of geometry. */
-export type Relate = (operator: string, a: Geometry, b: Geometry) => boolean | undefined;
+/** Judges a spatial relation by its operator; undefined where it is unknown for these two geometries. */
+export type Relate = (operator: string, a: Geometry, b: Geometry, work: WorkMeter | undefined) => boolean | undefined;
 
 /**
  * What judges spatial relations. It is large, so it is a module of its own, which browsers do without: there conditions

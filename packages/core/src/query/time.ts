@@ -1,25 +1,35 @@
-/** A span of time in milliseconds since 1970; an instant begins and ends at the same moment. */
+/**
+ * A moment in picoseconds since 1970. Times may be finer than a millisecond, and a double would not hold them; what is finer
+ * than a picosecond is left out.
+ */
+export type Instant = bigint;
+
+/** A span of time; an instant begins and ends at the same moment, and an open end is infinite. */
 export interface Span {
-  from: number;
-  to: number;
+  from: Instant | number;
+  to: Instant | number;
 }
 
-const DAY_MS = 86_400_000;
+const PER_MS = 1_000_000_000n;
+const DAY = 86_400_000n * PER_MS;
 const DATE = /^\d{4}-\d{2}-\d{2}$/;
-const TIMESTAMP = /^\d{4}-\d{2}-\d{2}[Tt]\d{2}:\d{2}:\d{2}(?:\.\d+)?(?:[Zz]|[+-]\d{2}:\d{2})$/;
+const TIMESTAMP = /^\d{4}-\d{2}-\d{2}[Tt](?:[01]\d|2[0-3]):\d{2}:\d{2}(\.\d+)?(?:[Zz]|[+-]\d{2}:\d{2})$/;
 
-/** The moment of an RFC 3339 date and time, in milliseconds since 1970; undefined for any other text. */
-export function parseTimestamp(text: string): number | undefined {
-  if (!TIMESTAMP.test(text)) return undefined;
-  const timeMs = Date.parse(text.toUpperCase());
-  return Number.isNaN(timeMs) || !isRealDay(text) ? undefined : timeMs;
+/** The moment of an RFC 3339 date and time; undefined for any other text. */
+export function parseTimestamp(text: string): Instant | undefined {
+  const match = text.length > 100 ? null : TIMESTAMP.exec(text);
+  if (!match || !isRealDay(text)) return undefined;
+  const fraction = match[1] ?? '';
+  const seconds = Date.parse(text.replace(fraction, '').toUpperCase());
+  if (Number.isNaN(seconds)) return undefined;
+  return BigInt(seconds) * PER_MS + BigInt(fraction.slice(1, 13).padEnd(12, '0'));
 }
 
 /** The first moment (UTC) of an RFC 3339 full-date; undefined for any other text. */
-export function parseDate(text: string): number | undefined {
+export function parseDate(text: string): Instant | undefined {
   if (!DATE.test(text) || !isRealDay(text)) return undefined;
   const timeMs = Date.parse(`${text}T00:00:00Z`);
-  return Number.isNaN(timeMs) ? undefined : timeMs;
+  return Number.isNaN(timeMs) ? undefined : BigInt(timeMs) * PER_MS;
 }
 
 /** The language's own parser takes February 30 for March 1. */
@@ -29,8 +39,8 @@ function isRealDay(text: string): boolean {
 }
 
 /** The span a date covers: its whole day in UTC. */
-export function spanOfDate(timeMs: number): Span {
-  return { from: timeMs, to: timeMs + DAY_MS - 1 };
+export function spanOfDate(date: Instant): Span {
+  return { from: date, to: date + DAY - 1n };
 }
 
 /** The span of an RFC 3339 text: a moment, or a whole day. */

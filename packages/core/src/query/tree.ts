@@ -16,7 +16,8 @@ export type Node = { at?: number } & (
   /** `without`: fields inside it that are as if they were missing. */
   | { kind: 'property'; path: string[]; without?: string[][] }
   | { kind: 'array'; items: Node[] }
-  | { kind: 'date' | 'timestamp'; text: string; timeMs: number }
+  /** `instant`: picoseconds since 1970. */
+  | { kind: 'date' | 'timestamp'; text: string; instant: bigint }
   | { kind: 'interval'; from: Node | undefined; to: Node | undefined }
   | { kind: 'geometry'; geometry: Geometry }
   | { kind: 'bbox'; box: number[] }

@@ -1,0 +1,43 @@
+/** The most steps that a condition may take on one document: about a tenth of a second. */
+export const DOCUMENT_WORK_LIMIT = 16_000_000;
+
+/** Raised when a condition takes more steps on one document than it may. */
+export class WorkLimitError extends Error {
+  override name = 'WorkLimitError';
+  constructor(readonly limit: number) {
+    super(
+      `The condition takes more than ${limit.toLocaleString('en-GB')} steps on one document. ` +
+        'Use fewer terms on long texts, or shapes with fewer points.',
+    );
+  }
+}
+
+/**
+ * Counts the work of judging conditions, in steps. A step is a character or a list item looked at; costlier work counts as
+ * several steps. The count depends on the condition and the documents alone, so it is the same on every machine.
+ */
+export class WorkMeter {
+  /** All steps since the meter was made. */
+  total = 0;
+  #documentEnd: number;
+
+  /** @param limit the most steps for one document */
+  constructor(readonly limit = DOCUMENT_WORK_LIMIT) {
+    this.#documentEnd = limit;
+  }
+
+  /** Begins the count for the next document. */
+  begin(): void {
+    this.#documentEnd = this.total + this.limit;
+  }
+
+  /**
+   * Counts steps, before they are done where that is possible.
+   *
+   * @throws {WorkLimitError} when the document has taken more than the limit
+   */
+  add(steps: number): void {
+    this.total += steps;
+    if (this.total > this.#documentEnd) throw new WorkLimitError(this.limit);
+  }
+}
