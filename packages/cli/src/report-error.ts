@@ -29,6 +29,9 @@ function explain(error: unknown): { message: string; advice?: string | undefined
       exitCode: exitCodeFor(error.problem.status),
     };
   }
+  if (error instanceof Error && (error as { kind?: unknown }).kind === 'damaged') {
+    return { message: error.message, exitCode: EXIT.unsound };
+  }
   return { message: error instanceof Error ? error.message : String(error), exitCode: EXIT.failed };
 }
 

@@ -3,6 +3,7 @@ import {
   DEFAULT_DOCUMENT_LIMITS,
   exceedsSize,
   findDataFault,
+  isReservedId,
   formatTime,
   sizeFault,
   type DataFault,
@@ -59,6 +60,8 @@ export interface Author {
 export interface Commit {
   /** Chosen by who sent it. Another commit of the same author with this id is not applied again. */
   id?: string;
+  /** Within what its id is one of its kind; left out, the author. */
+  idSpace?: string;
   /** Tells one content from another; goes with `id`. */
   digest?: string;
   /** Milliseconds since 1970. */
@@ -89,6 +92,7 @@ export interface Refusal {
     | 'patch-failed'
     | 'adjust-failed'
     | 'bad-document'
+    | 'bad-id'
     | 'too-large'
     | 'commit-too-costly'
     | 'schema-violation'
@@ -119,7 +123,7 @@ export function splitAddress(address: string): { collection: string; id: string 
   return { collection: address.slice(0, slash), id: address.slice(slash + 1) };
 }
 
-/** What one write does to its document. `kept`: nothing, as was wanted where it exists. */
+/** What one write does to its document. `kept`: nothing; the document stays as it is, in its version too. */
 export type WriteOutcome = { after: Document | undefined; kept?: boolean } | { refusal: Refusal };
 
 /**
@@ -162,9 +166,14 @@ export function applyWrite(
   if (write.kind !== 'create' && write.kind !== 'put' && !current) {
     return refuse('no-such-document', `There is no document ${address}. Check the id, or use put to create it.`);
   }
+  if (!current && isReservedId(write.id)) {
+    return refuse('bad-id', `A document cannot have the id "${write.id}", which packages for JSON Patch refuse.`);
+  }
   if (write.kind === 'delete') return { after: undefined };
   try {
     const data = nextData(current?.data, write, stamp.timeMs, limits, work);
+    // Of a patch without operations, or with tests alone, nothing comes.
+    if (write.kind === 'patch' && data === current!.data) return { after: current, kept: true };
     const updated = formatTime(stamp.timeMs);
     return { after: { id: write.id, version: stamp.seq, created: current?.created ?? updated, updated, data } };
   } catch (error) {

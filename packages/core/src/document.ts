@@ -38,6 +38,14 @@ export function isDocumentId(id: string): boolean {
   return /^[A-Za-z0-9\-._~]{1,128}$/.test(id) && id !== '.' && id !== '..';
 }
 
+/** Ids that well-known packages for JSON Patch refuse as a part of a path, so that no copy could be kept up to date. */
+const RESERVED_IDS: ReadonlySet<string> = new Set(['__proto__', 'constructor', 'prototype']);
+
+/** Tells whether no new document may have this id, although it has the form of one. */
+export function isReservedId(id: string): boolean {
+  return RESERVED_IDS.has(id);
+}
+
 /** Tells whether `name` can name a collection: a lower-case letter, then up to 63 of `a-z 0-9 -`. */
 export function isCollectionName(name: string): boolean {
   return /^[a-z][a-z0-9-]{0,63}$/.test(name);

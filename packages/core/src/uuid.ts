@@ -13,9 +13,11 @@ const SEQUENCE_COUNT = 0x4000000;
  * increasing as strings: behind the millisecond stands a 26-bit sequence (section 6.2, method 1) that starts at
  * a random value in its lower half in each new millisecond and counts up while the clock stands still or
  * has stepped back. A sequence that runs out borrows the next millisecond.
+ *
+ * @param notBeforeMs the ids are of a later time than this, whatever the clock says
  */
-export function createIdGenerator(sources: IdSources): () => string {
-  let lastMs = -1;
+export function createIdGenerator(sources: IdSources, notBeforeMs = -1): () => string {
+  let lastMs = notBeforeMs;
   let sequence = 0;
   const bytes = new Uint8Array(16);
   return () => {

@@ -35,7 +35,6 @@ export const PatchOperations = z
       { error: 'An operation has an "op": add, remove, replace, move, copy or test.' },
     ),
   )
-  .min(1)
   .max(MAX_OPERATIONS)
   .transform((operations) => operations as JsonPatch)
   .meta({

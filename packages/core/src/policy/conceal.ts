@@ -1,5 +1,5 @@
 import type { Document } from '../document.js';
-import { getMember, isObject, setMember, type JsonObject, type JsonValue } from '../json.js';
+import { deepEqual, getMember, isObject, setMember, type JsonObject, type JsonValue } from '../json.js';
 import type { OrderTerm } from '../query/order-terms.js';
 import type { Node } from '../query/tree.js';
 
@@ -45,6 +45,22 @@ export function restoreFields(written: JsonObject, before: JsonObject, paths: Pa
   let data: JsonObject | undefined = written;
   for (const path of paths) data = data && restoreField(data, before, path);
   return data;
+}
+
+/**
+ * Tells whether written data has something other than an object where a concealed field would lie within one, and had not
+ * before. It is judged by what the writer sees, so it is the same whether there is such a field or not.
+ */
+export function coversConcealed(written: JsonObject, seenBefore: JsonObject, paths: Paths): boolean {
+  return paths.some((path) => {
+    let [now, was]: (JsonValue | undefined)[] = [written, seenBefore];
+    for (const name of path.slice(0, -1)) {
+      now = isObject(now!) ? getMember(now, name) : undefined;
+      was = isObject(was!) ? getMember(was, name) : undefined;
+      if (now !== undefined && !isObject(now)) return was === undefined || !deepEqual(now, was);
+    }
+    return false;
+  });
 }
 
 function restoreField(

@@ -40,6 +40,8 @@ export const DEFAULT_COMMIT_LIMITS: CommitLimits = { writes: 10_000, sizeBytes: 
 export interface Sender extends CommitOrigin {
   author: Author;
   rights: Rights;
+  /** What tells this sender from others of the same name, such as an earlier key. */
+  idSpace?: string | undefined;
 }
 
 /** What a write of one document came to. */
@@ -56,16 +58,17 @@ export class Committer {
   readonly #limits: CommitLimits;
   readonly #traffic: Traffic;
   readonly #tracing: Tracing;
-  readonly #nextId = createIdGenerator({
-    now: () => Date.now(),
-    random: (bytes) => crypto.getRandomValues(bytes),
-  });
+  readonly #nextId: () => string;
 
   constructor(store: Store, traffic: Traffic, tracing: Tracing, limits: CommitLimits) {
     this.#traffic = traffic;
     this.#tracing = tracing;
     this.#store = store;
     this.#limits = limits;
+    this.#nextId = createIdGenerator(
+      { now: () => store.idClock.now(), random: (bytes) => crypto.getRandomValues(bytes) },
+      store.idClock.lastMs,
+    );
   }
 
   /** An id for a new document. Later ids sort behind earlier ones. */
@@ -93,8 +96,8 @@ export class Committer {
       { id, digest, writes, reads: reads?.map(({ doc, version }) => ({ ...splitAddress(doc), version })) },
       sender,
     );
-    const { seq, documents } = 'applied' in outcome ? outcome.applied : outcome.repeated;
-    const warnings = 'applied' in outcome ? outcome.applied.warnings : [];
+    const { seq, documents, warnings } =
+      'applied' in outcome ? outcome.applied : 'unchanged' in outcome ? outcome.unchanged : outcome.repeated;
     return { seq, documents, ...(warnings.length > 0 ? { warnings } : {}) };
   }
 
@@ -111,11 +114,15 @@ export class Committer {
       const { seq, changes, warnings } = outcome.applied;
       return { seq, change: changes[0]!, warnings };
     }
-    const { seq, documents } = outcome.repeated;
+    if ('unchanged' in outcome) {
+      const { seq, changes } = outcome.unchanged;
+      return { seq, change: changes[0]!, warnings: [] };
+    }
+    const { seq, documents, warnings } = outcome.repeated;
     const { collection, id } = documents[0]!;
     const info = this.#store.collections.get(collection);
     const change = info && this.#store.journal.changeAt(info.number, id, seq);
-    if (change) return { seq, change, warnings: [] };
+    if (change) return { seq, change, warnings };
     throw problemError(
       'journal-cut',
       `This was done before, as seq ${seq}, but the journal no longer holds what it wrote. Read ${collection}/${id}.`,
@@ -137,14 +144,17 @@ export class Committer {
 
   async #append(
     commit: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
-    { author, rights, ...origin }: Sender,
-  ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown }>> {
+    { author, rights, idSpace, ...origin }: Sender,
+  ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown } | { unchanged: unknown }>> {
     const outcome = await this.#tracing.span('commit', { 'uproar.writes': commit.writes.length }, async (note) => {
       const started = performance.now();
       let fate: CommitFate = 'failed';
       try {
-        const found = await this.#store.log.append({ ...commit, timeMs: Date.now(), author, rights }, origin);
-        fate = 'applied' in found ? 'applied' : 'repeated' in found ? 'repeated' : 'refused';
+        const found = await this.#store.log.append(
+          { ...commit, ...idSpaceFor(commit, author, idSpace), timeMs: Date.now(), author, rights },
+          origin,
+        );
+        fate = 'applied' in found || 'unchanged' in found ? 'applied' : 'repeated' in found ? 'repeated' : 'refused';
         if ('applied' in found) note({ 'uproar.seq': found.applied.seq });
         return found;
       } finally {
@@ -174,6 +184,16 @@ export class Committer {
     if ('adjust' in write) return { kind: 'adjust', ...splitAddress(write.adjust), by: write.by, condition };
     return { kind: 'delete', ...splitAddress(write.delete), condition };
   }
+}
+
+/**
+ * Within what the id of a commit is one of its kind. Those who send no key cannot be told apart, so for them another content
+ * makes another commit, and nobody can take an id away from others.
+ */
+function idSpaceFor({ digest }: Pick<Commit, 'digest'>, { kind, name }: Author, own = ''): { idSpace?: string } {
+  if (digest === undefined) return {};
+  const shared = kind === 'anonymous' || kind === 'open';
+  return { idSpace: [kind, name, shared ? digest : own].filter((part) => part !== '').join(':') };
 }
 
 function conditionFor(ifVersion: number | undefined): Condition | undefined {

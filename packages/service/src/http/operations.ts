@@ -106,7 +106,7 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
 function findReasons({ draining, store }: Context): z.infer<typeof NotReady>['reasons'] {
   return [
     ...(draining ? (['stopping'] as const) : []),
-    ...(store.log.failure && !store.log.recover() ? (['storage-failed'] as const) : []),
+    ...(store.health.failure && !store.health.recover() ? (['storage-failed'] as const) : []),
     ...(store.log.crowded ? (['overloaded'] as const) : []),
   ];
 }

@@ -2,12 +2,14 @@ import { isDocumentId } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { FastifyRequest } from 'fastify';
 import type { Sender } from '../commit/committer.js';
+import { idSpaceOf } from '../identity/identity.js';
 
 /** Who sends the writes of a request; requests of one connection keep their order. */
 export function senderOf(request: FastifyRequest): Sender {
   return {
     author: request.identity.author,
     rights: request.identity.rights,
+    idSpace: idSpaceOf(request.identity),
     lane: request.raw.socket,
     sizeBytes: Number(request.headers['content-length'] ?? 0),
   };

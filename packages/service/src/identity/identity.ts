@@ -35,6 +35,11 @@ export function isGoverned({ rights }: Identity): boolean {
   return 'claims' in rights;
 }
 
+/** What tells the commit ids of a key from those of an earlier key of its name; undefined for others. */
+export function idSpaceOf({ author, origin }: Identity): string | undefined {
+  return author.kind === 'key' ? origin.id : undefined;
+}
+
 /** An identity as it is told to whoever has it. */
 export function describeIdentity({ author, rights, claims, expiresMs }: Identity): SelfDescription {
   return {

@@ -20,7 +20,7 @@ import { describeIssue } from '../http/errors.js';
 import { readDocumentAt } from '../http/read-document.js';
 import { readListing } from '../http/send-query.js';
 import { type Presence } from '../identity/attendance.js';
-import { describeIdentity, formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
+import { describeIdentity, formatIdentity, idSpaceOf, isGoverned, type Identity } from '../identity/identity.js';
 import { readCall, RpcFault } from './rpc-calls.js';
 import { SocketWatches, type WatchTeller } from './socket-watches.js';
 import { seenDocument } from './sources.js';
@@ -330,7 +330,7 @@ export class SocketSession implements WatchTeller, Presence {
   async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
     const onSeq = (seq: number) => this.#tellAccepted(commit.id, seq);
     const { author, rights } = this.identity!;
-    const sender = { author, rights, lane: this, sizeBytes, onSeq };
+    const sender = { author, rights, idSpace: idSpaceOf(this.identity!), lane: this, sizeBytes, onSeq };
     const receipt = await this.#context.committer.commit(commit, sender);
     if (!this.full) await new Promise<void>((resolve) => this.#whenCaughtUp(resolve));
     return JSON.stringify(receipt);

@@ -4,6 +4,7 @@ import { checkContents } from './check-contents.js';
 import { readStored, type StoredDocument } from './documents.js';
 import { APPLICATION_ID } from './open-database.js';
 import { MIGRATIONS } from './migrations/index.js';
+import { storageProblem } from './storage-health.js';
 import { StoreError } from './store-error.js';
 
 /** One thing that was checked, and what is wrong about it; nothing where it is sound. */
@@ -139,7 +140,7 @@ export function checkStore(file: string, onCheck: (what: string) => void = () =>
       sound: results.every(({ faults }) => faults.length === 0),
     };
   } catch (error) {
-    if (!(error instanceof Database.SqliteError) || !error.code.startsWith('SQLITE_CORRUPT')) throw error;
+    if (!(error instanceof Database.SqliteError) || !storageProblem(error)) throw error;
     throw new StoreError('damaged', `${file} is damaged (${error.message}). Bring back a backup with uproar restore.`, {
       cause: error,
     });

@@ -25,6 +25,13 @@ export interface Warning {
 /** A place in the data of a document that does not fit. */
 export type Misfit = NonNullable<Refusal['violations']>[number];
 
+/** What whoever sent a commit gets to know of it. */
+export interface Receipt {
+  seq: number;
+  documents: AppliedCommit['documents'];
+  warnings: Warning[];
+}
+
 /** Judges data that is about to be written; undefined where it fits, or nobody minds. */
 export type DataJudge = (
   collection: string,
@@ -34,12 +41,14 @@ export type DataJudge = (
 
 /**
  * How a commit came out. Of a refused one nothing was applied; `write` or `read` is the index of what it was refused
- * for. `repeated`: it had been applied before, under the same id. `idReused`: the id belongs to another content.
+ * for. `repeated`: it had been applied before, under the same id. `unchanged`: it altered nothing, so it got no seq; `seq` is
+ * that of the store, and `changes` are the documents as they are. `idReused`: the id belongs to another content.
  */
 export type CommitOutcome =
   | { applied: AppliedCommit }
   | { refused: Refusal; write?: number; read?: number }
-  | { repeated: { seq: number; documents: { collection: string; id: string; version: number }[] } }
+  | { repeated: Receipt }
+  | { unchanged: Receipt & { changes: DocumentChange[] } }
   | { idReused: string };
 
 /** Where a commit comes from: who sends commits one after the other, and how many bytes it came in. */

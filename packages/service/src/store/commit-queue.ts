@@ -42,30 +42,33 @@ export class CommitQueue<Item extends Queued> {
     this.#sizeBytes += item.sizeBytes;
   }
 
-  /** Takes out the items to be written next: one from each lane in turn, until the group is full. */
-  take(): Item[] {
-    const group: Item[] = [];
+  /**
+   * Takes out the items to be written next, one after the other: one from each lane in turn, until the group is full. What is not
+   * asked for stays in its place.
+   */
+  *take(): Generator<Item, void> {
+    let taken = 0;
     let weight = 0;
     // Lanes whose next item does not fit keep their place at the front, and go first next time.
     const passed = new Set<Lane>();
-    while (group.length < MAX_GROUP_COMMITS && weight < MAX_GROUP_WEIGHT && passed.size < this.#lanes.size) {
+    while (taken < MAX_GROUP_COMMITS && weight < MAX_GROUP_WEIGHT && passed.size < this.#lanes.size) {
       for (const [lane, waiting] of [...this.#lanes]) {
-        if (group.length >= MAX_GROUP_COMMITS || weight >= MAX_GROUP_WEIGHT) break;
+        if (taken >= MAX_GROUP_COMMITS || weight >= MAX_GROUP_WEIGHT) break;
         if (passed.has(lane)) continue;
         const next = waiting[0]!;
-        if (group.length > 0 && weight + next.weight > MAX_GROUP_WEIGHT) {
+        if (taken > 0 && weight + next.weight > MAX_GROUP_WEIGHT) {
           passed.add(lane);
           continue;
         }
         waiting.shift();
         this.#lanes.delete(lane);
         if (waiting.length > 0) this.#lanes.set(lane, waiting);
-        group.push(next);
+        taken++;
         weight += next.weight;
         this.#length--;
         this.#sizeBytes -= next.sizeBytes;
+        yield next;
       }
     }
-    return group;
   }
 }

@@ -1,4 +1,5 @@
 import type Database from 'better-sqlite3';
+import { DamagedTextError } from './storage-health.js';
 import { formatTime, type Document, type JsonObject } from '@uproar/core';
 
 /** A document as it lies in the store: times in milliseconds since 1970, data as JSON text. */
@@ -74,8 +75,21 @@ export function readStored(stored: Omit<StoredDocument, 'number'>): Document {
     version: stored.version,
     created: formatTime(stored.created),
     updated: formatTime(stored.updated),
-    data: JSON.parse(stored.data) as JsonObject,
+    data: parseStored(stored.data),
   };
+}
+
+/**
+ * The data of a stored document.
+ *
+ * @throws {DamagedTextError} when it is not the JSON that was written
+ */
+export function parseStored(data: string): JsonObject {
+  try {
+    return JSON.parse(data) as JsonObject;
+  } catch {
+    throw new DamagedTextError('A stored document is not JSON any more.');
+  }
 }
 
 /** The JSON text of a stored document, without parsing its data. */

@@ -5,6 +5,7 @@ import { Backups } from './backups.js';
 import { Collections } from './collections.js';
 import { Contents, type ContentLimits } from './contents.js';
 import { Documents } from './documents.js';
+import { IdClock } from './id-clock.js';
 import { Indexes } from './indexes.js';
 import { Journal } from './journal.js';
 import { Outcomes } from './outcomes.js';
@@ -14,6 +15,7 @@ import { Reader } from './reader.js';
 import { UsualNames } from './usual-names.js';
 import { JournalCutter, type RetentionLimits } from './retention.js';
 import { careFor } from './store-care.js';
+import { StorageHealth, storageProblem } from './storage-health.js';
 import { SqliteCommitLog, type WaitingLimits } from './sqlite-commit-log.js';
 
 export type { BackupInfo } from './backups.js';
@@ -31,11 +33,15 @@ export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './r
 export { adviseIncludeIndex, checkIncludes, indexFor, StoredRelations } from './stored-relations.js';
 export { summarize, summarizeAtOnce, type Summarized } from './summarize.js';
 export { FILES, type ContentLimits, type Received } from './contents.js';
+export { storageProblem, type StorageHealth } from './storage-health.js';
 export type { WaitingLimits } from './sqlite-commit-log.js';
 export { JournalCutter, type RetentionLimits } from './retention.js';
 
 /** 10,000 commits, and 64 MiB of them. */
 const DEFAULT_WAITING_LIMITS: WaitingLimits = { commits: 10_000, sizeBytes: 64 * 1024 * 1024 };
+
+/** 64 MiB: what the documents that one commit leaves take in all, each counted for every write to it. */
+export const DEFAULT_COMMIT_RESULT_BYTES = 64 * 1024 * 1024;
 
 /** An open store: one data directory, claimed by this process. */
 export interface Store {
@@ -53,6 +59,9 @@ export interface Store {
   /** Whether related documents are looked up where there is no index for it, by reading a whole collection. */
   readonly scanIncludes: boolean;
   readonly log: SqliteCommitLog;
+  /** Whether it can be written to. */
+  readonly health: StorageHealth;
+  readonly idClock: IdClock;
   readonly contents: Contents;
   readonly backups: Backups;
   /** From now on keeps this much of the journal. */
@@ -65,6 +74,10 @@ export interface StoreOptions {
   limits?: DocumentLimits;
   /** How much may wait for its turn before more is turned away. */
   waiting?: Partial<WaitingLimits>;
+  /** How long a long read waits for its turn, in milliseconds. */
+  waitMs?: number | undefined;
+  /** The most bytes that the documents a commit leaves may take in all. */
+  resultBytes?: number | undefined;
   /** How much of the journal is kept; all of it unless told otherwise. */
   journal?: RetentionLimits;
   /** Whether related documents are looked up where there is no index for it; not unless told otherwise. */
@@ -83,6 +96,8 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
   const release = claimDirectory(directory);
   try {
     const database = openDatabase(directory);
+    const idClock = new IdClock(database);
+    const health = new StorageHealth(database);
     const limits = options.limits ?? DEFAULT_DOCUMENT_LIMITS;
     const collections = new Collections(database);
     const documents = new Documents(database);
@@ -91,12 +106,25 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
     const outcomes = new Outcomes(database);
     const contents = new Contents(database, directory, options.files);
     const log = new SqliteCommitLog(
-      { database, collections, documents, journal, indexes, outcomes, contents },
-      { limits, maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting } },
+      { database, collections, documents, journal, indexes, outcomes, contents, health },
+      {
+        limits,
+        maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting },
+        resultBytes: options.resultBytes ?? DEFAULT_COMMIT_RESULT_BYTES,
+      },
     );
     const file = databaseFile(directory);
     const cutter = new JournalCutter(database, journal, options.journal ?? {});
-    const reader = new Reader({ database, file, collections, documents, indexes, seq: () => log.seq });
+    const reader = new Reader({
+      database,
+      file,
+      collections,
+      documents,
+      indexes,
+      seq: () => log.seq,
+      documentBytes: limits.sizeBytes,
+      waitMs: options.waitMs,
+    });
     const stopCare = careFor({
       file,
       database,
@@ -111,6 +139,7 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       backups.close();
       reader.close();
       log.close();
+      closeQuietly(idClock);
       database.close();
       release();
     };
@@ -128,6 +157,8 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       scanIncludes: options.scanIncludes ?? false,
       contents,
       log,
+      health,
+      idClock,
       backups,
       keepJournal: (limits) => cutter.keep(limits),
       close,
@@ -135,6 +166,15 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
   } catch (error) {
     release();
     throw error;
+  }
+}
+
+/** A disk that is full must not keep the store from being closed. */
+function closeQuietly(clock: IdClock): void {
+  try {
+    clock.close();
+  } catch (error) {
+    if (!storageProblem(error)) throw error;
   }
 }
 

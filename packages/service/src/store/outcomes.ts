@@ -1,12 +1,13 @@
 import type Database from 'better-sqlite3';
-import type { Author, Refusal } from '@uproar/core';
+import type { Refusal } from '@uproar/core';
+import type { Warning } from './commit-log.js';
 
 /**
  * A commit as it came out the first time: applied or refused. The documents are kept only where they do not follow from
  * its writes, as generated ids do not.
  */
 export type Outcome =
-  | { seq: number; documents?: { collection: string; id: string; version: number }[] }
+  | { seq: number; documents?: { collection: string; id: string; version: number }[]; warnings?: Warning[] }
   | { refused: Refusal; write?: number; read?: number };
 
 /** How long the outcome of a commit with an id is remembered, in milliseconds. */
@@ -30,23 +31,19 @@ export class Outcomes {
     this.#forget = database.prepare(FORGET);
   }
 
-  /** The outcome of an author's commit, and the digest of what it held. */
-  get(author: Author, id: string): { digest: string; outcome: Outcome } | undefined {
-    const row = this.#get.get(nameOf(author), id);
+  /** The outcome of the commit with an id within the ids of one sender, and the digest of what it held. */
+  get(space: string, id: string): { digest: string; outcome: Outcome } | undefined {
+    const row = this.#get.get(space, id);
     return row && { digest: row.digest, outcome: JSON.parse(row.outcome) as Outcome };
   }
 
   /** Belongs inside the transaction of the commit. */
-  add(author: Author, id: string, timeMs: number, digest: string, outcome: Outcome): void {
-    this.#insert.run(nameOf(author), id, timeMs, digest, JSON.stringify(outcome));
+  add(space: string, id: string, timeMs: number, digest: string, outcome: Outcome): void {
+    this.#insert.run(space, id, timeMs, digest, JSON.stringify(outcome));
   }
 
   /** Forgets some of the outcomes that are old enough. Returns true when there may be more. */
   forgetOld(nowMs: number): boolean {
     return this.#forget.run(nowMs - REMEMBERED_MS, FORGOTTEN_AT_ONCE).changes === FORGOTTEN_AT_ONCE;
   }
-}
-
-function nameOf({ kind, name }: Author): string {
-  return `${kind}:${name}`;
 }

@@ -1,28 +1,22 @@
 import type Database from 'better-sqlite3';
-import {
-  compareStrings,
-  compareValues,
-  formatTime,
-  orderValue,
-  relatedTo,
-  type Document,
-  type JsonObject,
-  type JsonValue,
-  type Query,
-} from '@uproar/core';
+import { formatTime, relatedTo, type Document, type JsonObject, type Query } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { Collections } from './collections.js';
-import type { Documents, StoredDocument } from './documents.js';
+import { parseStored, stringifyStored, type Documents, type StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
 import { planQuery, type Plan } from './plan.js';
 import { Snapshot } from './snapshot.js';
+import { SortedPlaces } from './sorted-places.js';
+import { SnapshotPool } from './snapshot-pool.js';
 import { StoredRelations, type Rows } from './stored-relations.js';
+import { asCostly, tooManyBytes, tooMuchWork } from '../budgets/costs.js';
 
 /** A document that belongs to a query: as it lies in the store, and, once somebody looks at it, in full. */
 export class Found {
   #document: Document | undefined;
   /** What is shown with it, where the query has includes. */
   related: JsonObject | undefined;
+  #text: string | undefined;
   constructor(
     readonly stored: StoredDocument,
     readonly data: JsonObject,
@@ -38,6 +32,15 @@ export class Found {
     };
     return this.#document;
   }
+
+  /** The document as a query shows it, as JSON text. */
+  textFor(query: Query): string {
+    if (this.#text === undefined) {
+      const text = query.whole ? stringifyStored(this.stored) : JSON.stringify(query.show(this.document));
+      this.#text = this.related ? `${text.slice(0, -1)},"related":${JSON.stringify(this.related)}}` : text;
+    }
+    return this.#text;
+  }
 }
 
 /** A stored document as conditions see it: its times are written out only when a condition asks for them. */
@@ -48,7 +51,7 @@ class Candidate implements Document {
   constructor(readonly stored: StoredDocument) {
     this.id = stored.id;
     this.version = stored.version;
-    this.data = JSON.parse(stored.data) as JsonObject;
+    this.data = parseStored(stored.data);
   }
 
   get created(): string {
@@ -80,6 +83,10 @@ export interface ReaderOptions {
   documents: Documents;
   indexes: Indexes;
   seq: () => number;
+  /** The most bytes of one document. */
+  documentBytes: number;
+  /** How long a long read waits for its turn, in milliseconds. */
+  waitMs?: number | undefined;
 }
 
 /** Queries with an index that gives their order are answered at once, unless they read more than this. */
@@ -91,8 +98,17 @@ const RELATED_AT_ONCE = 1000;
 /** A longer read pauses after so many milliseconds, to let others be served. */
 const SLICE_MS = 8;
 
-/** Connections kept for longer reads, each with a view of the store that stays as it was when the read began. */
-const MAX_SNAPSHOTS = 6;
+/** Queries whose conditions take more steps than this are answered with pauses. */
+const WORK_AT_ONCE = 1_000_000;
+
+/** Rows that can take more than this are read one by one, so that reading can stop. */
+const ROWS_AT_ONCE_BYTES = 4 * 1024 * 1024;
+
+/** What a result may take where no budget is given. */
+const DEFAULT_READ_BYTES = 64 * 1024 * 1024;
+
+/** A stream with includes may look up so many bytes for each of its documents. */
+const STREAMED_RELATED_BYTES = 16 * 1024 * 1024;
 
 /** What reading a query came to. A stream does not tell how many documents were read. */
 export interface ReadOutcome {
@@ -101,10 +117,20 @@ export interface ReadOutcome {
   documentsReturned: number;
 }
 
-/** How much may be read for one query, whatever it returns. */
+/** What one query may use, whatever it returns. */
 export interface ReadLimits {
-  /** Documents. */
+  /** Documents read. */
   documents?: number | undefined;
+  /** Bytes of the result as JSON; a result that would take more ends before that, with more to come. */
+  bytes?: number | undefined;
+  /** True where a result that is cut for its bytes is of no use, and refused instead. */
+  whole?: boolean | undefined;
+  /** Steps that its conditions may take. */
+  work?: number | undefined;
+  /** For whom it is read; all that is read for one takes turns. */
+  holder?: string | undefined;
+  /** Is told of the bytes of each document that is taken into a result; ends the reading by an error. */
+  onBytes?: ((bytes: number) => void) | undefined;
 }
 
 /** Documents that are skipped although they match, because what they were earlier is what counts. */
@@ -118,17 +144,18 @@ export class Reader {
   readonly #options: ReaderOptions;
   readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
   readonly #plans = new WeakMap<Query, { plan: Plan; indexes: readonly IndexInfo[] }>();
-  readonly #idle: Snapshot[] = [];
-  readonly #active = new Set<Snapshot>();
-  #paused = false;
-  readonly #waiting: ((snapshot: Snapshot) => void)[] = [];
-  #snapshots = 0;
-  #closed = false;
+  readonly #pool: SnapshotPool;
   /** Hears of every query that was read: what it came to, and how long it took, in milliseconds. */
   onRead: (query: Query, outcome: ReadOutcome, durationMs: number) => void = () => undefined;
 
   constructor(options: ReaderOptions) {
     this.#options = options;
+    this.#pool = new SnapshotPool(() => new Snapshot(options.file), options.waitMs);
+  }
+
+  /** How many long reads run, and how many wait for their turn. */
+  get load(): { running: number; waiting: number } {
+    return this.#pool.load;
   }
 
   /** How a query would be read. Undefined when its collection does not exist. */
@@ -152,16 +179,15 @@ export class Reader {
   async read(query: Query, wanted: number, limits: ReadLimits = {}, skip?: Skip): Promise<Reading> {
     const started = performance.now();
     const reading =
-      this.#relatedAtOnce(query, this.#readAtOnce(query, wanted, skip)) ??
-      (await this.#readSlowly(query, wanted, limits, skip));
+      this.#readAtOnce(query, wanted, limits, skip) ?? (await this.#readSlowly(query, wanted, limits, skip));
     this.#noteReading(query, reading, started);
     return reading;
   }
 
   /** As {@link read}, where that is possible without pausing; otherwise undefined. */
-  readAtOnce(query: Query, wanted: number): Reading | undefined {
+  readAtOnce(query: Query, wanted: number, limits: ReadLimits = {}): Reading | undefined {
     const started = performance.now();
-    const reading = this.#relatedAtOnce(query, this.#readAtOnce(query, wanted));
+    const reading = this.#readAtOnce(query, wanted, limits);
     if (reading) this.#noteReading(query, reading, started);
     return reading;
   }
@@ -170,18 +196,32 @@ export class Reader {
     this.onRead(query, { plan, documentsRead, documentsReturned: found.length }, performance.now() - started);
   }
 
-  #readAtOnce(query: Query, wanted: number, skip?: Skip): Reading | undefined {
+  #readAtOnce(query: Query, wanted: number, limits: ReadLimits, skip?: Skip): Reading | undefined {
     const seq = this.#options.seq();
     const plan = this.plan(query);
     if (!plan) return { seq, found: [], more: false, plan, documentsRead: 0 };
     if (!plan.ordered || wanted > MAX_READ_AT_ONCE) return undefined;
-    // Mostly SQL has narrowed the candidates down to the result, so that as many as are wanted are all it takes.
-    const first = this.#statement(`${plan.sql} LIMIT ${wanted + 1}`).all(...plan.parameters);
-    const some = this.#choose(query, plan, seq, first, wanted, skip);
-    if (first.length <= wanted || some.more) return some;
-    const rows = this.#statement(`${plan.sql} LIMIT ${MAX_READ_AT_ONCE + 1}`).iterate(...plan.parameters);
-    const reading = this.#choose(query, plan, seq, rows, wanted, skip);
-    return reading.documentsRead > MAX_READ_AT_ONCE ? undefined : reading;
+    try {
+      // Mostly SQL has narrowed the candidates down to the result, so that as many as are wanted are all it takes.
+      const first = this.#statement(`${plan.sql} LIMIT ${wanted + 1}`);
+      const rows =
+        this.#mayTake(query, wanted + 1) > ROWS_AT_ONCE_BYTES
+          ? first.iterate(...plan.parameters)
+          : first.all(...plan.parameters);
+      const some = this.#choose(query, plan, seq, rows, wanted, limits, skip);
+      if (!some || some.documentsRead <= wanted || some.more) return some;
+      const all = this.#statement(`${plan.sql} LIMIT ${MAX_READ_AT_ONCE + 1}`).iterate(...plan.parameters);
+      const reading = this.#choose(query, plan, seq, all, wanted, limits, skip);
+      return reading && reading.documentsRead > MAX_READ_AT_ONCE ? undefined : reading;
+    } catch (error) {
+      throw asCostly(error);
+    }
+  }
+
+  /** The most bytes that so many documents of a collection can take. */
+  #mayTake({ from }: Query, documents: number): number {
+    const { collections, documentBytes } = this.#options;
+    return Math.min(collections.get(from)?.sizeBytes ?? 0, documents * documentBytes);
   }
 
   /** Rows as they are just now, to look up related documents in. */
@@ -191,20 +231,6 @@ export class Reader {
       get: (collection, id) => documents.get(collection, id),
       all: (sql, parameters) => this.#statement(sql).iterate(...parameters),
     };
-  }
-
-  /**
-   * Adds what is related; that belongs to the same state as long as nothing else has its turn. Undefined where it is too much to do
-   * without a pause.
-   */
-  #relatedAtOnce(query: Query, reading: Reading | undefined): Reading | undefined {
-    if (!reading || query.includes.length === 0) return reading;
-    const relations = new StoredRelations(this.#options, this.rows, true);
-    for (const found of reading.found) {
-      found.related = relateNext(found, query, relations);
-      if (relations.looked > RELATED_AT_ONCE) return undefined;
-    }
-    return reading;
   }
 
   #statement(sql: string): Database.Statement<unknown[], StoredDocument> {
@@ -217,24 +243,41 @@ export class Reader {
     return statement;
   }
 
-  /** Of candidates that come in order, the first that belong to the query. */
-  #choose(query: Query, plan: Plan, seq: number, rows: Iterable<StoredDocument>, wanted: number, skip?: Skip): Reading {
-    const found: Found[] = [];
+  /**
+   * Of candidates that come in order, the first that belong to the query, with what is related to them. Undefined where that is too
+   * much to do without a pause.
+   */
+  #choose(
+    query: Query,
+    plan: Plan,
+    seq: number,
+    rows: Iterable<StoredDocument>,
+    wanted: number,
+    limits: ReadLimits,
+    skip?: Skip,
+  ): Reading | undefined {
+    const page = new Page(query, wanted, limits);
+    const relations =
+      query.includes.length > 0 ? new StoredRelations(this.#options, this.rows, true, limits) : undefined;
+    const workBefore = query.work.total;
     let documentsRead = 0;
     for (const stored of rows) {
       documentsRead++;
+      if (query.work.total - workBefore > WORK_AT_ONCE) return undefined;
       const document = new Candidate(stored);
       if (query.matches({ document }) !== true || skip?.(stored.id)) continue;
-      if (found.length === wanted) return { seq, found, more: true, plan, documentsRead };
-      found.push(new Found(stored, document.data));
+      const found = new Found(stored, document.data);
+      if (relations && !page.full) found.related = relateNext(found, query, relations);
+      if (relations && relations.looked > RELATED_AT_ONCE) return undefined;
+      if (!page.add(found)) break;
     }
-    return { seq, found, more: false, plan, documentsRead };
+    return { seq, found: page.found, more: page.more, plan, documentsRead };
   }
 
   /** All documents of a query one after the other, at one state of the store, in bounded memory. */
   async *stream(query: Query, limits: ReadLimits = {}, onSeq?: (seq: number) => void): AsyncGenerator<Found> {
     const plan = this.plan(query);
-    const snapshot = await this.#take();
+    const snapshot = await this.#pool.take(limits.holder);
     // What whoever reads the stream does meanwhile is not counted.
     let spentMs = 0;
     let documentsReturned = 0;
@@ -244,7 +287,9 @@ export class Reader {
       if (!plan) return;
       const stream = plan.ordered ? this.#streamOrdered : this.#streamSorted;
       let resumed = performance.now();
-      const relations = query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true) : undefined;
+      const related = { ...limits, bytes: STREAMED_RELATED_BYTES };
+      const relations =
+        query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true, related) : undefined;
       relations?.goOn();
       for await (const found of stream.call(this, query, plan, snapshot, limits)) {
         if (relations) found.related = relateNext(found, query, relations);
@@ -253,20 +298,21 @@ export class Reader {
         yield found;
         resumed = performance.now();
       }
+    } catch (error) {
+      throw asCostly(error);
     } finally {
       this.onRead(query, { plan, documentsRead: null, documentsReturned }, spentMs);
-      this.#release(snapshot);
+      this.#pool.release(snapshot);
     }
   }
 
   close(): void {
-    this.#closed = true;
-    for (const snapshot of this.#idle.splice(0)) snapshot.close();
+    this.#pool.close();
   }
 
   async *#streamOrdered(query: Query, plan: Plan, snapshot: Snapshot, limits: ReadLimits): AsyncGenerator<Found> {
     let left = query.limit ?? Number.POSITIVE_INFINITY;
-    for await (const stored of paced(bounded(snapshot.iterate(plan), limits))) {
+    for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
       const document = new Candidate(stored);
       if (query.matches({ document }) !== true) continue;
       if (left-- === 0) return;
@@ -275,54 +321,63 @@ export class Reader {
   }
 
   /** Sorts by what the order looks at alone, and reads the documents again one by one in that order. */
-  async *#streamSorted(query: Query, plan: Plan, snapshot: Snapshot, limits: ReadLimits): AsyncGenerator<Found> {
-    const places: { id: string; values: (JsonValue | undefined)[] }[] = [];
-    for await (const stored of paced(bounded(snapshot.iterate(plan), limits))) {
-      const document = new Candidate(stored);
-      if (query.matches({ document }) !== true) continue;
-      places.push({ id: document.id, values: query.order.map((term) => orderValue(document, term)) });
-    }
-    places.sort((a, b) => {
-      for (const [index, { descending }] of query.order.entries()) {
-        const difference = compareValues(a.values[index], b.values[index]);
-        if (difference !== 0) return descending ? -difference : difference;
-      }
-      return compareStrings(a.id, b.id);
-    });
+  async *#streamSorted(query: Query, _plan: Plan, snapshot: Snapshot, limits: ReadLimits): AsyncGenerator<Found> {
+    const { places } = await this.#sort(query, _plan, snapshot, query.limit ?? Infinity, limits);
     const collection = this.#options.collections.get(query.from)!.number;
-    for await (const { id } of paced(places.slice(0, query.limit))) {
+    for await (const { id } of paced(places)) {
       const stored = snapshot.get(collection, id);
-      if (stored) yield new Found(stored, JSON.parse(stored.data) as JsonObject);
+      if (stored) yield new Found(stored, parseStored(stored.data));
     }
+  }
+
+  /** The first places of a query whose candidates do not come in its order, and how many documents were read for them. */
+  async #sort(query: Query, plan: Plan, snapshot: Snapshot, wanted: number, limits: ReadLimits, skip?: Skip) {
+    const places = new SortedPlaces(query, wanted);
+    let documentsRead = 0;
+    for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
+      documentsRead++;
+      const document = new Candidate(stored);
+      if (query.matches({ document }) === true && !skip?.(document.id)) places.add(document);
+    }
+    return { places: places.take(), documentsRead };
   }
 
   async #readSlowly(query: Query, wanted: number, limits: ReadLimits, skip?: Skip): Promise<Reading> {
     const plan = this.plan(query)!;
-    const snapshot = await this.#take();
+    const snapshot = await this.#pool.take(limits.holder);
     try {
       const seq = snapshot.begin();
-      const found: Found[] = [];
+      const page = new Page(query, wanted, limits);
+      const relations =
+        query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true, limits) : undefined;
       let documentsRead = 0;
-      let more = false;
-      for await (const stored of paced(bounded(snapshot.iterate(plan), limits))) {
-        documentsRead++;
-        const document = new Candidate(stored);
-        if (query.matches({ document }) !== true || skip?.(document.id)) continue;
-        const candidate = new Found(stored, document.data);
-        if (plan.ordered && found.length === wanted) {
-          more = true;
-          break;
+      const add = (stored: StoredDocument, document: Pick<Document, 'data'>) => {
+        const found = new Found(stored, document.data);
+        if (relations && !page.full) found.related = relateNext(found, query, relations);
+        return page.add(found);
+      };
+      if (plan.ordered) {
+        for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
+          documentsRead++;
+          const document = new Candidate(stored);
+          if (query.matches({ document }) !== true || skip?.(document.id)) continue;
+          if (!add(stored, document)) break;
         }
-        if (plan.ordered) found.push(candidate);
-        else more = keepFirst(found, candidate, wanted, query) || more;
+      } else {
+        // One more than wanted tells whether there is more.
+        const sorted = await this.#sort(query, plan, snapshot, wanted + 1, limits, skip);
+        documentsRead = sorted.documentsRead;
+        const collection = this.#options.collections.get(query.from)!.number;
+        for await (const { id } of paced(sorted.places)) {
+          const stored = snapshot.get(collection, id)!;
+          if (!add(stored, { data: parseStored(stored.data) })) break;
+        }
       }
-      if (query.includes.length > 0) {
-        const relations = new StoredRelations(this.#options, snapshot, true);
-        for await (const one of paced(found)) one.related = relateNext(one, query, relations);
-      }
-      return { seq, found, more, plan, documentsRead };
+      return { seq, found: page.found, more: page.more, plan, documentsRead };
+    } catch (error) {
+      throw asCostly(error);
     } finally {
-      this.#release(snapshot);
+      this.#pool.release(snapshot);
     }
   }
 
@@ -330,48 +385,51 @@ export class Reader {
    * Lets long reads come to an end, so that the write-ahead log can begin anew, and then runs `whenNoneRuns`. New ones wait
    * meanwhile; those that have run for longer than `graceMs` are broken off.
    */
-  async interrupt(graceMs: number, whenNoneRuns: () => void): Promise<void> {
-    if (this.#paused) return;
-    this.#paused = true;
-    while (this.#active.size > 0 && !this.#closed) {
-      for (const snapshot of this.#active) {
-        if (snapshot.ageMs <= graceMs) continue;
-        snapshot.breakOff();
-        // Its reader may not look again for long; what it held on to is free all the same.
-        this.#active.delete(snapshot);
-      }
-      if (this.#active.size === 0) break;
-      await new Promise((resolve) => setTimeout(resolve, 20));
+  interrupt(graceMs: number, whenNoneRuns: () => void): Promise<void> {
+    return this.#pool.interrupt(graceMs, whenNoneRuns);
+  }
+}
+
+/** A result that is filled up to so many documents and bytes. */
+class Page {
+  readonly found: Found[] = [];
+  more = false;
+  #bytes = 0;
+  readonly #most: number;
+
+  constructor(
+    readonly query: Query,
+    readonly wanted: number,
+    readonly limits: ReadLimits,
+  ) {
+    this.#most = limits.bytes ?? DEFAULT_READ_BYTES;
+  }
+
+  /** Whether there are as many documents as are wanted. */
+  get full(): boolean {
+    return this.found.length === this.wanted;
+  }
+
+  /**
+   * Adds a document, unless the page is full; then there is more. A document that is too large for a page of its own is refused.
+   *
+   * @throws {ProblemError} `query-too-costly`, or `budget-exceeded`
+   */
+  add(found: Found): boolean {
+    this.more = this.full;
+    if (this.more) return false;
+    const bytes = found.textFor(this.query).length;
+    if (this.#bytes + bytes > this.#most) {
+      if (this.limits.whole) throw tooManyBytes('The state of this watch', this.#most);
+      if (this.found.length === 0)
+        throw tooManyBytes(`The document ${found.stored.id} with what it includes`, this.#most);
+      this.more = true;
+      return false;
     }
-    this.#paused = false;
-    if (this.#closed) return;
-    whenNoneRuns();
-    for (const next of this.#waiting.splice(0)) void this.#take().then(next);
-  }
-
-  #take(): Promise<Snapshot> {
-    if (this.#paused) return new Promise((resolve) => this.#waiting.push(resolve));
-    const idle = this.#idle.pop();
-    if (idle) return Promise.resolve(this.#activate(idle));
-    if (this.#snapshots < MAX_SNAPSHOTS) {
-      this.#snapshots++;
-      return Promise.resolve(this.#activate(new Snapshot(this.#options.file)));
-    }
-    return new Promise((resolve) => this.#waiting.push(resolve));
-  }
-
-  #activate(snapshot: Snapshot): Snapshot {
-    this.#active.add(snapshot);
-    return snapshot;
-  }
-
-  #release(snapshot: Snapshot): void {
-    snapshot.end();
-    this.#active.delete(snapshot);
-    const next = this.#paused ? undefined : this.#waiting.shift();
-    if (next) next(this.#activate(snapshot));
-    else if (this.#closed) snapshot.close();
-    else this.#idle.push(snapshot);
+    this.limits.onBytes?.(bytes);
+    this.#bytes += bytes;
+    this.found.push(found);
+    return true;
   }
 }
 
@@ -381,24 +439,16 @@ function relateNext({ document }: Found, query: Query, relations: StoredRelation
   return relatedTo(document, query, relations);
 }
 
-/** Keeps the first `wanted` documents in the order of the query. Returns whether one had to go. */
-function keepFirst(kept: Found[], candidate: Found, wanted: number, query: Query): boolean {
-  let low = 0;
-  let high = kept.length;
-  while (low < high) {
-    const middle = (low + high) >>> 1;
-    if (query.compare(kept[middle]!.document, candidate.document) < 0) low = middle + 1;
-    else high = middle;
-  }
-  if (low < wanted) kept.splice(low, 0, candidate);
-  else return true;
-  return kept.length > wanted ? Boolean(kept.pop()) : false;
-}
-
-/** Passes items on up to a limit; then whoever asked for them is told so. */
-function* bounded<Item>(items: Iterable<Item>, { documents = Infinity }: ReadLimits): Generator<Item> {
+/** Passes items on up to a limit of documents, and of work that the query takes meanwhile; then who asked is told so. */
+function* bounded<Item>(
+  items: Iterable<Item>,
+  { documents = Infinity, work = Infinity }: ReadLimits,
+  query: Query,
+): Generator<Item> {
+  const workEnd = query.work.total + work;
   let left = documents;
   for (const item of items) {
+    if (query.work.total > workEnd) throw tooMuchWork(work);
     if (left-- === 0) {
       throw problemError(
         'query-too-costly',

@@ -11,7 +11,9 @@ export class Snapshot {
   readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
   #rows: IterableIterator<StoredDocument> | undefined;
   #begun = 0;
+  #movedMs = 0;
   #brokenOff = false;
+  #abandoned = false;
 
   constructor(file: string) {
     this.#database = new Database(file, { readonly: true });
@@ -26,9 +28,19 @@ export class Snapshot {
     return performance.now() - this.#begun;
   }
 
+  /** For how long nothing has been read, in milliseconds. */
+  get stalledMs(): number {
+    return performance.now() - this.#movedMs;
+  }
+
+  /** Whether the view was given up and the connection is to be used again. */
+  get brokenOff(): boolean {
+    return this.#brokenOff && !this.#abandoned;
+  }
+
   /** Fixes the view. Returns the seq it shows. */
   begin(): number {
-    this.#begun = performance.now();
+    this.#begun = this.#movedMs = performance.now();
     this.#brokenOff = false;
     this.#database.exec('BEGIN');
     return this.#seq.get()!;
@@ -47,6 +59,7 @@ export class Snapshot {
 
   #next(): IteratorResult<StoredDocument> {
     const row = this.#rows?.next();
+    this.#movedMs = performance.now();
     this.#check();
     return row!;
   }
@@ -59,6 +72,12 @@ export class Snapshot {
     this.end();
   }
 
+  /** Closes the connection of a view that was given up, without waiting for its reader. */
+  abandon(): void {
+    this.#abandoned = true;
+    this.close();
+  }
+
   #check(): void {
     if (!this.#brokenOff) return;
     throw problemError(
@@ -69,19 +88,23 @@ export class Snapshot {
 
   get(collection: number, id: string): StoredDocument | undefined {
     this.#check();
+    this.#movedMs = performance.now();
     return this.#get.get(collection, id);
   }
 
   /** The rows of a statement that reads. */
-  all(sql: string, parameters: readonly unknown[]): StoredDocument[] {
+  *all(sql: string, parameters: readonly unknown[]): Generator<StoredDocument> {
     this.#check();
     let statement = this.#statements.get(sql);
     if (!statement) this.#statements.set(sql, (statement = this.#database.prepare(sql)));
-    return statement.all(...parameters);
+    for (const row of statement.iterate(...parameters)) {
+      this.#movedMs = performance.now();
+      yield row;
+    }
   }
 
   end(): void {
-    if (this.#database.inTransaction) this.#database.exec('COMMIT');
+    if (this.#database.open && this.#database.inTransaction) this.#database.exec('COMMIT');
   }
 
   close(): void {

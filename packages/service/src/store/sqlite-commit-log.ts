@@ -7,25 +7,31 @@ import {
   formatAddress,
   formatTime,
   FULL_ACCESS,
+  PatchWork,
+  PATCH_WORK_LIMIT,
   sees,
   sizeFault,
+  withoutFields,
   type Commit,
   type Access,
   type Document,
+  type DocumentChange,
   type DocumentLimits,
+  type Paths,
   type Policy,
   type Refusal,
   type Write,
 } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome, DataJudge } from './commit-log.js';
+import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome, DataJudge, Receipt } from './commit-log.js';
+import type { StorageHealth } from './storage-health.js';
 import { CommitQueue, type Queued } from './commit-queue.js';
 import type { Collections } from './collections.js';
 import { FILES, type Contents } from './contents.js';
 import { readStored, type Documents, type StoredDocument } from './documents.js';
 import type { Indexes } from './indexes.js';
 import type { Journal, JournalEntry } from './journal.js';
-import { explainMisfit, withoutConcealed } from './misfits.js';
+import { explainMisfit, knowable } from './misfits.js';
 import type { Outcome, Outcomes } from './outcomes.js';
 
 interface Waiting extends Queued {
@@ -58,10 +64,14 @@ export interface CommitTables {
   indexes: Indexes;
   outcomes: Outcomes;
   contents: Contents;
+  health: StorageHealth;
 }
 
 /** Refusals for reasons that lie outside the documents. */
 const CAN_CHANGE: ReadonlySet<Refusal['kind']> = new Set(['not-allowed', 'schema-violation']);
+
+/** A group of commits is closed when it has taken so long, so that others are served in between. */
+const MAX_GROUP_MS = 30;
 
 /** How much may wait for its turn before more is turned away. */
 export interface WaitingLimits {
@@ -78,6 +88,7 @@ export class SqliteCommitLog implements CommitLog {
   readonly #tables: CommitTables;
   readonly #limits: DocumentLimits;
   readonly #maxWaiting: WaitingLimits;
+  readonly #resultBytes: number;
   readonly #listeners = new Set<(group: readonly AppliedCommit[]) => void>();
   readonly #begin: Database.Statement;
   readonly #commit: Database.Statement;
@@ -87,8 +98,8 @@ export class SqliteCommitLog implements CommitLog {
   onGroup: (commits: number, durationMs: number) => void = () => undefined;
   /** Hears what kept a group from being written. */
   onFailure: (error: Error) => void = () => undefined;
-  /** Why the last group could not be written; undefined while the store can be written to. */
-  failure: Error | undefined;
+  /** Is told of what a listener threw. The commits are on disk all the same, and answered. */
+  onListenerFault: (error: unknown) => void = () => undefined;
   /** Gives the policy that commits are judged by. */
   policy: () => Policy = () => CLOSED;
   /** Judges data by the schemas there are. */
@@ -97,10 +108,14 @@ export class SqliteCommitLog implements CommitLog {
   #closed = false;
   #seq: number;
 
-  constructor(tables: CommitTables, options: { limits: DocumentLimits; maxWaiting: WaitingLimits }) {
+  constructor(
+    tables: CommitTables,
+    options: { limits: DocumentLimits; maxWaiting: WaitingLimits; resultBytes: number },
+  ) {
     this.#tables = tables;
     this.#limits = options.limits;
     this.#maxWaiting = options.maxWaiting;
+    this.#resultBytes = options.resultBytes;
     this.#begin = tables.database.prepare('BEGIN IMMEDIATE');
     this.#commit = tables.database.prepare('COMMIT');
     this.#rollback = tables.database.prepare('ROLLBACK');
@@ -120,6 +135,8 @@ export class SqliteCommitLog implements CommitLog {
         problemError('stopping', 'The service is stopping; send the commit again when it is back.'),
       );
     }
+    const { damage } = this.#tables.health;
+    if (damage) return Promise.reject(damage);
     const { length } = this.#queue;
     const full = length >= this.#maxWaiting.commits || this.#queue.sizeBytes + sizeBytes > this.#maxWaiting.sizeBytes;
     if (full && length > 0) {
@@ -131,22 +148,6 @@ export class SqliteCommitLog implements CommitLog {
       this.#queue.push({ commit, resolve, reject, weight: commit.writes.length, sizeBytes, onSeq }, lane);
       this.#schedule();
     });
-  }
-
-  /** Looks, after a group could not be written, whether the store can be written to again. */
-  recover(): boolean {
-    if (!this.failure) return true;
-    try {
-      this.#tables.database
-        .prepare(
-          "INSERT INTO store (name, value) VALUES ('last-trial', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-        )
-        .run(String(Date.now()));
-      this.failure = undefined;
-      return true;
-    } catch {
-      return false;
-    }
   }
 
   /** Whether so much waits that more is turned away soon. */
@@ -188,32 +189,51 @@ export class SqliteCommitLog implements CommitLog {
   }
 
   #writeGroup(): void {
-    const waiting = this.#queue.take();
+    const waiting: Waiting[] = [];
     const started = performance.now();
     let outcomes: CommitOutcome[];
     try {
-      outcomes = this.#applyAll(waiting.map(({ commit }) => commit));
+      outcomes = this.#applyAll(waiting);
     } catch (error) {
-      const problem = (this.failure = storageProblem(error));
+      const bytes = waiting.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0);
+      const problem = this.#tables.health.note(error, bytes) ?? (error as Error);
       this.onFailure(error as Error);
       for (const { reject } of waiting) reject(problem);
       return;
     }
-    this.failure = undefined;
+    this.#tables.health.noteWritten();
     this.onGroup(waiting.length, performance.now() - started);
     const group = outcomes.flatMap((outcome) => ('applied' in outcome ? outcome.applied : []));
     outcomes.forEach((outcome, index) => 'applied' in outcome && waiting[index]!.onSeq?.(outcome.applied.seq));
-    if (group.length > 0) for (const listener of this.#listeners) listener(group);
+    if (group.length > 0) for (const listener of this.#listeners) this.#tell(listener, group);
     waiting.forEach(({ resolve }, index) => resolve(outcomes[index]!));
   }
 
-  /** Applies commits in one transaction: all that are not refused are on disk afterwards, or none. */
-  #applyAll(commits: Commit[]): CommitOutcome[] {
+  #tell(listener: (group: readonly AppliedCommit[]) => void, group: readonly AppliedCommit[]): void {
+    try {
+      listener(group);
+    } catch (error) {
+      this.onListenerFault(error);
+    }
+  }
+
+  /**
+   * Applies commits from the queue in one transaction: all that are not refused are on disk afterwards, or none.
+   *
+   * @param taken gets the commits, in order
+   */
+  #applyAll(taken: Waiting[]): CommitOutcome[] {
     const seqBefore = this.#seq;
     this.#begin.run();
     try {
       const held = new Map<string, Held | undefined>();
-      const outcomes = commits.map((commit) => this.#apply(commit, held));
+      const outcomes: CommitOutcome[] = [];
+      const endsMs = performance.now() + MAX_GROUP_MS;
+      for (const waiting of this.#queue.take()) {
+        taken.push(waiting);
+        outcomes.push(this.#apply(waiting.commit, held));
+        if (performance.now() > endsMs) break;
+      }
       this.#tables.collections.write();
       this.#tables.journal.writeSize();
       this.#commit.run();
@@ -231,18 +251,24 @@ export class SqliteCommitLog implements CommitLog {
   #apply(commit: Commit, held: Map<string, Held | undefined>): CommitOutcome {
     const { id, author, digest = '' } = commit;
     if (id === undefined) return this.#judge(commit, held);
-    const earlier = this.#tables.outcomes.get(author, id);
+    const space = commit.idSpace ?? `${author.kind}:${author.name}`;
+    const earlier = this.#tables.outcomes.get(space, id);
     if (earlier && earlier.digest !== digest) return { idReused: id };
     if (earlier)
       return 'seq' in earlier.outcome ? { repeated: describeRepeated(commit, earlier.outcome) } : earlier.outcome;
     const outcome = this.#judge(commit, held);
-    if ('applied' in outcome) {
-      const { seq, documents } = outcome.applied;
-      const follow = commit.writes.every(({ kind }) => kind !== 'create');
-      this.#tables.outcomes.add(author, id, commit.timeMs, digest, follow ? { seq } : { seq, documents });
+    if ('applied' in outcome || 'unchanged' in outcome) {
+      const { seq, documents, warnings } = 'applied' in outcome ? outcome.applied : outcome.unchanged;
+      const follow =
+        'applied' in outcome && documents.every(({ version }, at) => version === versionOf(commit.writes[at]!, seq));
+      this.#tables.outcomes.add(space, id, commit.timeMs, digest, {
+        seq,
+        ...(follow ? {} : { documents }),
+        ...(warnings.length > 0 ? { warnings } : {}),
+      });
       // What the policy or a schema refuses they may allow tomorrow; that is judged anew.
     } else if ('refused' in outcome && !CAN_CHANGE.has(outcome.refused.kind)) {
-      this.#tables.outcomes.add(author, id, commit.timeMs, digest, outcome);
+      this.#tables.outcomes.add(space, id, commit.timeMs, digest, outcome);
     }
     return outcome;
   }
@@ -253,6 +279,9 @@ export class SqliteCommitLog implements CommitLog {
     const altered = new Map<string, Held | undefined>();
     const applied: AppliedCommit = { seq, commit, changes: [], documents: [], warnings: [] };
     const rows: Row[] = [];
+    const kept: DocumentChange[] = [];
+    const work = new PatchWork(PATCH_WORK_LIMIT);
+    let resultBytes = 0;
     const { rights } = commit;
     const accessTo = (collection: string): Access =>
       rights ? accessFor(this.policy(), rights, collection) : FULL_ACCESS;
@@ -265,16 +294,27 @@ export class SqliteCommitLog implements CommitLog {
       const { collection, id } = write;
       const address = formatAddress(collection, id);
       const before = altered.has(address) ? altered.get(address) : this.#hold(collection, id, held);
-      const outcome = applyPermitted(before?.document, write, stamp, this.#limits, accessTo(collection));
-      if ('refusal' in outcome) return { refused: outcome.refusal, write: index };
+      const outcome = applyPermitted(before?.document, write, stamp, this.#limits, accessTo(collection), work);
+      if ('refusal' in outcome) return { refused: this.#asStored(outcome.refusal, altered, held), write: index };
       applied.documents.push({ collection, id, version: outcome.after?.version ?? 0 });
-      if (outcome.kept) continue;
+      if (outcome.kept) {
+        kept.push({ collection, id, before: before?.document, after: before?.document });
+        continue;
+      }
+      const { conceal } = accessTo(collection);
       const after = outcome.after && hold(outcome.after, before, stamp.timeMs);
-      const fault = after && sizeFault(after.sizeBytes, this.#limits.sizeBytes);
+      const currentVersion = before?.document.version ?? 0;
+      const fault = after && sizeFault(seenSize(after, conceal), this.#limits.sizeBytes);
       if (fault) {
         const { detail, pointer } = fault;
-        const currentVersion = before?.document.version ?? 0;
-        return { refused: { kind: 'too-large', collection, id, currentVersion, detail, pointer }, write: index };
+        const refused: Refusal = { kind: 'too-large', collection, id, currentVersion, detail, pointer };
+        return { refused: this.#asStored(refused, altered, held), write: index };
+      }
+      resultBytes += after?.sizeBytes ?? 0;
+      if (resultBytes > this.#resultBytes) {
+        const detail = `The documents that this commit leaves take more than ${this.#resultBytes.toLocaleString('en-GB')} bytes in all, each counted for every write to it. Split the commit.`;
+        const refused: Refusal = { kind: 'commit-too-costly', collection, id, currentVersion, detail };
+        return { refused: this.#asStored(refused, altered, held), write: index };
       }
       if (collection === FILES) {
         const trusted = !rights || 'scope' in rights;
@@ -282,26 +322,36 @@ export class SqliteCommitLog implements CommitLog {
         if (refused) return { refused, write: index };
       }
       const misfit = after && this.judgeData(collection, after.document.data, after.sizeBytes);
-      if (misfit?.enforced) {
-        const conceal = accessTo(collection).conceal;
-        return {
-          refused: explainMisfit(write, before?.document.version ?? 0, misfit.violations, conceal),
-          write: index,
-        };
-      }
-      if (misfit) {
-        const violations = withoutConcealed(misfit.violations, accessTo(collection).conceal);
+      if (misfit && after) {
+        const violations = knowable(misfit.violations, conceal, () => {
+          const { data } = withoutFields(after.document, conceal);
+          return this.judgeData(collection, data, after.sizeBytes)?.violations ?? [];
+        });
+        if (misfit.enforced) {
+          const refused = explainMisfit(write, currentVersion, violations);
+          return { refused: this.#asStored(refused, altered, held), write: index };
+        }
         if (violations.length > 0) applied.warnings.push({ write: index, document: address, violations });
       }
       altered.set(address, after);
       applied.changes.push({ collection, id, before: before?.document, after: after?.document });
       rows.push({ write, before, after });
     }
+    if (rows.length === 0) {
+      return { unchanged: { seq: this.#seq, documents: applied.documents, warnings: [], changes: kept } };
+    }
     this.#seq = seq;
     this.#tables.journal.addCommit(seq, commit.id, commit.timeMs, commit.author);
     for (const row of rows) this.#writeRow(row, stamp);
     for (const [address, document] of altered) held.set(address, document);
     return { applied };
+  }
+
+  /** A refusal names the version in the store, not one that an earlier write of the same commit would have made. */
+  #asStored(refused: Refusal, altered: Map<string, unknown>, held: Map<string, Held | undefined>): Refusal {
+    const { collection, id } = refused;
+    if (!altered.has(formatAddress(collection, id))) return refused;
+    return { ...refused, currentVersion: this.#hold(collection, id, held)?.document.version ?? 0 };
   }
 
   #hold(collection: string, id: string, held: Map<string, Held | undefined>): Held | undefined {
@@ -339,14 +389,24 @@ export class SqliteCommitLog implements CommitLog {
 }
 
 /** The documents of a commit that was applied before, from what is remembered or from its writes. */
-function describeRepeated(commit: Commit, { seq, documents }: Extract<Outcome, { seq: number }>) {
-  const version = (write: Write) => (write.kind === 'delete' ? 0 : seq);
-  return {
-    seq,
-    documents:
-      documents ??
-      commit.writes.map((write) => ({ collection: write.collection, id: write.id, version: version(write) })),
-  };
+function describeRepeated(
+  { writes }: Commit,
+  { seq, documents, warnings = [] }: Extract<Outcome, { seq: number }>,
+): Receipt {
+  const follow = () =>
+    writes.map((write) => ({ collection: write.collection, id: write.id, version: versionOf(write, seq) ?? seq }));
+  return { seq, documents: documents ?? follow(), warnings };
+}
+
+/** The version that a write leaves, where it follows from the write. */
+function versionOf({ kind }: Write, seq: number): number | undefined {
+  return kind === 'delete' ? 0 : kind === 'create' ? undefined : seq;
+}
+
+/** The bytes of what its writer sees of a document, so that the size of what is concealed is not told. */
+function seenSize({ document, sizeBytes }: Held, conceal: Paths): number {
+  const { data } = withoutFields(document, conceal);
+  return data === document.data ? sizeBytes : Buffer.byteLength(JSON.stringify(data));
 }
 
 function hold(document: Document, before: Held | undefined, timeMs: number): Held {
@@ -365,14 +425,4 @@ function hold(document: Document, before: Held | undefined, timeMs: number): Hel
     document: { ...document, created: formatTime(created) },
     sizeBytes: Buffer.byteLength(data),
   };
-}
-
-function storageProblem(error: unknown): Error {
-  const code = (error as { code?: unknown }).code;
-  if (typeof code !== 'string' || !code.startsWith('SQLITE_')) return error as Error;
-  const reason = code === 'SQLITE_FULL' ? 'the disk is full' : `${(error as Error).message} (${code})`;
-  return problemError(
-    'storage-failed',
-    `Nothing of the commit was kept: ${reason}. Make room or mend the disk, then send it again.`,
-  );
 }

@@ -10,6 +10,7 @@ import {
   type Relations,
 } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
+import { tooManyBytes } from '../budgets/costs.js';
 import type { Collections } from './collections.js';
 import { readStored, type StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
@@ -29,6 +30,9 @@ const MAX_RELATED = 100_000;
 /** And one document of it so many: they are looked up in one go. */
 const MAX_OF_ONE = 10_000;
 
+/** Documents that are looked up may take so many times the bytes of the result: not all of each is shown. */
+const RAW_BYTES_FACTOR = 2;
+
 const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.data';
 
 /** Finds related documents in the store: by their ids, or by an index on the field that holds an id. */
@@ -41,11 +45,23 @@ export class StoredRelations implements Relations {
   #left = MAX_RELATED;
   #leftOfOne = MAX_OF_ONE;
   #lifted = false;
+  #streams = false;
   /** How many documents have been looked up. */
   looked = 0;
+  readonly #mostBytes: number;
+  #bytesLeft: number;
 
-  /** @param fixed true where the rows do not alter while this is used */
-  constructor(store: { collections: Collections; indexes: Indexes }, rows: Rows, fixed: boolean) {
+  /**
+   * @param fixed true where the rows do not alter while this is used
+   * @param limits the bytes that may be looked up
+   */
+  constructor(
+    store: { collections: Collections; indexes: Indexes },
+    rows: Rows,
+    fixed: boolean,
+    { bytes = Infinity }: { bytes?: number | undefined } = {},
+  ) {
+    this.#mostBytes = this.#bytesLeft = RAW_BYTES_FACTOR * bytes;
     this.#collections = store.collections;
     this.#indexes = store.indexes;
     this.#rows = rows;
@@ -55,24 +71,28 @@ export class StoredRelations implements Relations {
   /** Goes on to what is related to the next document of the result. */
   next(): void {
     if (!this.#lifted) this.#leftOfOne = MAX_OF_ONE;
+    if (this.#streams) this.#bytesLeft = this.#mostBytes;
   }
 
   /** Has the result as a whole be as long as it likes, since it is not kept. */
   goOn(): void {
     this.#left = Infinity;
+    this.#streams = true;
   }
 
   /** From now on as much is looked up as there is. What is shown already has to be kept true, whatever it takes. */
   lift(): void {
     this.#lifted = true;
-    this.#left = this.#leftOfOne = Infinity;
+    this.#left = this.#leftOfOne = this.#bytesLeft = Infinity;
   }
 
   get(collection: string, id: string): Document | undefined {
     const info = this.#collections.get(collection);
+    // Counted whether it is there or not, so that the count tells nothing of what may not be seen.
+    this.#count(1);
     const stored = info && this.#rows.get(info.number, id);
     if (!stored) return undefined;
-    this.#count(1);
+    this.#countBytes(stored);
     return readStored(stored);
   }
 
@@ -95,10 +115,11 @@ export class StoredRelations implements Relations {
       if (++lookedAt > this.#most) throw this.#tooMany(include);
       const document = readStored(stored);
       if (ownerOf(include, document) !== owner || !isTaken(include, document)) continue;
+      this.#countBytes(stored);
       documents.push(document);
       if (ordered && documents.length > wanted) break;
     }
-    this.#count(lookedAt);
+    this.#count(documents.length);
     if (!ordered) documents.sort(include.query.compare);
     return { documents: documents.slice(0, wanted), more: documents.length > wanted };
   }
@@ -114,11 +135,12 @@ export class StoredRelations implements Relations {
       const document = readStored(stored);
       const owner = ownerOf(include, document);
       if (owner === undefined || !isTaken(include, document)) continue;
+      this.#countBytes(stored);
       const others = byOwner.get(owner);
       if (others) others.push(document);
       else byOwner.set(owner, [document]);
     }
-    this.#count(lookedAt);
+    this.looked += lookedAt;
     for (const documents of byOwner.values()) documents.sort(include.query.compare);
     this.#scanned?.set(include, byOwner);
     return byOwner;
@@ -141,6 +163,11 @@ export class StoredRelations implements Relations {
       'query-too-costly',
       `The includes of this query would read more than ${most}. Ask for fewer documents, or give the includes a smaller limit.`,
     );
+  }
+
+  #countBytes({ data }: StoredDocument): void {
+    this.#bytesLeft -= data.length;
+    if (this.#bytesLeft < 0) throw tooManyBytes('What this query includes', this.#mostBytes);
   }
 
   #tooMany(include: Include): Error {

@@ -4,6 +4,15 @@ import { SQL as outcomes } from './0003-outcomes.js';
 import { SQL as access } from './0004-access.js';
 import { SQL as schemas } from './0005-schemas.js';
 import { SQL as contents } from './0006-contents.js';
+import { SQL as outcomesByKey } from './0007-outcomes-by-key.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
-export const MIGRATIONS: readonly string[] = [documentsAndJournal, indexes, outcomes, access, schemas, contents];
+export const MIGRATIONS: readonly string[] = [
+  documentsAndJournal,
+  indexes,
+  outcomes,
+  access,
+  schemas,
+  contents,
+  outcomesByKey,
+];

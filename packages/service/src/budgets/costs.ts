@@ -1,0 +1,25 @@
+import { WorkLimitError } from '@uproar/core';
+import { problemError } from '@uproar/protocol';
+
+/** The problem of a query whose conditions take too much work. */
+export function tooMuchWork(steps: number): Error {
+  return problemError(
+    'query-too-costly',
+    `The conditions of this query take more than ${steps.toLocaleString('en-GB')} steps of work. Ask about fewer documents, use an index, or a simpler condition.`,
+    { budget: 'work' },
+  );
+}
+
+/** The problem of a state or a document that takes too many bytes. */
+export function tooManyBytes(what: string, bytes: number): Error {
+  return problemError(
+    'query-too-costly',
+    `${what} takes more than ${bytes.toLocaleString('en-GB')} bytes. Ask for fewer documents, name the fields you need, or include less.`,
+    { budget: 'bytes' },
+  );
+}
+
+/** An error as it is told to who asked: too much work on one document is a problem of the query. */
+export function asCostly(error: unknown): unknown {
+  return error instanceof WorkLimitError ? problemError('query-too-costly', error.message, { budget: 'work' }) : error;
+}

@@ -1,0 +1,165 @@
+import { problemError } from '@uproar/protocol';
+import type { Snapshot } from './snapshot.js';
+
+/** Long reads that may run at the same time: in all, and for one holder. */
+const MAX_SNAPSHOTS = 16;
+const MAX_FOR_ONE = 4;
+
+/** A read that nobody has gone on with for so long is broken off: while others wait for their turn, and in any case. */
+const STALLED_MS = { whileOthersWait: 1000, always: 60_000 };
+
+/** How often it is looked whether a read has stalled. */
+const LOOK_MS = 200;
+
+/** How long a read waits for its turn unless told otherwise. */
+const WAIT_MS = 10_000;
+
+interface Waiting {
+  holder: string;
+  begin(snapshot: Snapshot): void;
+}
+
+/**
+ * Connections for long reads, each with a view of the store that stays as it was when the read began. Every holder gets a share, a
+ * read waits for its turn only so long, and a view is taken back from a reader that has stalled.
+ */
+export class SnapshotPool {
+  readonly #idle: Snapshot[] = [];
+  /** The reads that run, by what they are for. */
+  readonly #active = new Map<Snapshot, string>();
+  readonly #waiting = new Set<Waiting>();
+  #timer: NodeJS.Timeout | undefined;
+  #opened = 0;
+  #paused = false;
+  #closed = false;
+
+  constructor(
+    readonly open: () => Snapshot,
+    readonly waitMs = WAIT_MS,
+  ) {}
+
+  /** How many reads run, and how many wait. */
+  get load(): { running: number; waiting: number } {
+    return { running: this.#active.size, waiting: this.#waiting.size };
+  }
+
+  /**
+   * Takes a connection, when it is its holder's turn.
+   *
+   * @throws {ProblemError} `overloaded` when that takes too long
+   */
+  take(holder = ''): Promise<Snapshot> {
+    if (!this.#paused && this.#mayTake(holder)) {
+      const snapshot = this.#next();
+      if (snapshot) return Promise.resolve(this.#activate(snapshot, holder));
+    }
+    return new Promise((resolve, reject) => {
+      const waiting: Waiting = {
+        holder,
+        begin: (snapshot) => {
+          clearTimeout(timer);
+          this.#waiting.delete(waiting);
+          resolve(this.#activate(snapshot, holder));
+        },
+      };
+      const timer = setTimeout(() => {
+        this.#waiting.delete(waiting);
+        reject(
+          problemError(
+            'overloaded',
+            `Too many long reads are under way; this one has waited for ${this.waitMs / 1000} s. Try again, or have an index made for it.`,
+          ),
+        );
+      }, this.waitMs);
+      this.#waiting.add(waiting);
+      this.#watch();
+    });
+  }
+
+  /** Gives a connection back. */
+  release(snapshot: Snapshot): void {
+    snapshot.end();
+    if (!this.#active.delete(snapshot) && !snapshot.brokenOff) return;
+    if (this.#closed) snapshot.close();
+    else this.#idle.push(snapshot);
+    this.#serve();
+  }
+
+  /** As {@link Reader.interrupt}. */
+  async interrupt(graceMs: number, whenNoneRuns: () => void): Promise<void> {
+    if (this.#paused) return;
+    this.#paused = true;
+    while (this.#active.size > 0 && !this.#closed) {
+      for (const snapshot of [...this.#active.keys()]) if (snapshot.ageMs > graceMs) this.#breakOff(snapshot);
+      if (this.#active.size === 0) break;
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+    this.#paused = false;
+    if (this.#closed) return;
+    whenNoneRuns();
+    this.#serve();
+  }
+
+  close(): void {
+    this.#closed = true;
+    clearInterval(this.#timer);
+    for (const snapshot of this.#idle.splice(0)) snapshot.close();
+    for (const snapshot of this.#active.keys()) snapshot.breakOff();
+  }
+
+  #mayTake(holder: string): boolean {
+    let running = 0;
+    for (const other of this.#active.values()) if (other === holder) running++;
+    return running < MAX_FOR_ONE;
+  }
+
+  #next(): Snapshot | undefined {
+    const idle = this.#idle.pop();
+    if (idle) return idle;
+    if (this.#opened === MAX_SNAPSHOTS) return undefined;
+    this.#opened++;
+    return this.open();
+  }
+
+  #activate(snapshot: Snapshot, holder: string): Snapshot {
+    this.#active.set(snapshot, holder);
+    this.#watch();
+    return snapshot;
+  }
+
+  /** Begins the reads whose turn it is, the longest waiting first. */
+  #serve(): void {
+    if (this.#paused || this.#closed) return;
+    for (const waiting of this.#waiting) {
+      if (!this.#mayTake(waiting.holder)) continue;
+      const snapshot = this.#next();
+      if (!snapshot) return;
+      waiting.begin(snapshot);
+    }
+  }
+
+  /** The view is free at once; the connection comes back when its reader notices, or is replaced. */
+  #breakOff(snapshot: Snapshot): void {
+    snapshot.breakOff();
+    this.#active.delete(snapshot);
+  }
+
+  #watch(): void {
+    this.#timer ??= setInterval(() => this.#look(), LOOK_MS).unref();
+  }
+
+  #look(): void {
+    const limit = this.#waiting.size > 0 ? STALLED_MS.whileOthersWait : STALLED_MS.always;
+    for (const snapshot of [...this.#active.keys()]) {
+      if (snapshot.stalledMs <= limit) continue;
+      this.#breakOff(snapshot);
+      // Its reader may never look again, so another connection takes its place.
+      this.#opened--;
+      snapshot.abandon();
+      this.#serve();
+    }
+    if (this.#active.size > 0 || this.#waiting.size > 0) return;
+    clearInterval(this.#timer);
+    this.#timer = undefined;
+  }
+}

@@ -1,0 +1,112 @@
+import type Database from 'better-sqlite3';
+import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
+
+/** What a full or failing disk, or a damaged file, answers: codes of SQLite by how they begin, and of the system. */
+const DAMAGED = /^SQLITE_(?:CORRUPT|NOTADB)/;
+const FAILING = /^SQLITE_(?:FULL|IOERR|READONLY|CANTOPEN)|^(?:ENOSPC|EDQUOT|EIO|EROFS)$/;
+
+/** What a trial writes at least and at most, in bytes, to find out whether the store can be written to again. */
+const TRIAL_BYTES = { least: 256 * 1024, most: 16 * 1024 * 1024 };
+
+/** The answer where a part of the file cannot be what was written there. */
+const DAMAGE =
+  'The file of the store is damaged. Stop the service, look at it with "uproar check", and restore a backup.';
+
+/** Raised where stored text is not the JSON that was written. */
+export class DamagedTextError extends Error {
+  override name = 'DamagedTextError';
+  readonly code = 'SQLITE_CORRUPT_TEXT';
+}
+
+/**
+ * Tells what a failure of the disk means for who asked.
+ *
+ * @returns undefined for other errors
+ */
+export function storageProblem(error: unknown): Problem | undefined {
+  const { code, message } = (error ?? {}) as { code?: unknown; message?: string };
+  if (typeof code !== 'string') return undefined;
+  if (DAMAGED.test(code)) return createProblem('storage-failed', DAMAGE);
+  if (!FAILING.test(code)) return undefined;
+  const full = code === 'SQLITE_FULL' || code === 'ENOSPC' || code === 'EDQUOT';
+  const reason = full ? 'the disk is full' : `${message ?? 'the disk failed'} (${code})`;
+  return createProblem(
+    'storage-failed',
+    `Nothing was written: ${reason}. Make room or repair the disk, then send the request again.`,
+  );
+}
+
+/** Whether a store can be written to: what failed last, and whether its file is damaged. */
+export class StorageHealth {
+  readonly #database: Database.Database;
+  #damage: ProblemError | undefined;
+  #failure: ProblemError | undefined;
+  #failedBytes = 0;
+  /** Is told once when damage is found. */
+  onDamage: (detail: string) => void = () => undefined;
+
+  constructor(database: Database.Database) {
+    this.#database = database;
+  }
+
+  /** Why nothing may be written any more: a part of the file is damaged. */
+  get damage(): ProblemError | undefined {
+    return this.#damage;
+  }
+
+  /** Why the store cannot be written to or must not be; undefined while it can. */
+  get failure(): ProblemError | undefined {
+    return this.#damage ?? this.#failure;
+  }
+
+  /**
+   * Notes an error, if it is one of the disk.
+   *
+   * @param bytes about how much was to be written
+   * @returns the problem to answer with; undefined for other errors
+   */
+  note(error: unknown, bytes = 0): ProblemError | undefined {
+    const problem = storageProblem(error);
+    if (!problem) return undefined;
+    const failure = new ProblemError(problem);
+    if (DAMAGED.test((error as { code: string }).code)) this.noteDamage(String((error as Error).message));
+    else {
+      this.#failure = failure;
+      this.#failedBytes = Math.max(this.#failedBytes, bytes);
+    }
+    return failure;
+  }
+
+  /** Notes that a part of the file is damaged. From now on nothing is written. */
+  noteDamage(detail: string): void {
+    if (this.#damage) return;
+    this.#damage = new ProblemError(createProblem('storage-failed', DAMAGE));
+    this.onDamage(detail);
+  }
+
+  /** Notes that something was written. */
+  noteWritten(): void {
+    this.#failure = undefined;
+    this.#failedBytes = 0;
+  }
+
+  /** Finds out, after a failure, whether as much can be written again as failed last. */
+  recover(): boolean {
+    if (this.#damage) return false;
+    if (!this.#failure) return true;
+    const bytes = Math.min(TRIAL_BYTES.most, Math.max(TRIAL_BYTES.least, this.#failedBytes));
+    try {
+      this.#database
+        .prepare(
+          "INSERT INTO store (name, value) VALUES ('last-trial', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+        )
+        .run('x'.repeat(bytes));
+      this.#database.prepare("DELETE FROM store WHERE name = 'last-trial'").run();
+      this.noteWritten();
+      return true;
+    } catch (error) {
+      this.note(error);
+      return false;
+    }
+  }
+}
