@@ -16,6 +16,6 @@ await build({
   ...options,
   entryPoints: [at('./dist/index.js')],
   outfile: at('./dist/bundle/uproar.js'),
-  external: ['./uproar-more.js'],
+  external: ['./uproar-more.js', '../uproar-more.js'],
 });
 await build({ ...options, entryPoints: [at('./dist/uproar-more.js')], outfile: at('./dist/bundle/uproar-more.js') });

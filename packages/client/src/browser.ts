@@ -5,6 +5,6 @@ import type { ConnectOptions } from './options.js';
 const openSocket: OpenSocket = (url) => new WebSocket(url) as unknown as SocketLike;
 
 /** Connects to a store, with the browser's own WebSocket. See {@link Store}. */
-export function connect(url: string, options: ConnectOptions): Store {
+export function connect(url: string, options: ConnectOptions = {}): Store {
   return new Store(url, { openSocket, ...options });
 }

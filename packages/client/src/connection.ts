@@ -98,6 +98,12 @@ export class Connection implements Link {
     if (this.#state.name === 'online' || method === 'hello') this.#transmit(call);
   }
 
+  /** Ends the connection for a reason that another try does not mend; `renew` tries again. */
+  refuse(problem: Problem): void {
+    clearTimeout(this.#retryTimer);
+    this.#refused(problem);
+  }
+
   renew(): void {
     if (this.#state.name === 'closed') return;
     if (this.#state.name === 'online') return void this.#hello();
@@ -213,9 +219,12 @@ export class Connection implements Link {
       this.#listener.notified(message.method as keyof LiveNotifications, message.params as never);
       return;
     }
-    const call = this.#calls.get(Number(message.id));
+    // A call that could not be read is answered without its id; where one alone waits, that is it.
+    const sent = message.id === null ? [...this.#calls].filter(([, { sent }]) => sent) : [];
+    const id = sent.length === 1 ? sent[0]![0] : Number(message.id);
+    const call = this.#calls.get(id);
     if (!call) return;
-    this.#calls.delete(Number(message.id));
+    this.#calls.delete(id);
     clearTimeout(call.timer);
     if ('error' in message) call.reject(new ProblemError(message.error.data));
     else call.resolve(message.result);

@@ -15,6 +15,6 @@ const openSocket: OpenSocket = (url) =>
   new WebSocket(url, { perMessageDeflate: false, maxPayload: 1024 * 1024 * 1024 }) as unknown as SocketLike;
 
 /** Connects to a store, with the WebSocket of `ws`. See {@link Store}. */
-export function connect(url: string, options: ConnectOptions): Store {
+export function connect(url: string, options: ConnectOptions = {}): Store {
   return new Store(url, { openSocket, ...options });
 }

@@ -1,5 +1,6 @@
 import { PROBLEM_TYPE_PREFIX, ProblemError } from '@uproar/protocol/problem-error';
 import type { Problem, PROBLEMS, Receipt, WireCommit } from '@uproar/protocol';
+import { checkSendable } from './sendable.js';
 import { pendingWritesOf, type PendingWrite } from './pending.js';
 import type { ClientStorage, OutboxEntry, OutboxMessage } from './storage/storage.js';
 
@@ -30,12 +31,14 @@ export interface Refused {
  * Decides what becomes of a write that was refused: nothing more (undefined: it is undone, and its promise rejected), or another
  * commit that is sent in its place.
  */
-export type OnRefused = (refused: Refused) => WireCommit | undefined | Promise<WireCommit | undefined>;
+export type OnRefused = (refused: Refused) => WireCommit | undefined | void | Promise<WireCommit | undefined | void>;
 
 /** What an outbox works with. */
 export interface OutboxOptions {
   storage: ClientStorage;
   newId: () => string;
+  /** The most bytes of a commit that the store takes. */
+  maxCommitBytes: () => number;
   /** Sends a commit. Rejects with a ProblemError when the service refuses, with anything else when no answer came. */
   send(commit: WireCommit): Promise<Receipt>;
   isOnline(): boolean;
@@ -51,6 +54,8 @@ interface Waiting {
   writes: PendingWrite[];
   underWay: boolean;
   settle: { resolve(receipt: Receipt): void; reject(error: Error): void }[];
+  /** Whether who made it begins anew after a conflict with what was read. */
+  retried: boolean;
 }
 
 /**
@@ -98,8 +103,12 @@ export class Outbox {
     return this.#loaded;
   }
 
-  /** Adds a commit. Resolves with its receipt once it is acknowledged; rejects when it is refused. */
-  add(commit: WireCommit): Promise<Receipt> {
+  /**
+   * Adds a commit. Resolves with its receipt once it is acknowledged; rejects when it is refused, or could never be sent.
+   *
+   * @param retried whether the caller begins anew after a conflict with what was read, so that nobody else needs to hear of it
+   */
+  async add(commit: WireCommit, retried = false): Promise<Receipt> {
     const { newId, storage } = this.#options;
     const entry: OutboxEntry = {
       commit: {
@@ -111,8 +120,10 @@ export class Outbox {
       },
       at: Date.now(),
     };
+    checkSendable(entry.commit, this.#options.maxCommitBytes());
     return new Promise((resolve, reject) => {
       const waiting = this.#take(entry);
+      waiting.retried = retried;
       waiting.settle.push({ resolve, reject });
       this.#options.changed(entry);
       storage.putEntry(entry).then(
@@ -168,7 +179,13 @@ export class Outbox {
   }
 
   #take(entry: OutboxEntry): Waiting {
-    const waiting: Waiting = { entry, writes: pendingWritesOf(entry.commit, entry.at), underWay: false, settle: [] };
+    const waiting: Waiting = {
+      entry,
+      writes: pendingWritesOf(entry.commit, entry.at),
+      underWay: false,
+      settle: [],
+      retried: false,
+    };
     this.#waiting.set(entry.commit.id, waiting);
     return waiting;
   }
@@ -206,7 +223,7 @@ export class Outbox {
       }
       if (entry.sentAt === undefined) {
         entry.sentAt = Date.now();
-        void this.#options.storage.putEntry(entry);
+        this.#options.storage.putEntry(entry).catch(() => undefined);
       }
       const receipt = await this.#options.send(entry.commit);
       await this.#remove(waiting, { receipt });
@@ -216,11 +233,11 @@ export class Outbox {
       waiting.underWay = false;
       if (this.#closed) return;
       if (!(error instanceof ProblemError)) return;
-      if (error.problem.status === 503) {
+      if (error.problem.status === 503 || error.problem.status === 429) {
         this.#busyTimer ??= setTimeout(() => {
           this.#busyTimer = undefined;
           this.pump();
-        }, BUSY_WAIT_MS);
+        }, waitMsOf(error.problem));
         return;
       }
       await this.#refused(waiting, error);
@@ -231,9 +248,9 @@ export class Outbox {
   async #refused(waiting: Waiting, error: ProblemError): Promise<void> {
     const { entry } = waiting;
     const refused = { commit: entry.commit, problem: error.problem };
-    let instead: WireCommit | undefined;
+    let instead: WireCommit | undefined | void;
     try {
-      instead = await this.#options.onRefused?.(refused);
+      if (!waiting.retried || error.problem.read === undefined) instead = await this.#options.onRefused?.(refused);
     } catch (fault) {
       console.error(fault);
     }
@@ -271,4 +288,8 @@ export class Outbox {
       else reject(new ProblemError(message.problem as Problem));
     }
   }
+}
+
+function waitMsOf({ retryAfter }: Problem): number {
+  return typeof retryAfter === 'number' ? retryAfter * 1000 : BUSY_WAIT_MS;
 }

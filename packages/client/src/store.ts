@@ -11,6 +11,7 @@ import { pendingWritesOf, type PendingWrite } from './pending.js';
 import type { DataOf, Misfit, Schema, SchemaCheck } from './schema.js';
 import type { OpenSocket } from './socket.js';
 import { MemoryStorage, type ClientStorage } from './storage/storage.js';
+import { checkSendable } from './sendable.js';
 import { Subscription } from './subscription.js';
 import { repeatUntilDone, type Transaction } from './transaction.js';
 import { Watch, type WatchHost } from './watch.js';
@@ -24,6 +25,9 @@ const UNSURE_WAIT_MS = 3000;
 
 /** How long an acknowledged write is shown over an event stream that has not brought it yet, in milliseconds. */
 const ECHO_MS = 1000;
+
+/** What a commit may have as JSON as long as the store has not said otherwise. */
+const DEFAULT_COMMIT_BYTES = 16 * 1024 * 1024;
 
 /** A subscription and who uses it. */
 interface Shared {
@@ -51,13 +55,14 @@ export class Store implements WatchHost {
   readonly #way: Way;
   /** When the service told its time, by the clock here. */
   #helloAt = 0;
+  #maxCommitBytes = DEFAULT_COMMIT_BYTES;
 
   /** Use `connect`. */
   constructor(url: string, options: ConnectOptions & { openSocket: OpenSocket }) {
-    const base = new URL(url);
-    if (base.protocol !== 'http:' && base.protocol !== 'https:') {
-      throw new TypeError(`The address of a store begins with http:// or https://, not ${base.protocol}//`);
+    if (!/^https?:\/\//i.test(url)) {
+      throw new TypeError(`The address of a store begins with http:// or https://; "${url}" does not.`);
     }
+    const base = new URL(url);
     this.url = base.origin;
     this.#options = options;
     this.#storage = options.storage ?? new MemoryStorage();
@@ -71,6 +76,7 @@ export class Store implements WatchHost {
       url: this.url,
       options,
       tryRequest: () => this.fetch('/healthz'),
+      probe: () => fetch(`${this.url}/healthz`, { mode: 'no-cors' }),
       listener: {
         stateChanged: (state) => this.#stateChanged(state),
         notified: (name, params) => this.#notified(name, params),
@@ -80,6 +86,7 @@ export class Store implements WatchHost {
     this.#outbox = new Outbox({
       storage: this.#storage,
       newId: this.newId,
+      maxCommitBytes: () => this.#maxCommitBytes,
       send: (commit) => this.call('commit', commit),
       isOnline: () => this.state.name === 'online',
       keepsOrder: () => this.#link.keepsOrder,
@@ -164,8 +171,15 @@ export class Store implements WatchHost {
    * @throws {ProblemError} when the commit is refused; its `write` tells which write was at fault. It is undone in views then.
    * @throws {ConnectionError} only where the outbox is off, when no answer came
    */
-  commit(commit: WireCommit): Promise<Receipt> {
-    return this.#outbox ? this.#outbox.add(commit) : this.call('commit', commit);
+  async commit(commit: WireCommit): Promise<Receipt> {
+    return this.commitOf(commit, false);
+  }
+
+  /** As {@link commit}. `retried`: the caller begins anew after a conflict with what was read. For transactions. */
+  async commitOf(commit: WireCommit, retried: boolean): Promise<Receipt> {
+    if (this.#outbox) return this.#outbox.add(commit, retried);
+    checkSendable(commit, this.#maxCommitBytes);
+    return this.call('commit', commit);
   }
 
   /**
@@ -213,6 +227,9 @@ export class Store implements WatchHost {
         yield decoder.decode(piece.value, { stream: true });
     } catch {
       throw new ConnectionError('The connection broke before the answer was complete.');
+    } finally {
+      // Whoever stops reading early has the service stop, too.
+      reader.cancel().catch(() => undefined);
     }
   }
 
@@ -383,6 +400,7 @@ export class Store implements WatchHost {
     if (state.name === 'online') {
       if (this.#helloAt === 0) this.files.resume().catch(() => undefined);
       this.#helloAt = Date.now();
+      this.#maxCommitBytes = state.server.maxCommitBytes ?? DEFAULT_COMMIT_BYTES;
       void this.#resume();
     } else {
       for (const { subscription } of this.#shared.values()) {

@@ -24,7 +24,11 @@ export class Transaction {
   /** Reads a document; undefined where there is none. */
   async get<Data>(collection: Collection<Data>, id: string): Promise<TypedDocument<Data> | undefined> {
     const address = formatAddress(collection.name, id);
-    const document = await collection.get(id);
+    const document = await collection.get(id).catch((error: unknown) => {
+      // What may not be read is to the reader as if it were not there.
+      if (isProblem(error, 'not-allowed')) return undefined;
+      throw error;
+    });
     const version = document?.version ?? 0;
     const known = this.#reads.get(address);
     if (known !== undefined && known !== version) throw new ReadAgain();
@@ -78,7 +82,7 @@ export async function repeatUntilDone<Result>(
     try {
       const result = await act(transaction);
       const commit = transaction.commit();
-      return { result, receipt: commit && (await store.commit(commit)) };
+      return { result, receipt: commit && (await store.commitOf(commit, attempt < MAX_ATTEMPTS)) };
     } catch (error) {
       const conflict =
         error instanceof ReadAgain || (isProblem(error, 'version-mismatch') && error.problem.read !== undefined);

@@ -1,6 +1,8 @@
 /**
- * What is needed now and then: sending files, and finding out what is wrong with the way to the store. It is loaded once there is
- * a connection, so that nothing has to wait for it.
+ * What is needed now and then: sending files, finding out what is wrong with the connection, going without a WebSocket, and IndexedDB. It is
+ * loaded once there is a connection, so that nothing has to wait for it.
  */
+export { openDB } from 'idb';
+export { HttpLink } from './http-link.js';
 export { checkWay } from './check-way.js';
 export { link, pendingUploads, resumeUploads, upload } from './send-file.js';

@@ -56,8 +56,9 @@ export class DocumentsView implements View {
 
   /** Another view, with some of it as given. */
   with(fields: Partial<Omit<View, 'byId'>>): DocumentsView {
-    const { state, documents, changes, more, seq, pending } = this;
+    const { state, documents, changes, more, seq, pending, error } = this;
     const view = Object.assign(new DocumentsView(), { state, documents, changes, more, seq, pending }, fields);
+    if (error && view.state === 'failed' && !fields.error) Object.assign(view, { error });
     if (view.documents === documents) view.#byId = this.#byId;
     return view;
   }

@@ -1,6 +1,7 @@
 import { Connection, defaultBackoffMs } from './connection.js';
-import { HttpLink } from './http-link.js';
+import { LaterLink } from './later-link.js';
 import type { Link, LinkListener } from './link.js';
+import { PROBLEM_TYPE_PREFIX } from '@uproar/protocol/problem-error';
 import type { ConnectOptions } from './options.js';
 import type { OpenSocket } from './socket.js';
 
@@ -14,6 +15,8 @@ export interface WayOptions {
   options: ConnectOptions & { openSocket: OpenSocket };
   /** Makes a plain request; rejects where those do not pass either. */
   tryRequest: () => Promise<unknown>;
+  /** Makes a request whose answer may not be read; rejects where nothing answers at all. */
+  probe: () => Promise<unknown>;
   /** Is told nothing before the constructor is through. */
   listener: LinkListener;
 }
@@ -34,7 +37,7 @@ export class Way {
   }
 
   get isHttp(): boolean {
-    return this.#link instanceof HttpLink;
+    return this.#link instanceof LaterLink;
   }
 
   #openSocket(): Link {
@@ -57,7 +60,10 @@ export class Way {
   #openHttp(): Link {
     const { url, options } = this.#given;
     const { token, backoffMs = defaultBackoffMs } = options;
-    return this.#open((listener) => new HttpLink({ url, token, backoffMs }, listener));
+    const load = async () => (await import('./uproar-more.js')).HttpLink;
+    return this.#open(
+      (listener) => new LaterLink(async (to) => new (await load())({ url, token, backoffMs }, to), listener),
+    );
   }
 
   /** Opens a link. It is not heard before it is there, nor after another has taken its place. */
@@ -83,10 +89,29 @@ export class Way {
     try {
       await tryRequest();
     } catch {
-      return;
+      return this.#explainOrigin(socket);
     }
     if (this.#link !== socket || socket.everOpened) return;
     this.#link = this.#openHttp();
     socket.close();
+  }
+
+  /** In a page of another origin it may be that the store answers, but does not let the page read that. */
+  async #explainOrigin(socket: Connection): Promise<void> {
+    const { url, probe } = this.#given;
+    const origin = (globalThis as { location?: { origin: string } }).location?.origin;
+    if (origin === undefined || origin === url) return;
+    try {
+      await probe();
+    } catch {
+      return;
+    }
+    if (this.#link !== socket || socket.everOpened) return;
+    socket.refuse({
+      type: `${PROBLEM_TYPE_PREFIX}origin-refused`,
+      title: 'Pages of this origin may not use the store',
+      status: 403,
+      detail: `The store at ${url} answers, but does not let pages of ${origin} use it. Start it with --allow-origin ${origin}.`,
+    });
   }
 }

@@ -134,6 +134,7 @@ export const LIVE_RESULTS = {
   hello: z.object({
     store: z.string().describe('Names the store; another value means another store.'),
     serverVersion: z.string(),
+    maxCommitBytes: z.int().optional().describe('The most bytes that a commit may have as JSON.'),
     seq: Seq,
     time: z.iso.datetime().describe("The server's clock."),
     identity: SelfDescription,

@@ -1,6 +1,10 @@
 import { createProblem, HEARTBEAT_MS } from '@uproar/protocol';
 import Fastify, { LogController, type FastifyInstance } from 'fastify';
 import type { z } from 'zod';
+import { ByteBudget } from './budgets/byte-budget.js';
+import { DEFAULT_BUDGETS } from './budgets/limits.js';
+import { LiveWork } from './budgets/live-work.js';
+import { OpenSockets } from './budgets/open-sockets.js';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { recogniseSenders } from './http/authenticate.js';
 import { serveBackups } from './http/backups.js';
@@ -96,9 +100,12 @@ export async function startService(options: ServiceOptions): Promise<Service> {
       `A store stands open on this machine alone, not at ${options.host}; --open-to-the-network opens it to whoever can reach it.`,
     );
   }
+  const budgets = { ...DEFAULT_BUDGETS, ...options.budgets };
   const store = openStore(options.directory, {
     limits: options.documentLimits,
     waiting: options.waiting,
+    waitMs: budgets.waitMs,
+    resultBytes: options.commitLimits?.resultBytes,
     journal: options.journal,
     scanIncludes: options.scanIncludes ?? false,
     files: options.files,
@@ -106,7 +113,9 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
   const traffic = new Traffic();
   const tracing = await Tracing.load();
-  const views = new LiveViews(store, traffic);
+  const bytes = new ByteBudget(budgets);
+  const liveWork = new LiveWork(budgets);
+  const views = new LiveViews(store, traffic, { bytes, liveWork, watchBytes: budgets.watchBytes });
   const slowQueries = new SlowQueries();
   const identities = new Identities({
     database: store.database,
@@ -138,6 +147,9 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     onFault: () => undefined,
     commitLimits,
     accessLimits: { ...DEFAULT_ACCESS_LIMITS, ...options.accessLimits },
+    budgets,
+    bytes,
+    sockets: new OpenSockets(budgets, bytes, () => attendance.limits),
     maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
     heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
     closing: new Set(),
@@ -145,6 +157,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   traffic.metrics.attach({ store, views, attendance, traffic });
   const app = await buildApp(context, options, tracing);
   reportOn(context, app.log, tracing);
+  context.sockets.watch(app.server);
   const closeSockets = serveSockets(app.server, context, addressFinder(options));
   let stopCountDown = () => {};
   const close = async (drainMs = 0) => {
@@ -163,6 +176,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     clearTimeout(impatience);
     views.close();
     attendance.close();
+    context.sockets.close();
     context.sampler.close();
     identities.audit.flush();
     store.close();

@@ -1,4 +1,5 @@
 import type { DocumentLimits } from '@uproar/core';
+import type { BudgetLimits } from './budgets/limits.js';
 import type { CommitLimits } from './commit/committer.js';
 import type { ConnectionLimits } from './identity/attendance.js';
 import type { AccountsMode } from './identity/identities.js';
@@ -66,6 +67,8 @@ export interface ServiceOptions {
   rateLimits?: Partial<RateLimits>;
   connectionLimits?: Partial<ConnectionLimits>;
   accessLimits?: Partial<AccessLimits>;
+  /** What one request, connection and identity, and the process as a whole may use. */
+  budgets?: Partial<BudgetLimits>;
   logLevel?: LogLevel;
   /** Where the log goes; to the standard error output unless told otherwise. */
   logStream?: LogStream;
@@ -95,4 +98,5 @@ export const DEFAULT_PORT = 4680;
 
 export const DEFAULT_MAX_UNREAD_BYTES = 1024 * 1024;
 
+export { DEFAULT_BUDGETS, type BudgetLimits } from './budgets/limits.js';
 export { VERSION } from './version.js';

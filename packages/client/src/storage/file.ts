@@ -51,10 +51,10 @@ export class FileStorage implements ClientStorage {
     return Promise.resolve([...this.#entries.values()]);
   }
 
-  putEntry(entry: OutboxEntry): Promise<void> {
-    this.#entries.set(entry.commit.id, entry);
+  async putEntry(entry: OutboxEntry): Promise<void> {
+    // What did not reach the disk is not kept, so that it is not sent later either.
     this.#append({ put: entry });
-    return Promise.resolve();
+    this.#entries.set(entry.commit.id, entry);
   }
 
   removeEntry(id: string): Promise<void> {

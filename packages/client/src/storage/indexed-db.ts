@@ -1,4 +1,4 @@
-import { openDB, type IDBPDatabase } from 'idb';
+import type { IDBPDatabase } from 'idb';
 import type { ClientStorage, KeptUpload, OutboxEntry, OutboxMessage, SharedOutbox, StoredView } from './storage.js';
 
 /**
@@ -15,11 +15,13 @@ export class IndexedDbStorage implements ClientStorage {
   /** @param name tells stores and people apart, for example `festival/crew-4` */
   constructor(name: string) {
     this.#name = `uproar/${name}`;
-    this.#database = openDB(this.#name, 2, {
-      upgrade(database, from) {
-        for (const name of ['outbox', 'views', 'uploads'].slice(from && 2)) database.createObjectStore(name);
-      },
-    });
+    this.#database = import('../uproar-more.js').then(({ openDB }) =>
+      openDB(this.#name, 2, {
+        upgrade(database, from) {
+          for (const name of ['outbox', 'views', 'uploads'].slice(from && 2)) database.createObjectStore(name);
+        },
+      }),
+    );
     this.#channel = new BroadcastChannel(this.#name);
   }
 

@@ -20,6 +20,7 @@ export class WorkMeter {
   /** All steps since the meter was made. */
   total = 0;
   #documentEnd: number;
+  #end = Infinity;
 
   /** @param limit the most steps for one document */
   constructor(readonly limit = DOCUMENT_WORK_LIMIT) {
@@ -28,7 +29,12 @@ export class WorkMeter {
 
   /** Begins the count for the next document. */
   begin(): void {
-    this.#documentEnd = this.total + this.limit;
+    this.#documentEnd = Math.min(this.total + this.limit, this.#end);
+  }
+
+  /** Allows so many steps more in all, whatever the number of documents; Infinity for no limit. */
+  limitTo(steps: number): void {
+    this.#end = this.total + steps;
   }
 
   /**

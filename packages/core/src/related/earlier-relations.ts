@@ -18,9 +18,9 @@ export class EarlierRelations implements Relations {
     }
   }
 
-  get(collection: string, id: string): Document | undefined {
-    const changed = this.#before.get(collection);
-    return changed?.has(id) ? changed.get(id) : this.#now.get(collection, id);
+  get(include: Include, id: string): Document | undefined {
+    const changed = this.#before.get(include.query.from);
+    return changed?.has(id) ? changed.get(id) : this.#now.get(include, id);
   }
 
   find(include: Include, owner: string, wanted: number): { documents: Document[]; more: boolean } {

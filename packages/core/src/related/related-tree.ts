@@ -255,7 +255,7 @@ class ListedBranch extends Branch {
     for (const id of ids) {
       if (before.delete(id)) continue;
       this.begin(this.#interest(id));
-      this.#take(id, this.owner.ground.relations.get(this.include.query.from, id));
+      this.#take(id, this.owner.ground.relations.get(this.include, id));
     }
     for (const id of before) {
       this.end(this.#interest(id));

@@ -6,7 +6,8 @@ import type { Query } from '../query/query.js';
 
 /** Finds related documents, at one state of the store. */
 export interface Relations {
-  get(collection: string, id: string): Document | undefined;
+  /** The document with an id that an include may take. */
+  get(include: Include, id: string): Document | undefined;
   /**
    * The first documents that are related `by` a field there.
    *
@@ -75,7 +76,7 @@ function findRelated(
   if (include.by) return { documents: relations.find(include, document.id, include.limit).documents, list: true };
   const { ids, list } = idsOf(include, here, document);
   const found = ids
-    .map((id) => relations.get(include.query.from, id))
+    .map((id) => relations.get(include, id))
     .filter((one): one is Document => one !== undefined && isTaken(include, one));
   return { documents: chooseListed(include, found), list };
 }

@@ -10,6 +10,15 @@ export function tooMuchWork(steps: number): Error {
   );
 }
 
+/** The problem of watches whose conditions take too much work as documents change. */
+export function tooMuchLiveWork(): Error {
+  return problemError(
+    'query-too-costly',
+    'Judging the conditions of your watches at every change takes more work than you may use. Watch fewer documents, or use simpler conditions.',
+    { budget: 'live-work' },
+  );
+}
+
 /** The problem of a state or a document that takes too many bytes. */
 export function tooManyBytes(what: string, bytes: number): Error {
   return problemError(

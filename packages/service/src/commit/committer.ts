@@ -24,17 +24,29 @@ import {
 } from '@uproar/protocol';
 import type { Tracing } from '../measures/tracing.js';
 import type { CommitFate, Traffic } from '../measures/traffic.js';
-import type { AppliedCommit, CommitOrigin, CommitOutcome, Store } from '../store/index.js';
+import {
+  DEFAULT_COMMIT_RESULT_BYTES,
+  type AppliedCommit,
+  type CommitOrigin,
+  type CommitOutcome,
+  type Store,
+} from '../store/index.js';
 
 /** How large one commit may be. */
 export interface CommitLimits {
   writes: number;
   /** Bytes of the request. */
   sizeBytes: number;
+  /** Bytes of all documents that it leaves, each counted for every write to it. */
+  resultBytes: number;
 }
 
-/** 10,000 writes and 16 MiB. */
-export const DEFAULT_COMMIT_LIMITS: CommitLimits = { writes: 10_000, sizeBytes: 16 * 1024 * 1024 };
+/** 10,000 writes, 16 MiB, and documents of 64 MiB. */
+export const DEFAULT_COMMIT_LIMITS: CommitLimits = {
+  writes: 10_000,
+  sizeBytes: 16 * 1024 * 1024,
+  resultBytes: DEFAULT_COMMIT_RESULT_BYTES,
+};
 
 /** Whose commit it is and where it comes from. */
 export interface Sender extends CommitOrigin {

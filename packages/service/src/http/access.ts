@@ -1,6 +1,6 @@
 import { seesEverything, type Access } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import { isGoverned, type Identity } from '../identity/identity.js';
+import { formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
 import type { Viewer } from '../live/sources.js';
 import type { ReadLimits } from '../store/index.js';
 import type { Context } from './context.js';
@@ -34,7 +34,11 @@ export function readableAccess(
 }
 
 /** Somebody, as those see them who find out what a watch shows. */
-export function viewerOf(context: Pick<Context, 'identities' | 'accessLimits'>, identity: Identity): Viewer {
+export function viewerOf(
+  context: Pick<Context, 'identities' | 'accessLimits' | 'budgets'>,
+  identity: Identity,
+  holder: string,
+): Viewer {
   const { identities } = context;
   return {
     accessTo: (collection) => readableAccess(context, identity, collection),
@@ -53,11 +57,26 @@ export function viewerOf(context: Pick<Context, 'identities' | 'accessLimits'>, 
     get named() {
       return isGoverned(identity) ? identities.policy.collections.keys() : [];
     },
-    limits: costLimits(context, identity),
+    limits: { ...costLimits(context, identity, holder), bytes: context.budgets.watchBytes, whole: true },
+    holder,
   };
 }
 
-/** How much may be read for one query. Keys may read all there is. */
-export function costLimits({ accessLimits }: Pick<Context, 'accessLimits'>, identity: Identity): ReadLimits {
-  return isGoverned(identity) ? { documents: accessLimits.documentsRead } : {};
+/** What one query may use. Keys may read all documents there are. */
+export function costLimits(
+  { accessLimits, budgets }: Pick<Context, 'accessLimits' | 'budgets'>,
+  identity: Identity,
+  holder: string,
+): ReadLimits {
+  return {
+    ...(isGoverned(identity) ? { documents: accessLimits.documentsRead } : {}),
+    bytes: budgets.resultBytes,
+    work: budgets.queryWork,
+    holder,
+  };
+}
+
+/** For whom what is held is counted: the identity, or the address of those who send no key. */
+export function holderOf({ author }: Identity, address: string): string {
+  return author.kind === 'anonymous' || author.kind === 'open' ? address : formatIdentity(author);
 }

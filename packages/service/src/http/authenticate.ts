@@ -3,6 +3,7 @@ import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { Audit } from '../identity/audit.js';
 import { formatIdentity, mayAdminister, type Identity } from '../identity/identity.js';
 import type { RateState } from '../identity/rate-limits.js';
+import { holderOf } from './access.js';
 import type { Context } from './context.js';
 import { problemFor } from './errors.js';
 
@@ -10,6 +11,8 @@ declare module 'fastify' {
   interface FastifyRequest {
     /** Who is asking. Set before any route that needs to know is run. */
     identity: Identity;
+    /** For whom what is held in memory is counted. */
+    holder: string;
   }
   interface FastifyContextConfig {
     /** True for the few routes that are served to everybody. */
@@ -29,10 +32,11 @@ const NOTED: readonly number[] = [403, 413, 429];
 /** Lets requests pass whose sender is known, may use the route, and has not asked too much. */
 export function recogniseSenders(
   app: FastifyInstance,
-  context: Pick<Context, 'identities' | 'rates' | 'fences' | 'tickets' | 'links'>,
+  context: Pick<Context, 'identities' | 'rates' | 'fences' | 'tickets' | 'links' | 'sockets'>,
 ): void {
   const { identities, rates, fences, links } = context;
   app.decorateRequest('identity');
+  app.decorateRequest('holder', '');
   app.addHook('onRequest', async (request, reply) => {
     const { open, admin, signed } = request.routeOptions.config;
     // What everybody may load, pages of other sites may, too.
@@ -50,6 +54,8 @@ export function recogniseSenders(
       await noteFailure(context, error, request.ip, request.id);
       throw error;
     }
+    request.holder = holderOf(request.identity, request.ip);
+    context.sockets.identify(request.raw.socket, request.holder);
     if (request.identity.author.kind === 'open') fences.checkHost(request.headers);
     sendRate(reply, await rates.count(request.identity, request.ip));
     if (admin && !mayAdminister(request.identity)) {

@@ -29,7 +29,7 @@ export function serveCollections(app: FastifyInstance, context: Context): void {
       const { store } = context;
       return {
         seq: store.log.seq,
-        documents: listCollections(store, viewerOf(context, request.identity)),
+        documents: listCollections(store, viewerOf(context, request.identity, request.holder)),
         more: false,
       };
     },

@@ -1,3 +1,6 @@
+import type { ByteBudget } from '../budgets/byte-budget.js';
+import type { BudgetLimits } from '../budgets/limits.js';
+import type { OpenSockets } from '../budgets/open-sockets.js';
 import type { Attendance } from '../identity/attendance.js';
 import type { Identities } from '../identity/identities.js';
 import type { RateLimiter, SignInThrottle } from '../identity/rate-limits.js';
@@ -32,6 +35,9 @@ export interface Context {
   sampler: Sampler;
   slowQueries: SlowQueries;
   maxUnreadBytes: number;
+  budgets: BudgetLimits;
+  bytes: ByteBudget;
+  sockets: OpenSockets;
   heartbeatMs: number;
   /** True from when the service was told to stop. */
   draining: boolean;

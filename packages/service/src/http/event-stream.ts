@@ -33,13 +33,19 @@ export function answerWithWatch(
     goOn: (identity) => {
       if (!subscription) return;
       const send = subscription.begun ? (first: LiveEvent) => sink.send(first) : begin;
-      subscription = context.views.review(subscription, target, viewerOf(context, identity), send, stay.fail);
+      subscription = context.views.review(
+        subscription,
+        target,
+        viewerOf(context, identity, request.holder),
+        send,
+        stay.fail,
+      );
     },
   });
   try {
     subscription = context.views.watch(
       target,
-      viewerOf(context, request.identity),
+      viewerOf(context, request.identity, request.holder),
       sink,
       typeof resume === 'string' && resume !== '' ? resume : undefined,
       begin,

@@ -78,12 +78,21 @@ const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=', 'between', 'in', '
  * Runs a query and tells what it cost. Those whom the policy governs are told what they asked and got, and nothing that
  * follows from documents they do not see.
  */
-export async function explainQuery(context: Context, form: WireQuery, identity: Identity): Promise<Explanation> {
+export async function explainQuery(
+  context: Context,
+  form: WireQuery,
+  identity: Identity,
+  holder: string,
+): Promise<Explanation> {
   const { store, views } = context;
-  const query = prepareReadable(form, true, store, viewerOf(context, identity));
+  const query = prepareReadable(form, true, store, viewerOf(context, identity, holder));
   const governed = isGoverned(identity);
   const started = performance.now();
-  const { plan, documentsRead, returned, more } = await readForCost(context, query, costLimits(context, identity));
+  const { plan, documentsRead, returned, more } = await readForCost(
+    context,
+    query,
+    costLimits(context, identity, holder),
+  );
   // Where it is filed depends on what others watch, too, which is nothing to tell everybody.
   const filing = governed ? new Matcher().describe(query.asked) : views.describeFiling(query.from, query.where);
   const wasteful = !query.summary && documentsRead >= 100 && documentsRead >= 10 * Math.max(1, returned);

@@ -1,4 +1,3 @@
-import { Readable } from 'node:stream';
 import {
   formatAddress,
   formatTime,
@@ -17,7 +16,8 @@ import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import type { JournalChange, JournalEntry } from '../store/index.js';
-import { formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
+import { formatIdentity, isRestricted, type Identity } from '../identity/identity.js';
+import { bytesFrom, leaseFor } from './send-query.js';
 import { costLimits, readableAccess } from './access.js';
 import type { Context } from './context.js';
 import { EVENT_STREAM_HEADERS, headersOf, stayPresent } from './event-stream.js';
@@ -54,8 +54,17 @@ const Parameters = z.strictObject(
   },
 );
 
+/** A page of the journal ends when it has more bytes than this. */
+const PAGE_BYTES = 8 * 1024 * 1024;
+
+/** A commit up to this size is not measured for a page; 10,000 of them stay small. */
+const SMALL_COMMIT = 2000;
+
 /** Commits taken from the store at a time while events are streamed. */
 const COMMITS_AT_ONCE = 200;
+
+/** Sending the journal pauses after so many milliseconds, so that others are served. */
+const SLICE_MS = 8;
 
 /** The journal: what was changed, by whom, from what to what. */
 export function serveJournal(app: FastifyInstance, context: Context): void {
@@ -103,11 +112,13 @@ async function answer(
       parameter: 'before',
     });
   }
-  const source = new Source(context, parameters, request.identity);
+  const source = new Source(context, parameters, request.identity, request.holder);
   const { first, last } = store.journal.bounds();
   if (before !== undefined) {
     const start = before === 'now' ? last + 1 : before;
-    const entries = source.before(start, parameters.limit);
+    const lease = leaseFor(context, request, reply);
+    const entries = await source.page({ before: start }, parameters.limit);
+    lease.add(sizeOf(entries));
     const seq = entries.at(-1)?.seq ?? start;
     return { events: source.events(entries), seq, more: source.hasBefore(seq), first } as never;
   }
@@ -124,12 +135,14 @@ async function answer(
     );
   }
   if (format === 'application/json') {
-    const entries = source.after(after, parameters.limit);
+    const lease = leaseFor(context, request, reply);
+    const entries = await source.page({ after }, parameters.limit);
+    lease.add(sizeOf(entries));
     const seq = entries.at(-1)?.seq ?? after;
     return { events: source.events(entries), seq, more: source.hasAfter(seq), first } as never;
   }
   if (format === 'application/x-ndjson') {
-    return reply.type('application/x-ndjson').send(Readable.from(lines(source, after, last)));
+    return reply.type('application/x-ndjson').send(bytesFrom(lines(source, after, last)));
   }
   follow(context, request, reply, after, source);
   return reply;
@@ -139,11 +152,10 @@ async function* lines(source: Source, after: number, last: number) {
   for (let at = after; at < last;) {
     const entries = source.after(at, COMMITS_AT_ONCE).filter(({ seq }) => seq <= last);
     if (entries.length === 0) return;
-    at = entries.at(-1)!.seq;
-    yield source
-      .events(entries)
-      .map((event) => JSON.stringify(event) + '\n')
-      .join('');
+    for (const entry of entries) {
+      at = entry.seq;
+      for (const event of source.events([entry])) yield JSON.stringify(event) + '\n';
+    }
     await new Promise((resolve) => setImmediate(resolve));
   }
 }
@@ -171,19 +183,25 @@ function follow(context: Context, request: FastifyRequest, reply: FastifyReply, 
   let scheduled = false;
   const pump = () => {
     scheduled = false;
-    while (
-      !suspended &&
-      sent < store.log.seq &&
-      response.writableLength < context.maxUnreadBytes &&
-      !response.destroyed
-    ) {
-      const entries = source.after(sent, COMMITS_AT_ONCE);
+    const sliceEnd = performance.now() + SLICE_MS;
+    const mayGoOn = () =>
+      !suspended && response.writableLength < context.maxUnreadBytes && !response.destroyed && !response.writableEnded;
+    while (sent < store.log.seq && mayGoOn()) {
+      if (performance.now() > sliceEnd) return wake();
+      let entries: JournalEntry[];
+      try {
+        entries = source.after(sent, COMMITS_AT_ONCE);
+      } catch (error) {
+        return stay.fail(error);
+      }
       for (const entry of entries) {
         for (const event of source.events([entry]))
           response.write(`event: ${event.type}\nid: ${entry.seq}\ndata: ${JSON.stringify(event)}\n\n`);
+        sent = entry.seq;
+        if (!mayGoOn()) break;
       }
       // The changes of one document may have ended long before the newest commit.
-      sent = entries.at(-1)?.seq ?? store.log.seq;
+      if (entries.length === 0) sent = store.log.seq;
     }
     if (sent >= store.log.seq) caughtUpMs = Date.now();
   };
@@ -212,7 +230,12 @@ class Source {
   readonly #query: Query | undefined;
   readonly #document: { collection: string; id: string } | undefined;
 
-  constructor(context: Context, parameters: z.infer<typeof Parameters>, identity: Identity) {
+  constructor(
+    context: Context,
+    parameters: z.infer<typeof Parameters>,
+    identity: Identity,
+    readonly holder: string,
+  ) {
     this.identity = identity;
     this.#context = context;
     this.#parameters = parameters;
@@ -229,6 +252,31 @@ class Source {
   get described() {
     const { collection, doc, where } = this.#parameters;
     return { collection, doc, where };
+  }
+
+  /** A page of commits after a seq or before one. What is hidden takes no part in where it ends. */
+  async page(place: { before: number } | { after: number }, limit: number): Promise<JournalEntry[]> {
+    const read = (from: number, most: number) => ('before' in place ? this.before(from, most) : this.after(from, most));
+    let from = 'before' in place ? place.before : place.after;
+    if (!isRestricted(this.identity) || this.#document) return read(from, limit);
+    const page: JournalEntry[] = [];
+    let bytes = 0;
+    while (page.length < limit && bytes <= PAGE_BYTES) {
+      const entries = read(from, limit - page.length);
+      if (entries.length === 0) break;
+      const seen = entries.map((entry) => ({
+        ...entry,
+        changes: entry.changes.filter((change) => this.#see(change) !== undefined),
+      }));
+      for (const entry of seen) {
+        page.push(entry);
+        from = entry.seq;
+        if (entry.sizeBytes > SMALL_COMMIT) bytes += this.#seenBytes([entry]);
+        if (bytes > PAGE_BYTES) break;
+      }
+      await new Promise((resolve) => setImmediate(resolve));
+    }
+    return page;
   }
 
   after(seq: number, limit: number): JournalEntry[] {
@@ -251,7 +299,7 @@ class Source {
     return entries.flatMap((entry) => {
       const seen = entry.changes.flatMap((change) => this.#see(change) ?? []);
       return seen
-        .map((change, place) => (isGoverned(this.identity) ? { ...change, place } : change))
+        .map((change, place) => (isRestricted(this.identity) ? { ...change, place } : change))
         .filter((change) => this.#isMeant(change))
         .map((change) => describe(this.#context.store.id, entry, change));
     });
@@ -273,12 +321,15 @@ class Source {
     const info = store.collections.get(this.#document!.collection);
     if (!info) return [];
     const seen: JournalEntry[] = [];
-    const most = costLimits(this.#context, this.identity).documents ?? Infinity;
+    const most = costLimits(this.#context, this.identity, this.holder).documents ?? Infinity;
     let looked = 0;
+    let rawBytes = 0;
     for (let from = place; seen.length < limit;) {
       const entries = store.journal.ofDocument(info.number, this.#document!.id, from, limit);
       seen.push(...entries.filter(({ changes }) => changes.some((change) => this.#see(change) !== undefined)));
-      if (entries.length < limit) break;
+      if (entries.length === 0) break;
+      rawBytes += entries.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0);
+      if (rawBytes > PAGE_BYTES && this.#seenBytes(seen) > PAGE_BYTES) break;
       if ((looked += entries.length) > most) {
         throw problemError(
           'query-too-costly',
@@ -291,6 +342,14 @@ class Source {
     return seen.slice(0, limit);
   }
 
+  /** The bytes of what is seen of commits; how much is hidden must not show in where a page ends. */
+  #seenBytes(entries: readonly JournalEntry[]): number {
+    return entries.reduce(
+      (sum, { changes }) => sum + JSON.stringify(changes.map((change) => this.#see(change))).length,
+      0,
+    );
+  }
+
   #isMeant({ collection, before, after }: DocumentChange): boolean {
     if (this.#parameters.collection !== undefined && collection !== this.#parameters.collection) return false;
     return this.#meets(before) || this.#meets(after);
@@ -301,6 +360,11 @@ class Source {
     // What may not be seen has been left out of the document already.
     return this.#query.matches({ document, claims: this.identity.claims }) === true;
   }
+}
+
+/** About how many bytes events take. */
+function sizeOf(entries: readonly JournalEntry[]): number {
+  return entries.reduce((sum, { sizeBytes }) => sum + 2 * sizeBytes, 0);
 }
 
 function describe(storeId: string, entry: JournalEntry, change: JournalChange): JournalEvent {

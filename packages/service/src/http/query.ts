@@ -35,6 +35,6 @@ export function serveQuery(app: FastifyInstance, context: Context): void {
         response: { 200: Explanation, default: Problem },
       },
     },
-    async (request) => explainQuery(context, request.body, request.identity),
+    async (request) => explainQuery(context, request.body, request.identity, request.holder),
   );
 }

@@ -1,4 +1,6 @@
-import { Readable } from 'node:stream';
+import { pipeline, Readable } from 'node:stream';
+import type { ByteLease } from '../budgets/byte-budget.js';
+import { tooManyBytes } from '../budgets/costs.js';
 import { describeMisnamed, describeMissing, type SeesAll } from './missing.js';
 import {
   formatAddress,
@@ -13,7 +15,6 @@ import { type WireQuery, problemError } from '@uproar/protocol';
 import accepts from 'accepts';
 import { stringify } from 'csv-stringify';
 import type { FastifyReply, FastifyRequest } from 'fastify';
-import { writeFound } from '../live/query-source.js';
 import { adviseIndex, summarize, type Reading, type ReadLimits, type Store } from '../store/index.js';
 import { isGoverned, type Identity } from '../identity/identity.js';
 import { costLimits, seesAllOf, viewerOf } from './access.js';
@@ -28,6 +29,34 @@ export const QUERY_FORMATS = ['application/json', 'application/x-ndjson', 'text/
 const MANY_READ = 1000;
 const READ_PER_RESULT = 20;
 
+/** The names of all columns of a CSV may take so many bytes. */
+const MAX_COLUMN_BYTES = 1024 * 1024;
+
+/** A result stays counted for so long after it was handed over; then it is counted with what has not been read. */
+const HANDED_OVER_MS = 1000;
+
+/**
+ * Opens a lease for what is made to answer a request.
+ *
+ * @throws {ProblemError} `budget-exceeded` when there is no room for more
+ */
+export function leaseFor(
+  { bytes }: Pick<Context, 'bytes'>,
+  { holder }: FastifyRequest,
+  { raw }: FastifyReply,
+): ByteLease {
+  bytes.check(holder);
+  const lease = bytes.open(holder);
+  raw.once('close', () => lease.release());
+  raw.once('prefinish', () => setTimeout(() => lease.release(), HANDED_OVER_MS).unref());
+  return lease;
+}
+
+/** A stream of text that takes only a little ahead of its reader, and ends its source when the reader goes. */
+export function bytesFrom(texts: AsyncIterable<string>): Readable {
+  return Readable.from(texts, { objectMode: false, highWaterMark: 64 * 1024 });
+}
+
 /** Answers a query in the format that the request accepts: JSON, NDJSON, CSV or a watch. */
 export async function answerQuery(
   context: Context,
@@ -41,7 +70,8 @@ export async function answerQuery(
     return reply;
   }
   if (format === 'application/json') {
-    const { text, next } = await readListing(context, request.identity, form);
+    const lease = leaseFor(context, request, reply);
+    const { text, next } = await readListing(context, request.identity, form, request.holder, lease);
     if (next !== undefined && request.method === 'GET') {
       const address = new URL(request.url, 'http://store');
       address.searchParams.set('after', next);
@@ -49,8 +79,8 @@ export async function answerQuery(
     }
     return reply.type('application/json; charset=utf-8').send(text);
   }
-  const query = prepareReadable(form, true, context.store, viewerOf(context, request.identity));
-  const limits = costLimits(context, request.identity);
+  const query = prepareReadable(form, true, context.store, viewerOf(context, request.identity, request.holder));
+  const limits = costLimits(context, request.identity, request.holder);
   if (format === 'application/x-ndjson') return sendLines(reply, context.store, query, limits);
   return sendCsv(reply, context.store, query, limits);
 }
@@ -65,10 +95,12 @@ export async function readListing(
   context: Context,
   identity: Identity,
   form: WireQuery,
+  holder: string,
+  lease: ByteLease,
 ): Promise<{ text: string; next: string | undefined }> {
   const { store } = context;
-  const query = prepareReadable(form, false, store, viewerOf(context, identity));
-  const limits = costLimits(context, identity);
+  const query = prepareReadable(form, false, store, viewerOf(context, identity, holder));
+  const limits = { ...costLimits(context, identity, holder), onBytes: (bytes: number) => lease.add(2 * bytes) };
   if (query.summary) {
     const { seq, state } = await summarize(store, query, limits);
     const notes = isGoverned(identity) ? [] : describeMisnamed(store, query, seesAllOf(context, identity));
@@ -84,7 +116,7 @@ export async function readListing(
 
 /** A result as the JSON text of a listing. */
 export function writeListing(query: Query, reading: Reading, next?: string, notes: string[] = []): string {
-  const documents = reading.found.map((found) => writeFound(found, query)).join(',');
+  const documents = reading.found.map((found) => found.textFor(query)).join(',');
   return `{"seq":${reading.seq},"documents":[${documents}],"more":${reading.more}${tailOf(next, notes)}}`;
 }
 
@@ -124,9 +156,9 @@ function sendLines(reply: FastifyReply, store: Store, query: Query, limits: Read
     if (query.summary) {
       const { state } = await summarize(store, query, limits);
       for (const group of state.documents()) yield JSON.stringify(group) + '\n';
-    } else for await (const found of store.reader.stream(query, limits)) yield writeFound(found, query) + '\n';
+    } else for await (const found of store.reader.stream(query, limits)) yield found.textFor(query) + '\n';
   }
-  return reply.type('application/x-ndjson').send(Readable.from(lines()));
+  return reply.type('application/x-ndjson').send(bytesFrom(lines()));
 }
 
 /**
@@ -147,9 +179,8 @@ async function sendCsv(reply: FastifyReply, store: Store, query: Query, limits: 
     for await (const document of shownDocuments(store, query, limits))
       yield [...ids.map(() => document.id), ...columns.map((path) => cellOf(document, path))];
   }
-  Readable.from(rows())
-    .on('error', (error) => writer.destroy(error))
-    .pipe(writer);
+  // When the reader of the answer goes, the rows end too, and give back what they hold.
+  pipeline(Readable.from(rows(), { highWaterMark: 1 }), writer, () => undefined);
   return reply.type('text/csv; charset=utf-8').send(writer);
 }
 
@@ -160,8 +191,14 @@ async function columnsOf(store: Store, query: Query, limits: ReadLimits): Promis
   }
   if (query.fields) return query.fields.map((path) => [...path]);
   const names = new Set<string>();
+  let bytes = 0;
   for await (const { data } of shownDocuments(store, query, limits))
-    for (const name of Object.keys(data)) names.add(name);
+    for (const name of Object.keys(data)) {
+      if (names.has(name)) continue;
+      names.add(name);
+      if ((bytes += name.length + 50) > MAX_COLUMN_BYTES)
+        throw tooManyBytes('The header of this CSV', MAX_COLUMN_BYTES);
+    }
   return [...names].map((name) => [name]);
 }
 

@@ -40,7 +40,13 @@ export function serveShapes(app: FastifyInstance, context: Context): void {
       const access = readableAccess(context, request.identity, collection);
       const query = prepareWireQuery({ from: collection, where, limit: 'none' }, true, () => access);
       let { seq } = store.log;
-      const shape = await findShape(store, query, sample, costLimits(context, request.identity), (at) => (seq = at));
+      const shape = await findShape(
+        store,
+        query,
+        sample,
+        costLimits(context, request.identity, request.holder),
+        (at) => (seq = at),
+      );
       return { ...shape, seq };
     },
   );
@@ -54,11 +60,20 @@ export async function findShape(
   limits: ReadLimits = {},
   onSeq?: (seq: number) => void,
 ): Promise<Shape> {
-  const total = store.collections.get(query.from)?.documents ?? 0;
+  // The step must not tell how many documents there are that do not belong to the query.
+  const total = query.where
+    ? await countMatching(store, query, limits)
+    : (store.collections.get(query.from)?.documents ?? 0);
   const step = Math.max(1, Math.floor(total / sample));
   const finder = new ShapeFinder();
   let met = 0;
   for await (const { document } of store.reader.stream(query, limits, onSeq))
     if (met++ % step === 0) finder.add(query.show(document));
   return finder.find();
+}
+
+async function countMatching(store: Store, query: Query, limits: ReadLimits): Promise<number> {
+  let count = 0;
+  for await (const _found of store.reader.stream(query, limits)) count++;
+  return count;
 }

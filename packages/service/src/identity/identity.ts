@@ -40,6 +40,12 @@ export function idSpaceOf({ author, origin }: Identity): string | undefined {
   return author.kind === 'key' ? origin.id : undefined;
 }
 
+/** Tells whether there is something that an identity may not see: by the policy, or because its key is for some collections. */
+export function isRestricted(identity: Identity): boolean {
+  const { rights } = identity;
+  return isGoverned(identity) || ('scope' in rights && rights.collections !== undefined);
+}
+
 /** An identity as it is told to whoever has it. */
 export function describeIdentity({ author, rights, claims, expiresMs }: Identity): SelfDescription {
   return {

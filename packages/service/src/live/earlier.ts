@@ -16,6 +16,16 @@ export function changesAfter({ collections, journal }: Store, collection: string
   return info ? journal.netChangesAfter(seq, info.number) : [];
 }
 
+/** As {@link changesAfter}; undefined where that is too much to be worked out at once. */
+function fewChangesAfter(
+  { collections, journal }: Store,
+  collection: string,
+  seq: number,
+): DocumentChange[] | undefined {
+  const info = collections.get(collection);
+  return info ? journal.fewChangesAfter(seq, info.number) : [];
+}
+
 /**
  * What a query with a limit showed at an earlier seq: the first of those that have not changed since, and of those that have, as
  * they were. Undefined when the journal does not reach back, or commits come faster than this can be found out.
@@ -29,7 +39,9 @@ export async function shownAt(
   for (let attempt = 0; attempt < MAX_ATTEMPTS; attempt++) {
     if (!store.journal.reachesBackTo(seq)) return undefined;
     const now = store.log.seq;
-    const changed = new Map(changesAfter(store, query.from, seq).map((change) => [change.id, change.before]));
+    const changes = fewChangesAfter(store, query.from, seq);
+    if (!changes) return undefined;
+    const changed = new Map(changes.map((change) => [change.id, change.before]));
     const reading = await store.reader.read(query, query.limit, limits, (id) => changed.has(id));
     if (reading.seq !== now || store.log.seq !== now) continue;
     const documents = reading.found.map(({ document }) => document);

@@ -1,7 +1,10 @@
 import { createHash } from 'node:crypto';
-import type { DocumentChange } from '@uproar/core';
-import type { WatchTarget } from '@uproar/protocol';
-import { LiveEvent } from './live-event.js';
+import { exceedsSize, type DocumentChange, type JsonValue } from '@uproar/core';
+import { ProblemError, type WatchTarget } from '@uproar/protocol';
+import type { ByteBudget, ByteLease } from '../budgets/byte-budget.js';
+import { asCostly, tooManyBytes, tooMuchLiveWork } from '../budgets/costs.js';
+import type { LiveWork } from '../budgets/live-work.js';
+import { LiveEvent, type FullState } from './live-event.js';
 import type { Traffic } from '../measures/traffic.js';
 import type { Alteration, Source } from './sources.js';
 
@@ -31,9 +34,15 @@ export class Subscription {
   #catchingUp: Promise<void> | undefined;
   #behindSinceMs: number | undefined;
 
+  /**
+   * @param holder for whom the work of the watch is counted
+   * @param fail is told when the watch cannot begin or go on
+   */
   constructor(
     readonly view: LiveView,
     readonly sink: Sink,
+    readonly holder: string,
+    readonly fail: (error: unknown) => void,
   ) {}
 
   /** Whether its first event has gone out. */
@@ -106,15 +115,25 @@ export class Subscription {
       this.#take(missed);
       return undefined;
     }
-    // A failure leaves the connection behind; the next drain or commit of its own tries again.
+    // A failure leaves the connection behind; the next drain or commit of its own tries again. What costs too much ends it.
     const taken = this.#takeSlowly(missed).then(
       () => true,
-      () => false,
+      (error: unknown) => {
+        if (isBudgetProblem(error)) this.end(error);
+        return false;
+      },
     );
     this.#catchingUp = taken
       .finally(() => (this.#catchingUp = undefined))
       .then((done) => (done ? this.catchUp() : undefined));
     return this.#catchingUp;
+  }
+
+  /** Ends the connection's part in the view, and says why. */
+  end(error: unknown): void {
+    if (this.#stopped) return;
+    this.stop();
+    this.fail(error);
   }
 
   /** Ends the connection's part in the view. */
@@ -142,8 +161,22 @@ export class Subscription {
   }
 }
 
-/** A full state up to this size is kept while it holds, for others who begin to watch. */
+/** A full state up to this size is kept while it holds, for others who begin to watch; all of them together up to the second. */
 const MAX_KEPT_CHARACTERS = 4 * 1024 * 1024;
+const MAX_KEPT_IN_ALL = 32 * 1024 * 1024;
+
+/** Less work than this is not counted for anybody. */
+const LITTLE_WORK = 2000;
+
+/** What the views of a store share, and are bounded by. */
+export interface ViewBudgets {
+  bytes: ByteBudget;
+  liveWork: LiveWork;
+  watchBytes: number;
+}
+
+/** How much of full states is kept in memory, for all views together. */
+const kept = { characters: 0 };
 
 /** What everybody who watches the same thing has in common. */
 export class LiveView {
@@ -152,6 +185,7 @@ export class LiveView {
   readonly #changesSince = new Map<number, LiveEvent | undefined | Promise<LiveEvent | undefined>>();
   #changesAreOf = -1;
   #lastFull: LiveEvent | undefined;
+  readonly #lease: ByteLease;
   #refilling: Promise<void> | undefined;
   readonly cost = { sinceMs: Date.now(), tested: 0, altered: 0, deliveries: 0, sentBytes: 0, milliseconds: 0 };
 
@@ -164,7 +198,10 @@ export class LiveView {
     private readonly traffic: Traffic,
     private readonly currentSeq: () => number,
     private readonly onEmpty: (view: LiveView) => void,
+    private readonly budgets: ViewBudgets,
+    holder: string,
   ) {
+    this.#lease = budgets.bytes.open(holder);
     this.#fingerprint = createHash('sha256').update(storeId).update(source.key).digest('base64url').slice(0, 10);
   }
 
@@ -205,11 +242,25 @@ export class LiveView {
     const last = this.#lastFull;
     if (last?.name === name && last.seq === this.seq) return last;
     const state = this.source.read();
-    if (state instanceof Promise)
-      return state.then((full) => LiveEvent.full(name, this.name, this.resumePoint(full.seq), full));
-    const event = LiveEvent.full(name, this.name, this.resumePoint(state.seq), state);
-    this.#lastFull = event.members.length < MAX_KEPT_CHARACTERS ? event : undefined;
+    if (state instanceof Promise) return state.then((full) => this.#full(name, full));
+    const event = this.#full(name, state);
+    const { length } = event.members;
+    this.#keep(undefined);
+    if (length < MAX_KEPT_CHARACTERS && kept.characters + length < MAX_KEPT_IN_ALL) this.#keep(event);
     return event;
+  }
+
+  /** @throws {ProblemError} `query-too-costly`, or `budget-exceeded` when it is too much to be held */
+  #full(name: 'result' | 'reset', state: FullState): LiveEvent {
+    const bytes = state.documents.reduce((sum, { length }) => sum + length, 0);
+    if (bytes > this.budgets.watchBytes) throw tooManyBytes('The state of this watch', this.budgets.watchBytes);
+    if (this.source.holds) this.#lease.set(2 * bytes);
+    return LiveEvent.full(name, this.name, this.resumePoint(state.seq), state);
+  }
+
+  #keep(event: LiveEvent | undefined): void {
+    kept.characters += (event?.members.length ?? 0) - (this.#lastFull?.members.length ?? 0);
+    this.#lastFull = event;
   }
 
   /** What altered the state after `seq`, as one event; undefined when that is not known any more. */
@@ -241,11 +292,12 @@ export class LiveView {
    */
   add(
     sink: Sink,
+    holder: string,
     resume: string | undefined,
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void,
   ): Subscription {
-    const subscription = new Subscription(this, sink);
+    const subscription = new Subscription(this, sink, holder, fail);
     this.#subscriptions.add(subscription);
     const first = this.#first(resume);
     if (first instanceof Promise) {
@@ -260,7 +312,10 @@ export class LiveView {
   }
 
   remove(subscription: Subscription): void {
-    if (this.#subscriptions.delete(subscription) && this.#subscriptions.size === 0) this.onEmpty(this);
+    if (!this.#subscriptions.delete(subscription) || this.#subscriptions.size > 0) return;
+    this.#keep(undefined);
+    this.#lease.release();
+    this.onEmpty(this);
   }
 
   /**
@@ -271,7 +326,13 @@ export class LiveView {
   distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
     const started = performance.now();
     this.cost.tested++;
+    const { meters = [] } = this.source;
+    const before = meters.reduce((sum, { total }) => sum + total, 0);
+    for (const meter of meters) meter.limitTo(this.budgets.liveWork.most);
     this.#distribute(seq, changes, sinceMs);
+    for (const meter of meters) meter.limitTo(Infinity);
+    const steps = meters.reduce((sum, { total }) => sum + total, 0) - before;
+    if (steps > LITTLE_WORK) this.#charge(steps, started);
     this.cost.milliseconds += performance.now() - started;
   }
 
@@ -279,8 +340,8 @@ export class LiveView {
     let alteration: Alteration | Promise<Alteration>;
     try {
       alteration = this.source.apply(seq, changes);
-    } catch {
-      return this.#fallBehind();
+    } catch (error) {
+      return this.#failOn(error);
     }
     if (!(alteration instanceof Promise)) {
       this.#tell(alteration, sinceMs);
@@ -288,8 +349,29 @@ export class LiveView {
     }
     this.#refilling = alteration
       .then((found) => this.#tell(found, sinceMs))
-      .catch(() => this.#fallBehind())
+      .catch((error: unknown) => this.#failOn(error))
       .finally(() => (this.#refilling = undefined));
+  }
+
+  /** The work is shared by all who watch; those whose budget is used up watch no longer. */
+  #charge(steps: number, nowMs: number): void {
+    const { liveWork } = this.budgets;
+    const share = steps / this.#subscriptions.size;
+    const over = new Set<string>();
+    for (const { holder } of this.#subscriptions) if (liveWork.take(holder, share, nowMs)) over.add(holder);
+    if (over.size === 0) return;
+    for (const subscription of [...this.#subscriptions]) {
+      if (!over.has(subscription.holder)) continue;
+      liveWork.ended++;
+      subscription.end(tooMuchLiveWork());
+    }
+  }
+
+  /** What costs too much to go on with ends; after anything else each connection asks anew when it catches up. */
+  #failOn(error: unknown): void {
+    const costly = asCostly(error);
+    if (!isBudgetProblem(costly)) return this.#fallBehind();
+    for (const subscription of [...this.#subscriptions]) subscription.end(costly);
   }
 
   /** When the store cannot be read nobody knows what the view holds; each connection asks anew when it catches up. */
@@ -298,9 +380,14 @@ export class LiveView {
   }
 
   #tell(alteration: Alteration, sinceMs: number): void {
-    this.#lastFull = undefined;
+    this.#keep(undefined);
     if (alteration.patch.length === 0 && alteration.more === undefined) return;
-    const event = this.#event(alteration);
+    let event: LiveEvent;
+    try {
+      event = this.#event(alteration);
+    } catch (error) {
+      return this.#failOn(error);
+    }
     this.cost.altered++;
     for (const subscription of this.#subscriptions) subscription.deliver(event);
     this.traffic.noteDelay(performance.now() - sinceMs);
@@ -322,6 +409,9 @@ export class LiveView {
   }
 
   #event({ seq, patch, more }: Alteration): LiveEvent {
+    if (exceedsSize(patch as unknown as JsonValue, this.budgets.watchBytes)) {
+      throw tooManyBytes('A change of this watch', this.budgets.watchBytes);
+    }
     return LiveEvent.change(this.name, this.resumePoint(seq), seq, patch, more);
   }
 
@@ -330,4 +420,8 @@ export class LiveView {
     if (fingerprint !== this.#fingerprint || !/^[0-9a-z]{1,11}$/.test(seq!)) return undefined;
     return Number.parseInt(seq!, 36);
   }
+}
+
+function isBudgetProblem(error: unknown): boolean {
+  return error instanceof ProblemError && /\/(?:query-too-costly|budget-exceeded)$/.test(error.problem.type);
 }

@@ -1,9 +1,12 @@
 import { Interests, Matcher, netChanges, type DocumentChange, type Filing, type Node } from '@uproar/core';
 import type { WatchTarget } from '@uproar/protocol';
+import { ByteBudget } from '../budgets/byte-budget.js';
+import { DEFAULT_BUDGETS } from '../budgets/limits.js';
+import { LiveWork } from '../budgets/live-work.js';
 import type { Traffic } from '../measures/traffic.js';
 import type { AppliedCommit, Store } from '../store/index.js';
 import type { LiveEvent } from './live-event.js';
-import { LiveView, type Sink, type Subscription } from './live-view.js';
+import { LiveView, type Sink, type Subscription, type ViewBudgets } from './live-view.js';
 import { sourceFor, type Source, type Viewer } from './sources.js';
 
 /** The list of collections alters with every commit; those who watch it hear of that at most this often. */
@@ -16,6 +19,7 @@ const BEGIN_ANEW = '';
 export class LiveViews {
   readonly #store: Store;
   readonly #traffic: Traffic;
+  readonly #budgets: ViewBudgets;
   readonly #byKey = new Map<string, LiveView>();
   readonly #matchers = new Map<string, Matcher<LiveView>>();
   /** Which views show which related documents. */
@@ -24,10 +28,16 @@ export class LiveViews {
   #lastName = 0;
   #collectionListTimer: NodeJS.Timeout | undefined;
 
-  constructor(store: Store, traffic: Traffic) {
+  constructor(store: Store, traffic: Traffic, budgets: ViewBudgets = defaultBudgets()) {
+    this.#budgets = budgets;
     this.#store = store;
     this.#traffic = traffic;
     this.#stopListening = store.log.onApplied((group) => this.#distribute(group));
+  }
+
+  /** How many watches were ended because their work was too much. */
+  get endedForWork(): number {
+    return this.#budgets.liveWork.ended;
   }
 
   /** How many different views there are. */
@@ -56,7 +66,7 @@ export class LiveViews {
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void = () => undefined,
   ): Subscription {
-    return this.#join(sourceFor(target, this.#store, viewer), target, sink, resume, send, fail);
+    return this.#join(sourceFor(target, this.#store, viewer), target, sink, viewer.holder, resume, send, fail);
   }
 
   /**
@@ -84,17 +94,27 @@ export class LiveViews {
       return subscription;
     }
     subscription.stop();
-    return this.#join(source, target, subscription.sink, subscription.begun ? BEGIN_ANEW : undefined, send, fail);
+    return this.#join(
+      source,
+      target,
+      subscription.sink,
+      viewer.holder,
+      subscription.begun ? BEGIN_ANEW : undefined,
+      send,
+      fail,
+    );
   }
 
   #join(
     source: Source,
     target: WatchTarget,
     sink: Sink,
+    holder: string,
     resume: string | undefined,
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void,
   ): Subscription {
+    this.#budgets.bytes.check(holder);
     let view = this.#byKey.get(source.key);
     if (!view) {
       view = new LiveView(
@@ -105,6 +125,8 @@ export class LiveViews {
         this.#traffic,
         () => this.#store.log.seq,
         (empty) => this.#forget(empty),
+        this.#budgets,
+        holder,
       );
       this.#byKey.set(source.key, view);
       this.#listenFor(view);
@@ -112,7 +134,7 @@ export class LiveViews {
     } else if (source.collection === undefined) {
       this.#distributeCollectionList();
     }
-    return view.add(sink, resume, send, fail);
+    return view.add(sink, holder, resume, send, fail);
   }
 
   /** All views, and how each is filed. */
@@ -201,4 +223,12 @@ export class LiveViews {
       if (view.source.collection === undefined) view.distribute(this.#store.log.seq, [], performance.now());
     }
   }
+}
+
+function defaultBudgets(): ViewBudgets {
+  return {
+    bytes: new ByteBudget(DEFAULT_BUDGETS),
+    liveWork: new LiveWork(DEFAULT_BUDGETS),
+    watchBytes: DEFAULT_BUDGETS.watchBytes,
+  };
 }

@@ -1,5 +1,6 @@
-import { patchForChanges, type DocumentChange, type Node, type Query } from '@uproar/core';
-import { stringifyStored, type Found, type ReadLimits, type Store } from '../store/index.js';
+import { patchForChanges, type DocumentChange, type Node, type Query, type WorkMeter } from '@uproar/core';
+import { tooManyBytes } from '../budgets/costs.js';
+import type { ReadLimits, Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
 import type { Alteration, Source } from './sources.js';
 
@@ -12,6 +13,7 @@ export class QuerySource implements Source {
   readonly key: string;
   readonly collection: string;
   readonly where: Node | undefined;
+  readonly meters: readonly WorkMeter[];
 
   constructor(
     readonly store: Store,
@@ -21,12 +23,13 @@ export class QuerySource implements Source {
     this.key = limitedKey(query, limits);
     this.collection = query.from;
     this.where = query.where;
+    this.meters = metersOf(query);
   }
 
   read(): FullState | Promise<FullState> {
-    const reading = this.store.reader.readAtOnce(this.query, READ_AT_ONCE);
+    const reading = this.store.reader.readAtOnce(this.query, READ_AT_ONCE, { ...this.limits, whole: false });
     if (!reading || reading.more) return this.#readSlowly();
-    return { seq: reading.seq, documents: reading.found.map((found) => writeFound(found, this.query)), more: false };
+    return { seq: reading.seq, documents: reading.found.map((found) => found.textFor(this.query)), more: false };
   }
 
   apply(seq: number, changes: readonly DocumentChange[]): Alteration {
@@ -40,25 +43,31 @@ export class QuerySource implements Source {
     const { journal, collections, log } = this.store;
     if (!journal.reachesBackTo(seq)) return undefined;
     const info = collections.get(this.collection);
-    return this.apply(log.seq, info ? journal.netChangesAfter(seq, info.number) : []);
+    const changes = info ? journal.fewChangesAfter(seq, info.number) : [];
+    return changes && this.apply(log.seq, changes);
   }
 
   async #readSlowly(): Promise<FullState> {
+    const most = this.limits.bytes ?? Infinity;
     let seq = 0;
+    let bytes = 0;
     const documents: string[] = [];
     const stream = this.store.reader.stream(this.query, this.limits, (at) => (seq = at));
-    for await (const found of stream) documents.push(writeFound(found, this.query));
+    for await (const found of stream) {
+      const text = found.textFor(this.query);
+      if ((bytes += text.length) > most) throw tooManyBytes('The state of this watch', most);
+      documents.push(text);
+    }
     return { seq, documents, more: false };
   }
+}
+
+/** What counts the work of a query and its includes. */
+export function metersOf({ work, includes }: Query): WorkMeter[] {
+  return [work, ...includes.flatMap(({ query }) => metersOf(query))];
 }
 
 /** Tells views apart by what they show, and by how much may be read for them. */
 export function limitedKey({ key }: Query, { documents }: ReadLimits): string {
   return documents === undefined ? key : `${key}:${documents}`;
-}
-
-/** A document that was found, as the query shows it: as JSON text. */
-export function writeFound({ stored, document, related }: Found, query: Query): string {
-  const text = query.whole ? stringifyStored(stored) : JSON.stringify(query.show(document));
-  return related ? `${text.slice(0, -1)},"related":${JSON.stringify(related)}}` : text;
 }

@@ -8,12 +8,14 @@ import {
   type InterestListener,
   type Node,
   type Query,
+  type WorkMeter,
   type Window,
 } from '@uproar/core';
+import { tooManyBytes } from '../budgets/costs.js';
 import { StoredRelations, type ReadLimits, type Store } from '../store/index.js';
 import { changesAfter, MAX_ATTEMPTS, shownAt } from './earlier.js';
 import type { FullState } from './live-event.js';
-import { limitedKey } from './query-source.js';
+import { limitedKey, metersOf } from './query-source.js';
 import type { Alteration, Source } from './sources.js';
 import { windowOf } from './window-source.js';
 
@@ -38,6 +40,8 @@ export class RelatedSource implements Source {
   readonly key: string;
   readonly collection: string;
   readonly where: Node | undefined;
+  readonly meters: readonly WorkMeter[];
+  readonly holds = true;
   readonly #query: Query;
   /** The query without its includes. */
   readonly #bare: Query;
@@ -64,10 +68,11 @@ export class RelatedSource implements Source {
     this.key = limitedKey(query, limits);
     this.collection = query.from;
     this.where = query.where;
+    this.meters = metersOf(query);
     this.#query = query;
     this.#bare = { ...query, includes: [] };
     this.#window = isLimited(query) ? windowOf(query) : undefined;
-    this.#relations = new StoredRelations(store, store.reader.rows, false);
+    this.#relations = new StoredRelations(store, store.reader.rows, false, limits);
     this.#tree = new RelatedTree(query, this.#relations, this.#listener);
   }
 
@@ -120,7 +125,10 @@ export class RelatedSource implements Source {
       const before = await this.#rootsAt(seq, changes);
       if (!before || changes.length > MAX_EARLIER_CHANGES) return undefined;
       if (!this.ready || this.store.log.seq !== now) continue;
-      const relations = new EarlierRelations(new StoredRelations(this.store, this.store.reader.rows, true), changes);
+      const relations = new EarlierRelations(
+        new StoredRelations(this.store, this.store.reader.rows, true, this.limits),
+        changes,
+      );
       const told = new Told();
       for (const document of before.documents) told.tell(showRelated(document, this.#query, relations));
       for (const { id } of this.#tree.documents) told.touch(id);
@@ -141,7 +149,13 @@ export class RelatedSource implements Source {
 
   #fullState(): FullState {
     const roots = this.#window?.documents ?? this.#tree.documents.sort(this.#query.compare);
-    const documents = roots.map(({ id }) => JSON.stringify(this.#tree.show(id)));
+    const most = this.limits.bytes ?? Infinity;
+    let bytes = 0;
+    const documents = roots.map(({ id }) => {
+      const text = JSON.stringify(this.#tree.show(id));
+      if ((bytes += text.length) > most) throw tooManyBytes('The state of this watch', most);
+      return text;
+    });
     return { seq: this.store.log.seq, documents, more: this.#more };
   }
 
@@ -191,7 +205,10 @@ export class RelatedSource implements Source {
   #load(): Promise<void> | undefined {
     if (this.#loading) return this.#loading;
     if (this.#state === 'unread') this.#begin();
-    const reading = this.store.reader.readAtOnce(this.#bare, this.#window?.wanted ?? READ_AT_ONCE);
+    const reading = this.store.reader.readAtOnce(this.#bare, this.#window?.wanted ?? READ_AT_ONCE, {
+      ...this.limits,
+      whole: this.#window !== undefined,
+    });
     const documents = reading?.found.map(({ document }) => document) ?? [];
     const fresh = documents.reduce((count, { id }) => count + Number(!this.#tree.has(id)), 0);
     if (reading && (this.#window || !reading.more) && fresh <= RELATE_AT_ONCE) {
@@ -212,7 +229,7 @@ export class RelatedSource implements Source {
   /** Begins with an empty tree. */
   #begin(): void {
     this.#tree.clear();
-    this.#relations = new StoredRelations(this.store, this.store.reader.rows, false);
+    this.#relations = new StoredRelations(this.store, this.store.reader.rows, false, this.limits);
     this.#tree = new RelatedTree(this.#query, this.#relations, this.#listener);
     this.#fresh = true;
   }
@@ -270,7 +287,12 @@ export class RelatedSource implements Source {
     let seq = 0;
     const documents: Document[] = [];
     const stream = this.store.reader.stream(this.#bare, this.limits, (at) => (seq = at));
-    for await (const { document } of stream) documents.push(document);
+    const most = this.limits.bytes ?? Infinity;
+    let bytes = 0;
+    for await (const { document, stored } of stream) {
+      if ((bytes += stored.data.length) > 2 * most) throw tooManyBytes('The state of this watch', most);
+      documents.push(document);
+    }
     return { seq, documents, more: false };
   }
 

@@ -7,7 +7,7 @@ import { noteFailure, noteRefusal, readBearer } from '../http/authenticate.js';
 import type { Context } from '../http/context.js';
 import type { Identity } from '../identity/identity.js';
 import { frameText } from './frame.js';
-import { LIVE_PATH, SocketSession } from './socket-session.js';
+import { ENVELOPE_BYTES, LIVE_PATH, SocketSession } from './socket-session.js';
 
 /** Close code of a service that is too busy (RFC 6455, section 7.4.1, and its registry). */
 const TRY_LATER = 1013;
@@ -25,7 +25,8 @@ export function serveSockets(
 ): () => () => void {
   const sockets = new WebSocketServer({
     noServer: true,
-    maxPayload: context.commitLimits.sizeBytes,
+    // What is larger than a commit may be is taken in up to twice that, so that it can be answered.
+    maxPayload: 2 * context.commitLimits.sizeBytes + ENVELOPE_BYTES,
     perMessageDeflate: false,
   });
   const sessions = new Map<WebSocket, SocketSession>();

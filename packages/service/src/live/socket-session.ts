@@ -13,7 +13,7 @@ import {
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
-import { readableAccess, viewerOf } from '../http/access.js';
+import { holderOf, readableAccess, viewerOf } from '../http/access.js';
 import { noteFailure } from '../http/authenticate.js';
 import type { Context } from '../http/context.js';
 import { describeIssue } from '../http/errors.js';
@@ -21,7 +21,7 @@ import { readDocumentAt } from '../http/read-document.js';
 import { readListing } from '../http/send-query.js';
 import { type Presence } from '../identity/attendance.js';
 import { describeIdentity, formatIdentity, idSpaceOf, isGoverned, type Identity } from '../identity/identity.js';
-import { readCall, RpcFault } from './rpc-calls.js';
+import { findCallId, readCall, RpcFault } from './rpc-calls.js';
 import { SocketWatches, type WatchTeller } from './socket-watches.js';
 import { seenDocument } from './sources.js';
 import { VERSION } from '../version.js';
@@ -33,6 +33,21 @@ export const LIVE_PATH = '/v1/live';
 
 /** A connection that has not said who it is by then is closed. */
 const HELLO_WITHIN_MS = 10_000;
+
+/** Queries of one connection that are answered at the same time. */
+const MAX_QUERIES = 4;
+
+/** What can come together with the end of a message. */
+const CHUNK_BYTES = 64 * 1024;
+
+/** A message that has not ended is counted from so many bytes on. */
+const UNFINISHED_NOTED = 64 * 1024;
+
+/** What a call may have around the commit in it. */
+export const ENVELOPE_BYTES = 64 * 1024;
+
+/** An answer stays counted for so long after it was handed over; then it is counted with what has not been read. */
+const HANDED_OVER_MS = 1000;
 
 /** A connection that is broken off has so long to close. */
 const BREAK_OFF_MS = 2000;
@@ -60,6 +75,10 @@ export class SocketSession implements WatchTeller, Presence {
   #heldAnswers: string[] = [];
   #heldMessages: Buffer[] = [];
   #draining = false;
+  /** How many queries are being answered. */
+  #queries = 0;
+  /** Bytes of a message that has not ended yet. */
+  #unfinished = 0;
   /** What the device calls itself. */
   #device: string | undefined;
 
@@ -89,6 +108,8 @@ export class SocketSession implements WatchTeller, Presence {
     });
     socket.on('close', () => this.#stop());
     stream.on('drain', () => this.#drained());
+    // Counted before it is read as messages, which begin the count anew.
+    stream.prependListener('data', (chunk: Buffer) => this.#noteBytes(chunk.length));
   }
 
   readonly transport = 'socket';
@@ -127,7 +148,7 @@ export class SocketSession implements WatchTeller, Presence {
       this.#awaitHello();
     } else {
       this.identity = present;
-      this.#watches.review(viewerOf(this.#context, present));
+      this.#watches.review(viewerOf(this.#context, present, this.#holder));
     }
   }
 
@@ -189,20 +210,47 @@ export class SocketSession implements WatchTeller, Presence {
 
   /** What comes while others are held back waits behind them. */
   #receive(message: Buffer): void {
-    if (this.full || this.#recognising || this.#heldMessages.length > 0) this.#heldMessages.push(message);
-    else this.#handle(message);
+    this.#unfinished = 0;
+    this.#context.sockets.noteUnfinished(this.#stream as Socket, 0);
+    if (!this.#mustWait && this.#heldMessages.length === 0) return this.#handle(message);
+    this.#heldMessages.push(message);
+    this.#socket.pause();
+  }
+
+  /** Whether what comes must wait: for the other side to read, or for calls before it. */
+  get #mustWait(): boolean {
+    return this.full || this.#recognising || this.#queries >= MAX_QUERIES;
+  }
+
+  /** Notes bytes that have come. Before the other side has said who it is, it may send only a few. */
+  #noteBytes(bytes: number): void {
+    this.#unfinished += bytes;
+    const mayCome = this.#context.budgets.helloBytes + CHUNK_BYTES;
+    if (!this.identity && !this.#recognising && this.#unfinished > mayCome) {
+      this.#noteBroken(new Error('More was sent before hello than may be.'));
+      this.#socket.terminate();
+      return;
+    }
+    if (this.#unfinished > UNFINISHED_NOTED) {
+      this.#context.sockets.noteUnfinished(this.#stream as Socket, this.#unfinished);
+    }
   }
 
   #handleHeld(): void {
-    while (!this.full && !this.#recognising && this.#heldMessages.length > 0) {
+    while (!this.#mustWait && this.#heldMessages.length > 0) {
       this.#handle(this.#heldMessages.shift()!);
     }
-    if (!this.full && !this.#recognising) this.#socket.resume();
+    if (!this.#mustWait) this.#socket.resume();
   }
 
   #handle(message: Buffer): void {
     let id: string | number | null = null;
     try {
+      id = findCallId(message) ?? null;
+      const { sizeBytes } = this.#context.commitLimits;
+      if (message.length > sizeBytes + ENVELOPE_BYTES) {
+        throw problemError('too-large', `A message has at most ${sizeBytes} bytes here. Split the commit.`);
+      }
       const call = readCall(message);
       id = call.id;
       const result = this.#call(call, message.length);
@@ -271,6 +319,7 @@ export class SocketSession implements WatchTeller, Presence {
       await this.#context.rates.checkFailures(this.address);
       const identity = await identities.identify(token);
       attendance.recognise(this, identity);
+      this.#context.sockets.identify(this.#stream as Socket, holderOf(identity, this.address));
       clearTimeout(this.#helloTimer);
       this.#device = device;
       this.suspend();
@@ -281,6 +330,7 @@ export class SocketSession implements WatchTeller, Presence {
         serverVersion: VERSION,
         seq: store.log.seq,
         time: formatTime(Date.now()),
+        maxCommitBytes: this.#context.commitLimits.sizeBytes,
         identity: describeIdentity(identity),
         ...(openUntilMs === undefined ? {} : { openUntil: formatTime(openUntilMs) }),
       });
@@ -306,7 +356,7 @@ export class SocketSession implements WatchTeller, Presence {
         `A connection has at most ${most} watches. End some, or watch more with one query.`,
       );
     }
-    this.#watches.begin(id, target, resume, viewerOf(this.#context, identity));
+    this.#watches.begin(id, target, resume, viewerOf(this.#context, identity, this.#holder));
     return undefined;
   }
 
@@ -322,8 +372,24 @@ export class SocketSession implements WatchTeller, Presence {
     return text;
   }
 
+  /** Only so many are answered at the same time; what comes behind them waits. */
   async #query(form: LiveParams['query']): Promise<string> {
-    return (await readListing(this.#context, this.identity!, form)).text;
+    const { bytes } = this.#context;
+    bytes.check(this.#holder);
+    const lease = bytes.open(this.#holder);
+    this.#queries++;
+    try {
+      return (await readListing(this.#context, this.identity!, form, this.#holder, lease)).text;
+    } finally {
+      this.#queries--;
+      setTimeout(() => lease.release(), HANDED_OVER_MS).unref();
+      setImmediate(() => this.#handleHeld());
+    }
+  }
+
+  /** For whom what this connection holds is counted. */
+  get #holder(): string {
+    return this.identity ? holderOf(this.identity, this.address) : this.address;
   }
 
   /** The answer waits until one's own watches show what the commit did. */

@@ -14,6 +14,7 @@ import {
   type InterestListener,
   type JsonPatch,
   type Node,
+  type WorkMeter,
 } from '@uproar/core';
 import type { CollectionSummary, WatchTarget } from '@uproar/protocol';
 import { prepareReadable } from '../http/query-form.js';
@@ -57,6 +58,10 @@ export interface Source {
   listen?(listener: InterestListener): void;
   /** Ends all that it told of in this way. */
   close?(): void;
+  /** Counts the work of its conditions, where it has any. */
+  readonly meters?: readonly WorkMeter[];
+  /** True where it holds documents or totals in memory. */
+  readonly holds?: boolean;
   /** What altered the state between `seq` and now; undefined when that cannot be told any more. */
   since(seq: number): Alteration | undefined | Promise<Alteration | undefined>;
 }
@@ -76,6 +81,8 @@ export interface Viewer {
   /** The collections that the policy names, whether there is anything in them or not. */
   readonly named: Iterable<string>;
   readonly limits: ReadLimits;
+  /** For whom what is held is counted, and the work of watches. */
+  readonly holder: string;
 }
 
 /**
@@ -133,8 +140,8 @@ class DocumentSource implements Source {
   since(seq: number): Alteration | undefined {
     if (!this.store.journal.reachesBackTo(seq)) return undefined;
     const info = this.store.collections.get(this.collection);
-    const changes = info ? this.store.journal.netChangesAfter(seq, info.number, this.#id) : [];
-    return this.apply(this.store.log.seq, changes);
+    const changes = info ? this.store.journal.fewChangesAfter(seq, info.number, this.#id) : [];
+    return changes && this.apply(this.store.log.seq, changes);
   }
 }
 

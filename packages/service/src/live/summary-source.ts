@@ -1,8 +1,8 @@
-import type { DocumentChange, Node, Query, SummaryState } from '@uproar/core';
+import type { DocumentChange, Node, Query, SummaryState, WorkMeter } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import { summarize, summarizeAtOnce, type ReadLimits, type Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
-import { limitedKey } from './query-source.js';
+import { limitedKey, metersOf } from './query-source.js';
 import type { Alteration, Source } from './sources.js';
 
 /** So often documents that were overtaken by commits while they were summed up are summed up again. */
@@ -13,6 +13,8 @@ export class SummarySource implements Source {
   readonly key: string;
   readonly collection: string;
   readonly where: Node | undefined;
+  readonly meters: readonly WorkMeter[];
+  readonly holds = true;
   #state: SummaryState | undefined;
   #filling: Promise<void> | undefined;
 
@@ -24,6 +26,7 @@ export class SummarySource implements Source {
     this.key = limitedKey(query, limits);
     this.collection = query.from;
     this.where = query.where;
+    this.meters = metersOf(query);
   }
 
   get ready(): boolean {

@@ -8,11 +8,12 @@ import {
   type JsonValue,
   type Node,
   type Query,
+  type WorkMeter,
 } from '@uproar/core';
 import type { ReadLimits, Store } from '../store/index.js';
 import { changesAfter, MAX_ATTEMPTS, shownAt, type Shown } from './earlier.js';
 import type { FullState } from './live-event.js';
-import { limitedKey } from './query-source.js';
+import { limitedKey, metersOf } from './query-source.js';
 import type { Alteration, Source } from './sources.js';
 
 /** How often windows had to be filled again from the store, for all windows together. */
@@ -26,6 +27,8 @@ export class WindowSource implements Source {
   readonly key: string;
   readonly collection: string;
   readonly where: Node | undefined;
+  readonly meters: readonly WorkMeter[];
+  readonly holds = true;
   readonly #window: Window;
   /** False before the first reading. */
   #filled = false;
@@ -40,6 +43,7 @@ export class WindowSource implements Source {
     this.key = limitedKey(query, limits);
     this.collection = query.from;
     this.where = query.where;
+    this.meters = metersOf(query);
     this.#window = windowOf(query);
   }
 
@@ -89,7 +93,7 @@ export class WindowSource implements Source {
   /** Reads what is to be held; at once where that is possible. */
   #fill(): Promise<void> | undefined {
     if (this.#filling) return this.#filling;
-    const reading = this.store.reader.readAtOnce(this.query, this.#window.wanted);
+    const reading = this.store.reader.readAtOnce(this.query, this.#window.wanted, this.limits);
     if (reading) {
       const documents = reading.found.map(({ document }) => document);
       this.#window.fill(documents, !reading.more);

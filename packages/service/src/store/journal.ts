@@ -10,6 +10,8 @@ export interface JournalEntry {
   timeMs: number;
   author: Author;
   changes: JournalChange[];
+  /** The bytes of the documents in it, before and after. */
+  sizeBytes: number;
 }
 
 /** A change of one document, and its place among the changes of its commit, from 0. */
@@ -96,8 +98,9 @@ const SIZE_BEFORE = `
 const SIZE = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'journal-bytes'";
 const SET_SIZE = "UPDATE store SET value = ? WHERE name = 'journal-bytes'";
 
-/** Changes taken into memory at a time, however many commits they belong to; one commit is never taken in part. */
+/** Changes, and bytes, taken into memory at a time, however many commits they belong to; one commit is never taken in part. */
 const CHANGES_AT_ONCE = 5000;
+const BYTES_AT_ONCE = 8 * 1024 * 1024;
 
 /** The journal of a store: every commit in order, each with its documents before and after. */
 export class Journal {
@@ -178,7 +181,7 @@ export class Journal {
 
   /**
    * The commits that touched one document, each with its changes of that document only: up to `limit` of those before
-   * a seq, newest first, or of those after one, oldest first.
+   * a seq, newest first, or of those after one, oldest first; fewer where they are large, but at least one if there is one.
    */
   ofDocument(
     collection: number,
@@ -194,11 +197,16 @@ export class Journal {
         : this.#prepare<[number, string, number, number], number>(SEQS_AFTER)
             .pluck()
             .all(collection, id, place.after, limit);
-    return seqs.map((seq) => {
+    const entries: JournalEntry[] = [];
+    let bytes = 0;
+    for (const seq of seqs) {
+      if (bytes >= BYTES_AT_ONCE) break;
       const rows = this.#prepare<[number, string, number], ChangeRow>(CHANGES_OF).all(collection, id, seq);
       const commit = this.#prepare<[number], CommitRow>(COMMIT).get(seq)!;
-      return { ...readCommit(commit), changes: this.#readAll(rows, commit) };
-    });
+      entries.push(this.#entry(commit, rows));
+      bytes += entries.at(-1)!.sizeBytes;
+    }
+    return entries;
   }
 
   /** The change of a document by the commit `seq`; the last, where there are several. */
@@ -267,14 +275,16 @@ export class Journal {
   #entries(commits: CommitRow[]): JournalEntry[] {
     const entries: JournalEntry[] = [];
     let changes = 0;
+    let bytes = 0;
     for (const commit of commits) {
-      if (changes >= CHANGES_AT_ONCE) break;
+      if (changes >= CHANGES_AT_ONCE || bytes >= BYTES_AT_ONCE) break;
       const rows = this.#prepare<[number, number], ChangeRow>(CHANGES_BETWEEN).all(
         commit.firstChange,
         this.#firstChangeAfter(commit.seq),
       );
       changes += rows.length;
-      entries.push({ ...readCommit(commit), changes: this.#readAll(rows, commit) });
+      entries.push(this.#entry(commit, rows));
+      bytes += entries.at(-1)!.sizeBytes;
     }
     return entries;
   }
@@ -298,22 +308,44 @@ export class Journal {
    * touched, how it was at `seq` and how it is now.
    */
   netChangesAfter(seq: number, collection: number, document?: string): DocumentChange[] {
+    return this.#netChanges(seq, collection, document, Infinity, Infinity)!;
+  }
+
+  /** As {@link netChangesAfter}; undefined where that is too much to be worked out at once. */
+  fewChangesAfter(seq: number, collection: number, document?: string): DocumentChange[] | undefined {
+    return this.#netChanges(seq, collection, document, CHANGES_AT_ONCE, BYTES_AT_ONCE);
+  }
+
+  #netChanges(
+    seq: number,
+    collection: number,
+    document: string | undefined,
+    mostChanges: number,
+    mostBytes: number,
+  ): DocumentChange[] | undefined {
     const ends =
       document === undefined
         ? this.#prepare<[number, number], Ends>(ENDS_BY_COLLECTION).all(collection, seq)
         : this.#prepare<[number, string, number], Ends>(ENDS_BY_DOCUMENT).all(collection, document, seq);
-    return ends
-      .map(({ first, last }) => {
-        const change = this.#read(this.#prepare<[number], ChangeRow>(CHANGE).get(last)!);
-        return first === last
-          ? change
-          : { ...change, before: this.#read(this.#prepare<[number], ChangeRow>(CHANGE).get(first)!).before };
-      })
-      .filter((change) => change.before || change.after);
+    if (ends.length > mostChanges) return undefined;
+    const changes: DocumentChange[] = [];
+    let bytes = 0;
+    for (const { first, last } of ends) {
+      const row = this.#prepare<[number], ChangeRow>(CHANGE).get(last)!;
+      const firstRow = first === last ? row : this.#prepare<[number], ChangeRow>(CHANGE).get(first)!;
+      if ((bytes += (firstRow.before?.length ?? 0) + (row.after?.length ?? 0)) > mostBytes) return undefined;
+      const change = { ...this.#read(row), before: this.#read(firstRow).before };
+      if (change.before || change.after) changes.push(change);
+    }
+    return changes;
   }
 
-  #readAll(rows: ChangeRow[], { firstChange }: CommitRow): JournalChange[] {
-    return rows.map((row) => ({ ...this.#read(row), place: row.number - firstChange }));
+  #entry(commit: CommitRow, rows: ChangeRow[]): JournalEntry {
+    return {
+      ...readCommit(commit),
+      changes: rows.map((row) => ({ ...this.#read(row), place: row.number - commit.firstChange })),
+      sizeBytes: rows.reduce((sum, row) => sum + sizeOf(row), 0),
+    };
   }
 
   #read(row: ChangeRow): DocumentChange {
@@ -341,6 +373,10 @@ export class Journal {
   }
 }
 
-function readCommit({ seq, id, time, author }: CommitRow): Omit<JournalEntry, 'changes'> {
+function sizeOf({ before, after }: ChangeRow): number {
+  return (before?.length ?? 0) + (after?.length ?? 0);
+}
+
+function readCommit({ seq, id, time, author }: CommitRow): Omit<JournalEntry, 'changes' | 'sizeBytes'> {
   return { seq, id: id ?? undefined, timeMs: time, author: JSON.parse(author) as Author };
 }

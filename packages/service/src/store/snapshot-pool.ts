@@ -78,8 +78,9 @@ export class SnapshotPool {
 
   /** Gives a connection back. */
   release(snapshot: Snapshot): void {
+    // One that was broken off has been replaced.
+    if (!this.#active.delete(snapshot)) return;
     snapshot.end();
-    if (!this.#active.delete(snapshot) && !snapshot.brokenOff) return;
     if (this.#closed) snapshot.close();
     else this.#idle.push(snapshot);
     this.#serve();
@@ -138,10 +139,11 @@ export class SnapshotPool {
     }
   }
 
-  /** The view is free at once; the connection comes back when its reader notices, or is replaced. */
+  /** Gives up a view at once, with its connection: its reader may never look again. */
   #breakOff(snapshot: Snapshot): void {
     snapshot.breakOff();
     this.#active.delete(snapshot);
+    this.#opened--;
   }
 
   #watch(): void {
@@ -153,9 +155,6 @@ export class SnapshotPool {
     for (const snapshot of [...this.#active.keys()]) {
       if (snapshot.stalledMs <= limit) continue;
       this.#breakOff(snapshot);
-      // Its reader may never look again, so another connection takes its place.
-      this.#opened--;
-      snapshot.abandon();
       this.#serve();
     }
     if (this.#active.size > 0 || this.#waiting.size > 0) return;

@@ -13,7 +13,6 @@ export class Snapshot {
   #begun = 0;
   #movedMs = 0;
   #brokenOff = false;
-  #abandoned = false;
 
   constructor(file: string) {
     this.#database = new Database(file, { readonly: true });
@@ -33,15 +32,9 @@ export class Snapshot {
     return performance.now() - this.#movedMs;
   }
 
-  /** Whether the view was given up and the connection is to be used again. */
-  get brokenOff(): boolean {
-    return this.#brokenOff && !this.#abandoned;
-  }
-
   /** Fixes the view. Returns the seq it shows. */
   begin(): number {
     this.#begun = this.#movedMs = performance.now();
-    this.#brokenOff = false;
     this.#database.exec('BEGIN');
     return this.#seq.get()!;
   }
@@ -58,23 +51,17 @@ export class Snapshot {
   }
 
   #next(): IteratorResult<StoredDocument> {
+    this.#check();
     const row = this.#rows?.next();
     this.#movedMs = performance.now();
-    this.#check();
     return row!;
   }
 
-  /** Gives the view up although somebody reads it, who hears of it at the next document. */
+  /** Gives the view up although it is being read, and closes the connection. The reader gets an error at the next document. */
   breakOff(): void {
     this.#brokenOff = true;
     this.#rows?.return?.();
     this.#rows = undefined;
-    this.end();
-  }
-
-  /** Closes the connection of a view that was given up, without waiting for its reader. */
-  abandon(): void {
-    this.#abandoned = true;
     this.close();
   }
 
@@ -104,7 +91,7 @@ export class Snapshot {
   }
 
   end(): void {
-    if (this.#database.open && this.#database.inTransaction) this.#database.exec('COMMIT');
+    if (this.#database.inTransaction) this.#database.exec('COMMIT');
   }
 
   close(): void {

@@ -195,6 +195,8 @@ export class SqliteCommitLog implements CommitLog {
     try {
       outcomes = this.#applyAll(waiting);
     } catch (error) {
+      // Where not even the transaction could begin, none was taken yet.
+      if (waiting.length === 0) waiting.push(...this.#queue.take());
       const bytes = waiting.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0);
       const problem = this.#tables.health.note(error, bytes) ?? (error as Error);
       this.onFailure(error as Error);

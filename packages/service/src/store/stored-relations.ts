@@ -86,14 +86,17 @@ export class StoredRelations implements Relations {
     this.#left = this.#leftOfOne = this.#bytesLeft = Infinity;
   }
 
-  get(collection: string, id: string): Document | undefined {
-    const info = this.#collections.get(collection);
+  get(include: Include, id: string): Document | undefined {
+    const info = this.#collections.get(include.query.from);
     // Counted whether it is there or not, so that the count tells nothing of what may not be seen.
     this.#count(1);
-    const stored = info && this.#rows.get(info.number, id);
+    const { where } = include.query;
+    if (!info || (where?.kind === 'literal' && where.value === false)) return undefined;
+    const stored = this.#rows.get(info.number, id);
     if (!stored) return undefined;
-    this.#countBytes(stored);
-    return readStored(stored);
+    const document = readStored(stored);
+    if (isTaken(include, document)) this.#countBytes(stored);
+    return document;
   }
 
   find(include: Include, owner: string, wanted: number): { documents: Document[]; more: boolean } {
