@@ -43,11 +43,21 @@ if (unknown.length > 0) {
   console.error(`There is no benchmark ${unknown.join(', ')}; there are ${Object.keys(BENCHMARKS).join(', ')}.`);
   process.exit(2);
 }
+/** A benchmark that takes longer hangs. */
+const LIMIT_MS = 10 * 60_000;
+
 const rows: Row[] = [];
 for (const [name, run] of Object.entries(BENCHMARKS)) {
   if (wanted.length > 0 && !wanted.includes(name)) continue;
   console.error(`running ${name}`);
+  const started = performance.now();
+  const timer = setTimeout(() => {
+    console.error(`The benchmark ${name} has not ended within ${LIMIT_MS / 60_000} minutes; it hangs.`);
+    process.exit(1);
+  }, LIMIT_MS);
   rows.push(...(await run()));
+  clearTimeout(timer);
+  console.error(`  took ${Math.round((performance.now() - started) / 1000)} s`);
 }
 const table = new Table({
   head: ['benchmark', 'what', 'ours', 'bare', 'unit', 'ratio', 'aim', ''],

@@ -16,7 +16,14 @@ const BALLOONS = 100_000;
 const CREWS = 2000;
 const CHANGES = 300;
 
-const EVERYBODY: Viewer = { accessTo: () => FULL_ACCESS, glimpse: () => FULL_ACCESS, key: '', named: [], limits: {} };
+const EVERYBODY: Viewer = {
+  accessTo: () => FULL_ACCESS,
+  glimpse: () => FULL_ACCESS,
+  key: '',
+  named: [],
+  limits: {},
+  holder: '',
+};
 const AUTHOR = { kind: 'key' as const, name: 'bench' };
 
 /** What a change costs 1,000 live views over 100,000 documents, beside asking their queries again. */

@@ -3,6 +3,7 @@ import { chromium, type Browser, type Page } from 'playwright-core';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import { CHROMIUM } from '../../../test/chromium.js';
 import { KEY, TestService, until } from '../../../test/service.js';
+import { keepMoving } from './movement.js';
 
 describe('access in the console', function () {
   this.timeout(400_000);
@@ -10,6 +11,7 @@ describe('access in the console', function () {
   let service: TestService;
   let page: Page;
   const faults: string[] = [];
+  let endMovement: () => Promise<void>;
 
   before(async () => {
     service = await TestService.start({
@@ -29,11 +31,13 @@ describe('access in the console', function () {
       if (message.type() === 'error' && !/WebSocket|status of (403|409|422)/.test(message.text()))
         faults.push(message.text());
     });
+    endMovement = keepMoving(service);
     await page.goto(`${service.url}/console/access#key=${KEY}`);
     await page.getByText('Connected', { exact: true }).waitFor();
   });
   after(async () => {
     await browser.close();
+    await endMovement();
     await service.stop();
   });
   afterEach(() => expect(faults.splice(0), 'nothing goes wrong in the page').to.deep.equal([]));

@@ -6,6 +6,7 @@ import { CONSOLE_DIRECTORY } from '@uproar/console';
 import { CHROMIUM } from '../../../test/chromium.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { KEY, TestService, until } from '../../../test/service.js';
+import { keepMoving, TYPING_MS } from './movement.js';
 import { Windows, writeInto } from './windows.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
@@ -19,7 +20,11 @@ describe('the console in a browser', function () {
     service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
     store = service.client();
   });
-  after(() => service.stop());
+  let endMovement: (() => Promise<void>) | undefined;
+  after(async () => {
+    await endMovement?.();
+    await service.stop();
+  });
 
   const openPage = (path = '') => windows.open(`${service.url}/console/${path}`);
   const signedIn = (path = '', options: BrowserContextOptions = {}) => windows.signIn(service.url, path, KEY, options);
@@ -66,6 +71,37 @@ describe('the console in a browser', function () {
     expect(await page.locator('pre').first().textContent()).to.include(service.url);
     await store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1 });
     await cell(page, 'bl-1', 'name').getByText('Amber').waitFor();
+    await page.context().close();
+    // From here on the store is in use.
+    endMovement = keepMoving(service);
+  });
+
+  it('leaves what is typed on the page Query alone, however much happens in the store meanwhile', async () => {
+    const page = await signedIn('query');
+    const condition = page.getByLabel('where', { exact: true });
+    await condition.click();
+    await page.keyboard.type("altitude > 0 AND name = 'Amber'", { delay: TYPING_MS });
+    const fields: [string, string][] = [
+      ['fields', 'name,altitude'],
+      ['order', '-altitude'],
+      ['limit', '25'],
+    ];
+    for (const [label, text] of fields) {
+      const field = page.getByLabel(label, { exact: true });
+      await field.click();
+      await field.press('Control+A');
+      await page.keyboard.type(text, { delay: TYPING_MS });
+    }
+    expect(await condition.textContent()).to.equal("altitude > 0 AND name = 'Amber'");
+    for (const [label, text] of fields)
+      expect(await page.getByLabel(label, { exact: true }).inputValue()).to.equal(text);
+    await page.keyboard.press('Enter');
+    await page.getByText('1 documents', { exact: true }).waitFor();
+    expect(page.url()).to.include('limit=25');
+    await store.collection('balloons').merge('bl-1', { altitude: 7 });
+    await cell(page, 'bl-1', 'altitude').getByText('7', { exact: true }).waitFor();
+    expect(await condition.textContent(), 'and after a change of what is shown').to.include('Amber');
+    await store.collection('balloons').merge('bl-1', { altitude: 1 });
     await page.context().close();
   });
 

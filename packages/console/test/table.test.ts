@@ -3,6 +3,7 @@ import type { Page } from 'playwright-core';
 import type { Store } from '@uproar/client';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
 import { KEY, TestService, until } from '../../../test/service.js';
+import { keepMoving, TYPING_MS } from './movement.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('working with documents in the console', function () {
@@ -10,11 +11,16 @@ describe('working with documents in the console', function () {
   const windows = new Windows();
   let service: TestService;
   let store: Store;
+  let endMovement: () => Promise<void>;
   before(async () => {
     service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
     store = service.client();
+    endMovement = keepMoving(service);
   });
-  after(() => service.stop());
+  after(async () => {
+    await endMovement();
+    await service.stop();
+  });
 
   const open = async (path: string): Promise<Page> => {
     const page = await windows.signIn(service.url, path, KEY, { permissions: ['clipboard-read', 'clipboard-write'] });
@@ -36,6 +42,49 @@ describe('working with documents in the console', function () {
       await store.commit({ writes });
     }
   };
+
+  it('goes on after an edit that was given up, while rows change places', async () => {
+    await fill('race', 40, (n) => ({ place: n, name: `Balloon ${n}` }));
+    const page = await open('data/race?order=place');
+    let turn = 0;
+    const shuffle = setInterval(() => {
+      const id = `d-${String(turn++ % 40).padStart(6, '0')}`;
+      store
+        .collection('race')
+        .merge(id, { place: (turn * 7) % 40 })
+        .catch(() => undefined);
+    }, 100);
+    try {
+      for (let round = 0; round < 3; round++) {
+        await page.locator('[data-row] [data-field="name"]').nth(2).dblclick();
+        await page.keyboard.type('Half', { delay: TYPING_MS });
+        await page.keyboard.press('Escape');
+        await page.keyboard.press('Control+k');
+        await page.getByRole('dialog').waitFor();
+        await page.keyboard.press('Escape');
+        await page.getByRole('dialog').waitFor({ state: 'detached' });
+      }
+    } finally {
+      clearInterval(shuffle);
+    }
+    await page.context().close();
+  });
+
+  it('offers the fields of the collection for a new document', async () => {
+    await fill('crews', 6, (n) => ({
+      name: `Crew ${n}`,
+      size: n,
+      radio: { channel: n },
+      ...(n === 0 ? { odd: true } : {}),
+    }));
+    const page = await open('data/crews');
+    await page.getByRole('button', { name: 'New document' }).click();
+    const editor = page.getByLabel('Data of the document as JSON');
+    await editor.getByText('radio').waitFor();
+    const text = (await editor.innerText()).replace(/\s/g, '');
+    expect(JSON.parse(text)).to.deep.equal({ name: '', size: 0, radio: { channel: 0 } });
+    await page.context().close();
+  });
 
   it('lets columns be chosen, moved, made wider and unfolded, and remembers that', async () => {
     await fill('shapes', 30, (n) => ({

@@ -78,19 +78,27 @@ export const PolicyWarning = z
 export type PolicyWarning = z.infer<typeof PolicyWarning>;
 
 /** A policy that is to be put in force, or only to be checked. */
-export const PolicyForm = z.strictObject({
-  text: z
-    .string()
-    .max(1024 * 1024)
-    .describe('YAML or JSON.'),
-  note: z.string().max(500).optional(),
-  ifVersion: z
-    .int()
-    .nonnegative()
-    .optional()
-    .describe('The version it was made from: if another is in force by now, it is refused.'),
-  dryRun: z.boolean().optional().describe('Only check it.'),
-});
+export const PolicyForm = z.strictObject(
+  {
+    text: z
+      .string()
+      .max(1024 * 1024)
+      .describe('YAML or JSON.'),
+    note: z.string().max(500).optional(),
+    ifVersion: z
+      .int()
+      .nonnegative()
+      .optional()
+      .describe('The version it was made from: if another is in force by now, it is refused.'),
+    dryRun: z.boolean().optional().describe('Only check it.'),
+  },
+  {
+    error: (issue) =>
+      issue.code === 'unrecognized_keys'
+        ? `There is no member ${String(issue.keys)}. Send the policy, YAML or JSON, as one text: {"text": "collections: …"}.`
+        : undefined,
+  },
+);
 export type PolicyForm = z.infer<typeof PolicyForm>;
 
 export const PolicyAnswer = PolicyVersion.extend({ warnings: z.array(PolicyWarning) }).meta({ id: 'PolicyAnswer' });

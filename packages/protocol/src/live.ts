@@ -115,11 +115,14 @@ export const LIVE_PARAMS = {
     token: z.string().max(16_384).optional().describe('A key or a token; left out by those who take part without.'),
     device: z.string().max(64).optional().describe('What the device calls itself, for those who look after the store.'),
   }),
-  watch: z.union([
-    z.strictObject({ query: WireQuery, resume: ResumePoint.optional() }),
-    z.strictObject({ doc: DocumentAddress, resume: ResumePoint.optional() }),
-    z.strictObject({ collections: z.literal(true), resume: ResumePoint.optional() }),
-  ]),
+  watch: z.union(
+    [
+      z.strictObject({ query: WireQuery, resume: ResumePoint.optional() }),
+      z.strictObject({ doc: DocumentAddress, resume: ResumePoint.optional() }),
+      z.strictObject({ collections: z.literal(true), resume: ResumePoint.optional() }),
+    ],
+    { error: 'A watch has exactly one of "query", "doc" and "collections", and perhaps "resume".' },
+  ),
   unwatch: z.strictObject({ watch: z.string().max(64) }),
   query: WireQuery,
   get: z.strictObject({ doc: DocumentAddress, at: Seq.optional() }),

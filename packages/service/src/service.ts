@@ -125,6 +125,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     openUntilMs: options.openUntilMs,
   });
   store.log.policy = () => identities.policy;
+  store.log.onListenerFault = (error) => context.onFault(error);
   const schemas = new Schemas(store.database);
   store.log.judgeData = schemas.judge;
   const attendance = new Attendance(identities, options.connectionLimits);
@@ -136,7 +137,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     attendance,
     rates: new RateLimiter(options.rateLimits),
     signIns: new SignInThrottle(),
-    fences: new Fences(options.allowedOrigins, options.openToTheNetwork),
+    fences: new Fences(options.allowedOrigins, options.openToTheNetwork, () => identities.openUntilMs() !== undefined),
     tickets: new Tickets(),
     links: new SignedLinks(store.database),
     committer: new Committer(store, traffic, tracing, commitLimits),
@@ -170,6 +171,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     for (const end of context.closing) end();
     const impatience = setTimeout(() => {
       terminateSockets();
+      store.reader.close();
       app.server.closeAllConnections();
     }, CLOSE_WITHIN_MS);
     await app.close();
@@ -225,7 +227,7 @@ async function buildApp(context: Context, options: ServiceOptions, tracing: Trac
   app.setValidatorCompiler<z.ZodType>(compileCheck);
   // Declarations of answers describe; what is sent was checked on its way in.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
-  handleErrors(app, ({ type }) => context.traffic.noteProblem(type));
+  handleErrors(app, ({ type }) => context.traffic.noteProblem(type), context.store.health);
   logRequests(app);
   tracing.traceRequests(app);
   await fenceIn(app, context, options);

@@ -14,7 +14,14 @@ import { refills } from '../dist/live/window-source.js';
 const COLLECTION = 'model';
 
 /** Somebody who may see everything. */
-const EVERYBODY: Viewer = { accessTo: () => FULL_ACCESS, glimpse: () => FULL_ACCESS, key: '', named: [], limits: {} };
+const EVERYBODY: Viewer = {
+  accessTo: () => FULL_ACCESS,
+  glimpse: () => FULL_ACCESS,
+  key: '',
+  named: [],
+  limits: {},
+  holder: '',
+};
 
 /** Runs random writes against random watches, and compares all with the model after every commit. */
 async function run(seed: number, steps: number): Promise<void> {

@@ -9,6 +9,7 @@ import {
   type JsonValue,
 } from '@uproar/core';
 import type { WireQuery } from '@uproar/protocol';
+import { DEFAULT_BUDGETS } from '@uproar/service/settings';
 import { openStore, type Store } from '@uproar/service';
 import { ModelWatcher } from '../../../test/model-watcher.js';
 import { Random } from '../../../test/random.js';
@@ -262,12 +263,14 @@ async function run(seed: number, steps: number): Promise<void> {
   const rules = (name: Name) => ({ read: sight.read[name], conceal: sight.conceal[name] });
   const policy = readPolicy({ collections: Object.fromEntries(COLLECTIONS.map((name) => [name, rules(name)])) });
   const glimpse = (name: string): Access => accessFor(policy, { claims: {} }, name);
-  const viewer: Viewer = { accessTo: glimpse, glimpse, key: '', named: [], limits: {} };
+  const viewer: Viewer = { accessTo: glimpse, glimpse, key: '', named: [], limits: {}, holder: '' };
   const context = {
     store,
     identities: { accessOf: (_: unknown, name: string) => glimpse(name), policy },
     accessLimits: {},
+    budgets: DEFAULT_BUDGETS,
   };
+  const lease = { add: () => undefined, set: () => undefined, release: () => undefined };
   const watchers: ModelWatcher<Question>[] = [];
 
   const newData = (name: Name): JsonObject => {
@@ -351,7 +354,13 @@ async function run(seed: number, steps: number): Promise<void> {
       const expected = comparable(question.answer(model), question);
       const described = JSON.stringify({ seed, step, sight, form: question.form });
       if (question.form.limit !== 'none') {
-        const { text } = await readListing(context as never, { rights: { claims: {} } } as never, question.form);
+        const { text } = await readListing(
+          context as never,
+          { author: { kind: 'token', name: 'ada' }, rights: { claims: {} } } as never,
+          question.form,
+          'ada',
+          lease,
+        );
         const found = comparable((JSON.parse(text) as { documents: unknown[] }).documents, question);
         expect(
           deepEqual(found, expected),

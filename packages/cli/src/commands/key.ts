@@ -30,7 +30,11 @@ export function addKey(program: Command): void {
     .description('Makes a key and prints it, the only time it is to be seen.')
     .argument('<name>', 'what it is for: gate-reader')
     .option('--scope <scope>', 'admin, write or read', 'read')
-    .option('--collections <names>', 'the only collections it is good for: gates,notices')
+    .option(
+      '--collections <names>',
+      'the only collections it is good for: gates,notices; may be given several times',
+      (given: string, before?: string) => (before ? `${before},${given}` : given),
+    )
     .option('--expires-in <time>', 'how long it is good for: 12h, 90d')
     .option('--json', 'print it as JSON')
     .addHelpText(

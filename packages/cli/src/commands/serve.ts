@@ -45,6 +45,8 @@ function optionFor(name: SettingName): Option {
     argument === undefined ? `--${name}` : `--${name} <${argument}>`,
     byDefault === undefined ? about : `${about} (default: ${byDefault})`,
   );
+  // Given again, an option of a list adds to it.
+  if (describeSetting(name).list) option.argParser((given, before?: string) => (before ? `${before},${given}` : given));
   const choices = choicesOf(name);
   return choices ? option.choices(choices) : option;
 }

@@ -11,6 +11,8 @@ export interface SettingInfo {
   argument?: string;
   /** What holds where nothing is said, for people to read. */
   usual?: string;
+  /** True for a list; its option may be given several times. */
+  list?: true;
   /** True when a running service takes a new value on SIGHUP. */
   reload?: true;
   /** True for what is never printed, and is no option since others would see it in the list of processes. */
@@ -46,6 +48,7 @@ export const SETTINGS = z.strictObject({
   'document-size': declare(size(), 'size', 'the largest document', { usual: '1 MiB' }),
   'commit-size': declare(size(), 'size', 'the largest commit', { usual: '16 MiB' }),
   'commit-writes': declare(count(), 'number', 'the most writes of a commit', { usual: '10000' }),
+  'commit-result-size': declare(size(), 'size', 'the documents that one commit may leave, in all', { usual: '64 MiB' }),
   'file-size': declare(size(), 'size', 'the largest file', { usual: '1GB' }),
   'keep-deleted': declare(read(parseDuration), 'time', 'keep contents of deleted files for so long', { usual: '1d' }),
   'scan-includes': declare(
@@ -65,7 +68,9 @@ export const SETTINGS = z.strictObject({
     'url',
     'take tokens (JWT) verified by the public keys (JWK Set) at this address',
   ),
-  'token-algorithms': declare(list(), 'names', 'the algorithms taken of them: RS256,ES256,EdDSA'),
+  'token-algorithms': declare(list(), 'names', 'the algorithms taken of them: RS256,ES256,EdDSA', {
+    list: true,
+  }),
   'token-issuer': declare(text(), 'issuer', 'what "iss" of a token must be'),
   'token-audience': declare(text(), 'audience', 'what "aud" of a token must be'),
   'open-for': declare(
@@ -78,8 +83,8 @@ export const SETTINGS = z.strictObject({
   'allow-origin': declare(
     list(),
     'origins',
-    'let pages of these origins use the store: https://board.example,https://app.example',
-    { reload: true },
+    'let pages of these origins use the store: https://board.example,https://app.example; may be given several times',
+    { reload: true, list: true },
   ),
   'rate-limit': declare(read(parseQuota), 'rate', 'requests of one identity; keys have no limit', {
     usual: '1000/10s',
@@ -99,6 +104,31 @@ export const SETTINGS = z.strictObject({
     usual: '250000',
     reload: true,
   }),
+  'result-size': declare(size(), 'size', 'the largest result or page of the journal as JSON; longer ones are paged', {
+    usual: '16 MiB',
+  }),
+  'watch-size': declare(size(), 'size', 'the largest state that a watch may begin with', { usual: '64 MiB' }),
+  'identity-memory': declare(
+    size(),
+    'size',
+    'memory for what is made for one identity and not read yet: results, states of watches, answers',
+    { usual: '192 MiB' },
+  ),
+  'total-memory': declare(size(), 'size', 'the same for all identities together', { usual: '512 MiB' }),
+  'query-work': declare(count(), 'number', 'steps of work that the conditions of one query may take', {
+    usual: '2000000000',
+  }),
+  'watch-work': declare(count(), 'number', 'steps per second that the watches of one identity may take', {
+    usual: '10000000',
+  }),
+  'hello-size': declare(size(), 'size', 'what a WebSocket connection may send before hello', { usual: '16 KiB' }),
+  'unread-timeout': declare(read(parseDuration), 'time', 'close a connection that reads nothing for so long', {
+    usual: '30s',
+  }),
+  'idle-timeout': declare(read(parseDuration), 'time', 'close a connection that has sent no request by then', {
+    usual: '20s',
+  }),
+  'wait-timeout': declare(read(parseDuration), 'time', 'how long a long read may wait for its turn', { usual: '10s' }),
   'drain-for': declare(
     read(parseDuration),
     'time',
@@ -109,6 +139,7 @@ export const SETTINGS = z.strictObject({
     list(),
     'addresses',
     'take the word of proxies at these addresses on where a request comes from',
+    { list: true },
   ),
   'tls-cert': declare(text(), 'file', 'speak TLS with this certificate (PEM)', { reload: true }),
   'tls-key': declare(text(), 'file', 'and its key (PEM)', { reload: true }),
@@ -140,7 +171,7 @@ function declare<Schema extends z.ZodType>(
   schema: Schema,
   argument: string | undefined,
   about: string,
-  more: Pick<SettingInfo, 'usual' | 'reload' | 'secret'> = {},
+  more: Pick<SettingInfo, 'usual' | 'reload' | 'secret' | 'list'> = {},
 ): Schema {
   info.add(schema, { about, ...(argument === undefined ? {} : { argument }), ...more });
   return schema;

@@ -66,6 +66,18 @@ function fencesOf(settings: Settings): Partial<ServiceOptions> {
   return {
     rateLimits: told({ identity: settings['rate-limit'], address: settings['address-rate-limit'] }),
     connectionLimits: told({ total: settings.connections, perAddress: settings['address-connections'] }),
+    budgets: told({
+      resultBytes: settings['result-size'],
+      watchBytes: settings['watch-size'],
+      identityBytes: settings['identity-memory'],
+      processBytes: settings['total-memory'],
+      queryWork: settings['query-work'],
+      watchWork: settings['watch-work'],
+      helloBytes: settings['hello-size'],
+      unreadMs: settings['unread-timeout'],
+      idleMs: settings['idle-timeout'],
+      waitMs: settings['wait-timeout'],
+    }),
     accessLimits: told({ watches: settings.watches, documentsRead: settings['documents-read'] }),
   };
 }
@@ -77,7 +89,11 @@ function limitsOf(settings: Settings): Partial<ServiceOptions> {
     ...(documentBytes === undefined
       ? {}
       : { documentLimits: { ...DEFAULT_DOCUMENT_LIMITS, sizeBytes: documentBytes } }),
-    commitLimits: told({ sizeBytes: settings['commit-size'], writes: settings['commit-writes'] }),
+    commitLimits: told({
+      sizeBytes: settings['commit-size'],
+      writes: settings['commit-writes'],
+      resultBytes: settings['commit-result-size'],
+    }),
   };
 }
 

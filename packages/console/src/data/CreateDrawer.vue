@@ -2,8 +2,9 @@
 import { isCollectionName, isDocumentId } from '@uproar/core';
 import { ProblemError, type Document } from '@uproar/client';
 import { Alert, Button, Drawer, Input } from 'ant-design-vue';
-import { computed, defineAsyncComponent, ref } from 'vue';
+import { computed, defineAsyncComponent, onMounted, ref } from 'vue';
 import { readData } from '../check-data';
+import { blankLike } from './blank-like';
 import { useStore } from '../injection';
 
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
@@ -17,9 +18,18 @@ const store = useStore();
 
 const collection = ref(props.collection);
 const id = ref('');
-const text = ref(props.like ? JSON.stringify(props.like.data, null, 2) : '{\n  \n}');
+const EMPTY = '{\n  \n}';
+const text = ref(props.like ? JSON.stringify(props.like.data, null, 2) : EMPTY);
 const failure = ref('');
 const busy = ref(false);
+
+/** Offers the fields that most documents of the collection have, unless something has been typed by then. */
+onMounted(async () => {
+  if (props.like || props.collection === '') return;
+  const listing = await store.call('query', { from: props.collection, limit: 50 }).catch(() => undefined);
+  const blank = blankLike(listing?.documents ?? []);
+  if (Object.keys(blank).length > 0 && text.value === EMPTY) text.value = JSON.stringify(blank, null, 2);
+});
 
 const checked = computed(() => readData(text.value));
 const collectionFault = computed(() =>

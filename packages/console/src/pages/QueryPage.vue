@@ -2,7 +2,7 @@
 import type { View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Dropdown, Input, Menu, MenuItem } from 'ant-design-vue';
-import { computed, defineAsyncComponent, reactive, watch } from 'vue';
+import { computed, defineAsyncComponent, reactive, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import HoldButton from '../components/HoldButton.vue';
 import PageFrame from '../components/PageFrame.vue';
@@ -27,11 +27,18 @@ const router = useRouter();
 
 const DEFAULT_LIMIT = '100';
 const text = (name: string) => String(route.query[name] ?? '');
-/** What is asked, as the address has it. */
-const asked = computed<BenchQuery | undefined>(() => {
-  const from = text('from') || props.collections?.documents[0]?.id;
+/** The collection that is asked while the address names none: the first one there was, whatever comes after it. */
+const firstCollection = ref<string>();
+watch(
+  () => props.collections?.documents[0]?.id,
+  (id) => (firstCollection.value ??= id),
+  { immediate: true },
+);
+/** The query of the address, as text: it is the same text for as long as the same is asked. */
+const key = computed(() => {
+  const from = text('from') || firstCollection.value;
   if (from === undefined) return undefined;
-  return {
+  return JSON.stringify({
     from,
     where: text('where'),
     order: text('order'),
@@ -40,20 +47,21 @@ const asked = computed<BenchQuery | undefined>(() => {
     include: text('include'),
     summary: text('summary'),
     by: text('by'),
-  };
+  } satisfies BenchQuery);
 });
-/** What is being written. */
+/** What is asked, as the address has it. */
+const asked = computed(() => (key.value === undefined ? undefined : (JSON.parse(key.value) as BenchQuery)));
+/** What is being written. It gives way to another address only, never to what happens in the store. */
 const NOTHING = { where: '', order: '', fields: '', include: '', summary: '', by: '' };
 const draft = reactive<BenchQuery>({ from: '', limit: '', ...NOTHING });
 watch(asked, (query) => query && Object.assign(draft, query), { immediate: true });
-const key = computed(() => JSON.stringify(asked.value));
 const altered = computed(() => asked.value !== undefined && key.value !== JSON.stringify({ ...asked.value, ...draft }));
 /** Whether totals are asked for, which leave no place for the rest. */
 const totals = computed(() => draft.summary !== '');
 const limitFault = computed(() => !/^([1-9]\d{0,4}|none|)$/.test(draft.limit) || Number(draft.limit) > 10_000);
 
 const view = useWatch(() => {
-  const query = key.value ? asked.value : undefined;
+  const query = asked.value;
   if (!query) return undefined;
   const { limit, ...parts } = partsOf(query);
   return store

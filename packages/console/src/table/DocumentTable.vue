@@ -174,7 +174,9 @@ function edit(id: string, column: Column | undefined): void {
 }
 
 function stopEditing(): void {
-  const { document, column } = editing.value!;
+  // An editor that is taken away loses the focus, and says so once more.
+  if (!editing.value) return;
+  const { document, column } = editing.value;
   editing.value = undefined;
   const row = documents.value.findIndex(({ id }) => id === document.id);
   if (row !== -1) void focusCell(row, column.key);

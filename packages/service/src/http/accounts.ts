@@ -16,7 +16,7 @@ import { OWN_CLAIMS } from '../identity/accounts.js';
 import { mayAdminister } from '../identity/identity.js';
 import type { Grant as StoredGrant } from '../identity/sessions.js';
 import { noteAdministration } from './audit.js';
-import { readBearer } from './authenticate.js';
+import { noteFailure, readBearer } from './authenticate.js';
 import type { Context } from './context.js';
 
 const Done = z.null().describe('It is done.');
@@ -77,10 +77,9 @@ function serveSessions(app: FastifyInstance, context: Context): void {
     async (request, reply) => {
       await requireMode(request, 'closed', 'open');
       const { name, password } = request.body;
-      await signIns.check(name, request.ip);
+      await signIns.begin(name, request.ip);
       const account = await accounts.verify(name, password);
       if (!account) {
-        await signIns.countFailure(name, request.ip);
         noteAdministration(context, request, 'sign-in-failed', { name }, 'unknown');
         throw problemError('sign-in-failed', 'There is no account of this name with this password.');
       }
@@ -170,9 +169,8 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
     },
     async (request, reply) => {
       const { id, session } = own(request);
-      await signIns.check(id, request.ip);
+      await signIns.begin(id, request.ip);
       if (!(await accounts.verifyById(id, request.body.old))) {
-        await signIns.countFailure(id, request.ip);
         throw problemError('sign-in-failed', 'The old password is not right.', { pointer: '/old' });
       }
       await accounts.setPassword(id, request.body.new);
@@ -331,10 +329,16 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
 }
 
 /** Tells whether a request to an open address comes from somebody who may administer. */
-async function isAdministrator({ identities }: Context, request: FastifyRequest): Promise<boolean> {
+async function isAdministrator({ identities, rates }: Context, request: FastifyRequest): Promise<boolean> {
   const secret = readBearer(request.headers.authorization);
   if (secret === undefined) return false;
-  request.identity = await identities.identify(secret);
+  await rates.checkFailures(request.ip);
+  try {
+    request.identity = await identities.identify(secret);
+  } catch (error) {
+    await noteFailure({ identities, rates }, error, request.ip, request.id);
+    throw error;
+  }
   return mayAdminister(request.identity);
 }
 

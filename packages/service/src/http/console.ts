@@ -26,7 +26,7 @@ const NONCE_MARK = '%NONCE%';
 export async function serveConsole(app: FastifyInstance, directory: string): Promise<void> {
   await app.register(async (scope) => {
     const page = readFileSync(join(directory, 'index.html'), 'utf8');
-    openPages(scope, contentSecurityPolicy(''));
+    openPages(scope, () => contentSecurityPolicy(''));
     await scope.register(fastifyStatic, {
       root: join(directory, 'assets'),
       prefix: '/console/assets/',

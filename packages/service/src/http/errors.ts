@@ -1,4 +1,6 @@
 import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
+import { asCostly } from '../budgets/costs.js';
+import { storageProblem, type StorageHealth } from '../store/index.js';
 import { PATCH_TYPES } from './body-parser.js';
 import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { z } from 'zod';
@@ -16,8 +18,13 @@ export function sendProblem(reply: FastifyReply, problem: Problem): FastifyReply
  * Makes every error of the service a problem report: failed checks, unknown routes, and its own faults.
  *
  * @param note hears of each of them
+ * @param health hears of errors of the disk
  */
-export function handleErrors(app: FastifyInstance, note: (problem: Problem) => void): void {
+export function handleErrors(
+  app: FastifyInstance,
+  note: (problem: Problem) => void,
+  health: Pick<StorageHealth, 'note'>,
+): void {
   const routes = new Map<RegExp, Set<string>>();
   app.addHook('onRoute', ({ url, method }) => {
     const pattern = new RegExp(`^${url.replace(/[.*+?^${}()|[\]\\]/g, '\\$&').replace(/:\w+/g, '[^/]+')}$`);
@@ -28,6 +35,7 @@ export function handleErrors(app: FastifyInstance, note: (problem: Problem) => v
 
   app.setErrorHandler((error: FastifyError, request, reply) => {
     const problem = problemFor(error, request);
+    health.note(error);
     note(problem);
     if (problem.status >= 500 && problem.type.endsWith('/internal')) request.log.error(error);
     return sendProblem(reply, problem);
@@ -50,9 +58,17 @@ export function handleErrors(app: FastifyInstance, note: (problem: Problem) => v
   });
 }
 
+/** The problem that an error stands for: of the disk, or of a query that takes too much work. */
+export function knownProblem(error: unknown): Problem | undefined {
+  const costly = asCostly(error);
+  return costly instanceof ProblemError ? costly.problem : storageProblem(error);
+}
+
 /** The report of an error. */
 export function problemFor(error: FastifyError, request: FastifyRequest): Problem {
   if (error instanceof ProblemError) return error.problem;
+  const known = knownProblem(error);
+  if (known) return known;
   switch (error.code) {
     case 'FST_ERR_CTP_BODY_TOO_LARGE':
       return createProblem('too-large', 'The body is larger than this address takes. Send less at once.');

@@ -7,6 +7,7 @@ import type { Sink, Subscription } from '../live/live-view.js';
 import { describeWatch } from '../live/socket-watches.js';
 import { viewerOf } from './access.js';
 import type { Context } from './context.js';
+import { knownProblem } from './errors.js';
 
 /** How long a browser waits before it connects again, in milliseconds. */
 const RETRY_MS = 2000;
@@ -94,7 +95,7 @@ export function stayPresent(
     endWith(
       error instanceof ProblemError
         ? error.problem
-        : createProblem('internal', 'The service failed to go on with this.'),
+        : (knownProblem(error) ?? createProblem('internal', 'The service failed to go on with this.')),
     );
   const { socket } = request.raw;
   const sentBefore = socket.bytesWritten;

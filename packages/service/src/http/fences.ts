@@ -2,19 +2,25 @@ import type { IncomingHttpHeaders } from 'node:http';
 import { isIP } from 'node:net';
 import { problemError } from '@uproar/protocol';
 
+/** Names of this machine itself, as origins have them. */
+const LOOPBACK = /^(?:localhost|127(?:\.\d{1,3}){3}|\[::1\])$/;
+
 /** Keeps pages of other sites from using the store in the name of who looks at them. */
 export class Fences {
   #origins: ReadonlySet<string> = new Set();
   #any = false;
   readonly #anyHost: boolean;
+  readonly #isOpen: () => boolean;
 
   /**
    * @param origins the origins whose pages may use the store, beside its own: `https://board.example`; `*` for all
    * @param anyHost whether a store that stands open answers under any name
+   * @param isOpen whether the store stands open just now; then pages served by this machine may use it
    * @throws {RangeError} for what is no origin
    */
-  constructor(origins: readonly string[] = [], anyHost = false) {
+  constructor(origins: readonly string[] = [], anyHost = false, isOpen: () => boolean = () => false) {
     this.#anyHost = anyHost;
+    this.#isOpen = isOpen;
     this.setOrigins(origins);
   }
 
@@ -32,7 +38,9 @@ export class Fences {
   allows(origin: string, host: string | undefined): boolean {
     if (this.#any || this.#origins.has(origin)) return true;
     try {
-      return host !== undefined && new URL(origin).host === host.toLowerCase();
+      const { host: itsHost, hostname } = new URL(origin);
+      if (LOOPBACK.test(hostname) && this.#isOpen()) return true;
+      return host !== undefined && itsHost === host.toLowerCase();
     } catch {
       return false;
     }

@@ -3,6 +3,7 @@ import { readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import fastifyStatic from '@fastify/static';
 import type { FastifyInstance } from 'fastify';
+import { InlineScripts } from './inline-scripts.js';
 
 /** Serves the client as one file at `/client/uproar.js`, and what it loads from beside it, for pages of any origin. */
 export function serveClient(app: FastifyInstance, file: string): void {
@@ -27,30 +28,37 @@ function serveScript(app: FastifyInstance, path: string, file: string): void {
   });
 }
 
-const CONTENT_SECURITY_POLICY = [
-  "default-src 'none'",
-  "script-src 'self'",
-  "worker-src 'self'",
-  "style-src 'self'",
-  "img-src 'self' data: blob:",
-  "connect-src 'self'",
-  "base-uri 'none'",
-  "form-action 'self'",
-  "frame-ancestors 'none'",
-].join('; ');
+/** What pages may load (Content Security Policy, level 3). */
+function policyWith(scriptHashes: readonly string[]): string {
+  return [
+    "default-src 'none'",
+    ["script-src 'self'", ...scriptHashes.map((hash) => `'${hash}'`)].join(' '),
+    "worker-src 'self'",
+    "style-src 'self' 'unsafe-inline'",
+    "img-src 'self' data: blob:",
+    "connect-src 'self'",
+    "base-uri 'none'",
+    "form-action 'self'",
+    "frame-ancestors 'none'",
+  ].join('; ');
+}
 
-/** Serves a folder of plain pages beside the service, open to everybody. Their scripts come from here only. */
+/**
+ * Serves a folder of plain pages beside the service, open to everybody. Scripts run that come from here, or that stand in a page as
+ * its file has it.
+ */
 export async function servePages(app: FastifyInstance, prefix: string, directory: string): Promise<void> {
+  const inline = new InlineScripts(prefix, directory);
   await app.register(async (scope) => {
-    openPages(scope, CONTENT_SECURITY_POLICY);
+    openPages(scope, (url) => policyWith(inline.hashesOf(url)));
     await scope.register(fastifyStatic, { root: directory, prefix, cacheControl: false, decorateReply: false });
   });
 }
 
 /** Makes the routes of a scope pages: open to everybody, left out of the description, with headers that fence them in. */
-export function openPages(scope: FastifyInstance, contentSecurityPolicy: string): void {
-  scope.addHook('onRequest', async (_request, reply) => {
-    reply.header('content-security-policy', contentSecurityPolicy);
+export function openPages(scope: FastifyInstance, policyOf: (url: string) => string): void {
+  scope.addHook('onRequest', async (request, reply) => {
+    reply.header('content-security-policy', policyOf(request.url));
   });
   scope.addHook('onRoute', (route) => {
     route.config = { ...route.config, open: true };

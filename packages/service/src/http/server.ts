@@ -83,6 +83,12 @@ export async function fenceIn(
     }, requestMs).unref();
     raw.once('close', () => clearTimeout(timer)).once('end', () => clearTimeout(timer));
   });
+  // What is told to one must not be kept for others.
+  app.addHook('onSend', async (request, reply) => {
+    if (!request.routeOptions.config?.open && !reply.hasHeader('cache-control')) {
+      reply.header('cache-control', 'private, no-cache');
+    }
+  });
   // What is no request, or came too slowly, never reaches a route.
   app.server.on('clientError', ({ code = 'unknown' }: NodeJS.ErrnoException, socket: Duplex) => {
     if (code !== 'ECONNRESET') noteRefused(socket as Socket, code);

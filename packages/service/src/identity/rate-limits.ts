@@ -141,12 +141,19 @@ export class SignInThrottle {
     limiter: limiter(quota),
   }));
 
-  /** @throws {ProblemError} `too-many-requests` when too many attempts have failed */
-  async check(name: string, address: string): Promise<void> {
+  /**
+   * Counts an attempt before the password is looked at, so that attempts made at the same time are counted, too. One that
+   * succeeds is given back by {@link countSuccess}.
+   *
+   * @throws {ProblemError} `too-many-requests` when too many attempts have failed
+   */
+  async begin(name: string, address: string): Promise<void> {
     for (const { kind, quota, limiter: one } of this.#limiters) {
-      const state = await one.get(nameFor(kind, name, address));
-      if (state && state.consumedPoints >= quota.requests) {
-        throw tooMany(state.msBeforeNext, 'Too many sign-ins have failed.', quota);
+      try {
+        await one.consume(nameFor(kind, name, address));
+      } catch (error) {
+        if (!(error instanceof RateLimiterRes)) throw error;
+        throw tooMany(error.msBeforeNext, 'Too many sign-ins have failed.', quota);
       }
     }
   }
@@ -156,16 +163,11 @@ export class SignInThrottle {
     await consume(this.#signUps, SIGN_UP_QUOTA, address);
   }
 
-  async countFailure(name: string, address: string): Promise<void> {
-    for (const { kind, limiter: one } of this.#limiters) {
-      await one.consume(nameFor(kind, name, address)).catch(() => undefined);
-    }
-  }
-
-  /** A right password clears what was counted for this account from this address. */
+  /** A right password clears what was counted for this account from this address, and takes back its own attempt. */
   async countSuccess(name: string, address: string): Promise<void> {
     for (const { kind, limiter: one } of this.#limiters) {
       if (kind === 'both') await one.delete(nameFor(kind, name, address));
+      else await one.reward(nameFor(kind, name, address));
     }
   }
 }

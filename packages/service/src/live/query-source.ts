@@ -14,6 +14,7 @@ export class QuerySource implements Source {
   readonly collection: string;
   readonly where: Node | undefined;
   readonly meters: readonly WorkMeter[];
+  #closed = false;
 
   constructor(
     readonly store: Store,
@@ -47,6 +48,10 @@ export class QuerySource implements Source {
     return changes && this.apply(log.seq, changes);
   }
 
+  close(): void {
+    this.#closed = true;
+  }
+
   async #readSlowly(): Promise<FullState> {
     const most = this.limits.bytes ?? Infinity;
     let seq = 0;
@@ -54,6 +59,7 @@ export class QuerySource implements Source {
     const documents: string[] = [];
     const stream = this.store.reader.stream(this.query, this.limits, (at) => (seq = at));
     for await (const found of stream) {
+      if (this.#closed) throw new Error('Nobody watches this any more.');
       const text = found.textFor(this.query);
       if ((bytes += text.length) > most) throw tooManyBytes('The state of this watch', most);
       documents.push(text);

@@ -16,7 +16,7 @@ import type { WebSocket } from 'ws';
 import { holderOf, readableAccess, viewerOf } from '../http/access.js';
 import { noteFailure } from '../http/authenticate.js';
 import type { Context } from '../http/context.js';
-import { describeIssue } from '../http/errors.js';
+import { describeIssue, knownProblem } from '../http/errors.js';
 import { readDocumentAt } from '../http/read-document.js';
 import { readListing } from '../http/send-query.js';
 import { type Presence } from '../identity/attendance.js';
@@ -418,11 +418,18 @@ export class SocketSession implements WatchTeller, Presence {
         ? error
         : error instanceof ProblemError
           ? { code: error.problem.status, problem: error.problem }
-          : { code: 500, problem: createProblem('internal', 'The service failed to handle this call.') };
+          : this.#describeFault(error);
     const message = problem.title;
     this.#context.traffic.noteProblem(problem.type);
-    if (!(error instanceof RpcFault || error instanceof ProblemError)) this.#context.onFault(error);
     this.#sendAnswer(JSON.stringify({ jsonrpc: '2.0', id, error: { code, message, data: problem } }));
+  }
+
+  #describeFault(error: unknown): { code: number; problem: Problem } {
+    this.#context.store.health.note(error);
+    const problem = knownProblem(error);
+    if (!problem) this.#context.onFault(error);
+    const told = problem ?? createProblem('internal', 'The service failed to handle this call.');
+    return { code: told.status, problem: told };
   }
 
   #sendAnswer(text: string): void {

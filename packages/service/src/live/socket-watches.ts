@@ -6,6 +6,7 @@ import {
   type Problem,
   type WatchTarget,
 } from '@uproar/protocol';
+import { knownProblem } from '../http/errors.js';
 import type { LiveEvent } from './live-event.js';
 import type { Sink, Subscription } from './live-view.js';
 import type { LiveViews } from './live-views.js';
@@ -170,5 +171,6 @@ export function describeWatch(target: WatchTarget, { lag }: Subscription): Conne
 }
 
 function problemOf(error: unknown): Problem {
-  return error instanceof ProblemError ? error.problem : createProblem('internal', 'The service failed to go on.');
+  if (error instanceof ProblemError) return error.problem;
+  return knownProblem(error) ?? createProblem('internal', 'The service failed to go on.');
 }

@@ -5,8 +5,8 @@ import { LOG_LEVELS, type LogLevel, type LogStream } from '../settings.js';
 /** What is never logged, wherever it stands. */
 const SECRETS = ['authorization', 'cookie', 'password', 'token', 'secret', 'key', 'ticket', 'signature'];
 
-/** Parameters of addresses that let somebody in. */
-const SECRET_PARAMETERS = /([?&](?:ticket|signature|token|key)=)[^&]*/gi;
+/** Parameters of addresses that let somebody in, however they are percent-encoded. */
+const SECRET_PARAMETERS = new Set(['ticket', 'signature', 'token', 'key']);
 
 /** Asked for again and again by those who look after the service; logged at `debug` alone. */
 const POLLED = new Set(['/healthz', '/readyz', '/metrics', '/v1/measures']);
@@ -53,5 +53,15 @@ export function isLogged(app: FastifyInstance, level: LogLevel): boolean {
 
 /** An address without what lets somebody in. */
 export function hideSecrets(address: string): string {
-  return address.replace(SECRET_PARAMETERS, '$1(hidden)');
+  return address.replace(/([?&])([^=&]*)=[^&]*/g, (whole, before: string, name: string) =>
+    SECRET_PARAMETERS.has(decode(name).toLowerCase()) ? `${before}${decode(name)}=(hidden)` : whole,
+  );
+}
+
+function decode(text: string): string {
+  try {
+    return decodeURIComponent(text.replaceAll('+', ' ')).trim();
+  } catch {
+    return text;
+  }
 }

@@ -9,6 +9,7 @@ import { IdClock } from './id-clock.js';
 import { Indexes } from './indexes.js';
 import { Journal } from './journal.js';
 import { Outcomes } from './outcomes.js';
+import { checkAtStart } from './check-at-start.js';
 import { claimDirectory } from './lock.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
@@ -131,10 +132,13 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       reader,
       outcomes,
       cutter,
+      health,
     });
+    const stopCheck = checkAtStart(file, database, (detail) => health.noteDamage(detail));
     const backups = new Backups(database, directory, contents);
     const close = () => {
       stopCare();
+      stopCheck();
       contents.close();
       backups.close();
       reader.close();

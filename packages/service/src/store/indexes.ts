@@ -19,6 +19,8 @@ export interface IndexInfo {
 interface OpenIndex extends IndexInfo {
   insert: Database.Statement<unknown[]>;
   remove: Database.Statement<unknown[]>;
+  /** Ends when it is filled. */
+  filling?: Promise<void>;
 }
 
 /** So many documents are put into a new index at a time, so that others are served in between. */
@@ -66,13 +68,16 @@ export class Indexes {
 
   /**
    * Makes an index and fills it, a part at a time. Writes that happen meanwhile are in it too. An index that is there
-   * already is returned as it is.
+   * already is returned once it is filled; one that could not be filled is gone again.
    */
   async create(collectionName: string, terms: OrderTerm[], timeMs: number): Promise<IndexInfo> {
     const fields = terms.map(formatTerm).join(',');
     const collection = this.#collections.numberOf(collectionName, timeMs);
     const existing = this.#byCollection.get(collection)?.find((index) => index.fields === fields);
-    if (existing) return describe(existing);
+    if (existing) {
+      await existing.filling;
+      return describe(existing);
+    }
     const number = this.#database.transaction(() => {
       const { lastInsertRowid } = this.#database
         .prepare('INSERT INTO indexes (collection, fields, ready, created) VALUES (?, ?, 0, ?)')
@@ -85,15 +90,40 @@ export class Indexes {
       );
       return Number(lastInsertRowid);
     })();
-    const index = this.#open({ number, collection, fields, terms, ready: false, created: timeMs });
-    for (let after: string | undefined = ''; after !== undefined;) {
-      after = this.#fill(index, after);
-      await new Promise((resolve) => setImmediate(resolve));
+    const index: OpenIndex = this.#open({ number, collection, fields, terms, ready: false, created: timeMs });
+    index.filling = this.#fillAll(index);
+    await index.filling;
+    return describe(index);
+  }
+
+  async #fillAll(index: OpenIndex): Promise<void> {
+    const { number, collection } = index;
+    try {
+      for (let after: string | undefined = ''; after !== undefined;) {
+        after = this.#fill(index, after);
+        await new Promise((resolve) => setImmediate(resolve));
+      }
+      this.#database.prepare('UPDATE indexes SET ready = 1 WHERE number = ?').run(number);
+    } catch (error) {
+      this.#forget(collection, number);
+      throw error;
     }
-    this.#database.prepare('UPDATE indexes SET ready = 1 WHERE number = ?').run(number);
     index.ready = true;
     this.#usable.clear();
-    return describe(index);
+  }
+
+  /** Takes back an index that could not be filled. Where the disk does not allow even that, the next start does it. */
+  #forget(collection: number, number: number): void {
+    this.#byCollection.set(
+      collection,
+      (this.#byCollection.get(collection) ?? []).filter((other) => other.number !== number),
+    );
+    this.#usable.clear();
+    try {
+      this.#dropTable(number);
+    } catch {
+      // It is marked as not ready.
+    }
   }
 
   /** Removes an index. Returns whether there was one. */

@@ -16,6 +16,7 @@ const WAIT_MS = 10_000;
 
 interface Waiting {
   holder: string;
+  end(error: Error): void;
   begin(snapshot: Snapshot): void;
 }
 
@@ -49,6 +50,7 @@ export class SnapshotPool {
    * @throws {ProblemError} `overloaded` when that takes too long
    */
   take(holder = ''): Promise<Snapshot> {
+    if (this.#closed) return Promise.reject(stopping());
     if (!this.#paused && this.#mayTake(holder)) {
       const snapshot = this.#next();
       if (snapshot) return Promise.resolve(this.#activate(snapshot, holder));
@@ -56,6 +58,11 @@ export class SnapshotPool {
     return new Promise((resolve, reject) => {
       const waiting: Waiting = {
         holder,
+        end: (error) => {
+          clearTimeout(timer);
+          this.#waiting.delete(waiting);
+          reject(error);
+        },
         begin: (snapshot) => {
           clearTimeout(timer);
           this.#waiting.delete(waiting);
@@ -63,8 +70,7 @@ export class SnapshotPool {
         },
       };
       const timer = setTimeout(() => {
-        this.#waiting.delete(waiting);
-        reject(
+        waiting.end(
           problemError(
             'overloaded',
             `Too many long reads are under way; this one has waited for ${this.waitMs / 1000} s. Try again, or have an index made for it.`,
@@ -105,7 +111,8 @@ export class SnapshotPool {
     this.#closed = true;
     clearInterval(this.#timer);
     for (const snapshot of this.#idle.splice(0)) snapshot.close();
-    for (const snapshot of this.#active.keys()) snapshot.breakOff();
+    for (const snapshot of [...this.#active.keys()]) this.#breakOff(snapshot);
+    for (const waiting of [...this.#waiting]) waiting.end(stopping());
   }
 
   #mayTake(holder: string): boolean {
@@ -161,4 +168,8 @@ export class SnapshotPool {
     clearInterval(this.#timer);
     this.#timer = undefined;
   }
+}
+
+function stopping(): Error {
+  return problemError('stopping', 'The service is stopping. Try again in a moment.');
 }

@@ -2,6 +2,7 @@ import { statSync } from 'node:fs';
 import type Database from 'better-sqlite3';
 import type { Outcomes } from './outcomes.js';
 import type { Reader } from './reader.js';
+import type { StorageHealth } from './storage-health.js';
 import type { JournalCutter } from './retention.js';
 
 /** How often the store is looked after, in milliseconds. */
@@ -20,6 +21,7 @@ export interface CareOptions {
   reader: Reader;
   outcomes: Outcomes;
   cutter: JournalCutter;
+  health: StorageHealth;
   maxLogBytes?: number;
 }
 
@@ -30,7 +32,7 @@ export interface CareOptions {
  * @returns stops it
  */
 export function careFor(options: CareOptions): () => void {
-  const { database, reader, outcomes, cutter, file } = options;
+  const { database, reader, outcomes, cutter, file, health } = options;
   let pause: NodeJS.Immediate | undefined;
   const turn = () => {
     pause = undefined;
@@ -38,8 +40,8 @@ export function careFor(options: CareOptions): () => void {
       const now = Date.now();
       if (cutter.step(now) || outcomes.forgetOld(now)) pause = setImmediate(turn);
     } catch (error) {
-      // A full or failing disk: writes report it, and the next turn tries again.
-      if (!String((error as { code?: unknown }).code).startsWith('SQLITE_')) throw error;
+      // A full or failing disk: the next turn tries again.
+      if (!health.note(error) && !String((error as { code?: unknown }).code).startsWith('SQLITE_')) throw error;
     }
   };
   const look = () => {

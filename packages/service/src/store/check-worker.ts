@@ -1,0 +1,9 @@
+import { parentPort, workerData } from 'node:worker_threads';
+import Database from 'better-sqlite3';
+import { findDamage } from './find-damage.js';
+
+/** Runs in a thread of its own: looks through a store's file and says what is damaged. */
+const { file } = workerData as { file: string };
+const database = new Database(file, { readonly: true });
+parentPort!.postMessage(findDamage(database));
+database.close();
