@@ -1,3 +1,4 @@
+import { get } from 'node:http';
 import jsonPatch from 'fast-json-patch';
 import { KEY } from './service.js';
 
@@ -41,6 +42,17 @@ export class StreamReader {
     if (earlier) reader.state = earlier.state;
     void reader.#read();
     return reader;
+  }
+
+  /** Makes a request whose answer is left unread. Returns what ends it. */
+  static pausedRequest(url: string, path: string, headers: Record<string, string>): Promise<() => void> {
+    return new Promise((resolve, reject) => {
+      const request = get(new URL(path, url), { headers, agent: false }, (response) => {
+        response.pause().on('error', () => undefined);
+        resolve(() => request.destroy());
+      });
+      request.on('error', reject);
+    });
   }
 
   close(): void {

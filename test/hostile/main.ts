@@ -23,6 +23,10 @@ for (const name of Object.keys(ATTACKS)) {
   console.error(`${name}: ${ATTACKS[name]!.about}`);
   const result = await service.attack(name, ATTACK_MS, SETTLE_MS);
   results.push(result);
+  const { health, read, longRead, watch } = result.waits;
+  const shown = [health, read, longRead, watch].map(Math.round).join(', ');
+  const { before, peak, after } = result.memory;
+  console.error(`  waits ${shown} ms; memory ${[before, peak, after].map(Math.round).join(', ')} MiB`);
   for (const fault of new Set(result.faults)) console.error(`  ${fault}`);
   if (result.alive) continue;
   console.error('  the service did not survive; another takes its place');

@@ -54,8 +54,7 @@ export class Observer {
             resolve();
           };
         });
-        await pads.put('p-1', { turn: value });
-        await arrived;
+        await Promise.all([pads.put('p-1', { turn: value }), arrived]);
       }),
     ]);
   }

@@ -30,7 +30,7 @@ export class AttackedService {
 
   static async start(scale = 1, options: string[] = []): Promise<AttackedService> {
     const { path, remove } = temporaryDirectory();
-    const process = await ServedProcess.start(path, 0, ['--scan-includes', ...options]);
+    const process = await ServedProcess.start(path, 0, ['--scan-includes', '--log-level', 'error', ...options]);
     const service = new AttackedService(process, remove);
     await service.#fill(scale);
     return service;

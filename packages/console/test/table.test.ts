@@ -71,13 +71,13 @@ describe('working with documents in the console', function () {
   });
 
   it('offers the fields of the collection for a new document', async () => {
-    await fill('crews', 6, (n) => ({
+    await fill('teams', 6, (n) => ({
       name: `Crew ${n}`,
       size: n,
       radio: { channel: n },
       ...(n === 0 ? { odd: true } : {}),
     }));
-    const page = await open('data/crews');
+    const page = await open('data/teams');
     await page.getByRole('button', { name: 'New document' }).click();
     const editor = page.getByLabel('Data of the document as JSON');
     await editor.getByText('radio').waitFor();

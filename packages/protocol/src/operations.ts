@@ -116,6 +116,27 @@ export const Sample = z
 export type Sample = z.infer<typeof Sample>;
 
 /** The samples of the last quarter of an hour, and what the journal spans. */
+/** What is held in memory for those who ask, and what was refused or ended because a budget was used up. */
+export const BudgetUse = z
+  .object({
+    heldBytes: z.int().describe('Results being made, states of watches, and answers that have not been read.'),
+    processBytes: z.int().describe('The most that may be held for all together.'),
+    identityBytes: z.int().describe('The most that may be held for one identity.'),
+    holders: z
+      .array(z.object({ holder: z.string(), heldBytes: z.int() }))
+      .describe('For whom most is held: identities, and addresses of those who send no key. At most 20.'),
+    sockets: z.int().describe('Open connections, those included that have not sent a request.'),
+    longReads: z.object({ running: z.int(), waiting: z.int() }),
+    refused: z
+      .object({ identity: z.int(), process: z.int() })
+      .describe('Requests refused since the start, by the budget that was used up.'),
+    ended: z
+      .record(z.string(), z.int())
+      .describe('Connections and watches that were ended since the start, by the reason.'),
+  })
+  .meta({ id: 'BudgetUse' });
+export type BudgetUse = z.infer<typeof BudgetUse>;
+
 export const Measures = z
   .object({
     samples: z.array(Sample).describe('One for each second, the oldest first.'),
@@ -123,6 +144,7 @@ export const Measures = z
     version: z.string(),
     journal: z.object({ first: Seq, last: Seq, from: z.iso.datetime().nullable(), sizeBytes: z.int() }),
     connectionLimit: z.int(),
+    budgets: BudgetUse,
     machine: z
       .object({
         node: z.string().describe('The version of Node.js.'),

@@ -129,6 +129,14 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   const schemas = new Schemas(store.database);
   store.log.judgeData = schemas.judge;
   const attendance = new Attendance(identities, options.connectionLimits);
+  const sockets = new OpenSockets(budgets, bytes, () => attendance.limits);
+  sockets.onEnd = (address, holder, reason) =>
+    identities.audit.add({
+      event: 'refused',
+      identity: holder,
+      address,
+      detail: { problem: reason, to: 'connection' },
+    });
   const context: Context = {
     store,
     schemas,
@@ -143,19 +151,19 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     committer: new Committer(store, traffic, tracing, commitLimits),
     traffic,
     slowQueries,
-    sampler: new Sampler({ store, views, attendance, traffic }),
+    sampler: new Sampler({ store, views, attendance, traffic, bytes, sockets }),
     draining: false,
     onFault: () => undefined,
     commitLimits,
     accessLimits: { ...DEFAULT_ACCESS_LIMITS, ...options.accessLimits },
     budgets,
     bytes,
-    sockets: new OpenSockets(budgets, bytes, () => attendance.limits),
+    sockets,
     maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
     heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
     closing: new Set(),
   };
-  traffic.metrics.attach({ store, views, attendance, traffic });
+  traffic.metrics.attach({ store, views, attendance, traffic, bytes, sockets });
   const app = await buildApp(context, options, tracing);
   reportOn(context, app.log, tracing);
   context.sockets.watch(app.server);

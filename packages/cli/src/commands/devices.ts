@@ -1,5 +1,5 @@
 import { describeForm, formatBytes, formatDuration, type QueryForm } from '@uproar/core';
-import type { ConnectionInfo, ConnectionListing, ConnectionWatch } from '@uproar/protocol';
+import type { BudgetUse, ConnectionInfo, ConnectionListing, ConnectionWatch, Measures } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
@@ -36,6 +36,8 @@ export function addDevices(program: Command): void {
         }
         const rest = found > connections.length ? `, ${connections.length} shown` : '';
         process.stderr.write(pc.dim(`${search === undefined ? total : `${found} of ${total}`} connected${rest}\n`));
+        const { budgets } = await store.fetch<Measures>(`/v1/measures?after=${new Date().toISOString()}`);
+        process.stderr.write(pc.dim(describeBudgets(budgets)));
       }),
     );
   withStoreOptions(devices.command('end'))
@@ -48,6 +50,26 @@ export function addDevices(program: Command): void {
         process.stdout.write(`${pc.green('ended')} ${id}\n`);
       }),
     );
+}
+
+/** Identities that are named with what they use. */
+const MAX_NAMED = 5;
+
+/** Who uses how much memory, and what was refused because of that. */
+function describeBudgets({ heldBytes, processBytes, holders, refused, ended }: BudgetUse): string {
+  const users = holders
+    .filter((holder) => holder.heldBytes > 0)
+    .slice(0, MAX_NAMED)
+    .map((holder) => `${holder.holder} ${formatBytes(holder.heldBytes)}`);
+  const counts = Object.entries({ ...ended, 'refused-requests': refused.identity + refused.process })
+    .filter(([, count]) => count > 0)
+    .map(([reason, count]) => `${reason} ${count}`);
+  return [
+    `memory used for clients: ${formatBytes(heldBytes)} of ${formatBytes(processBytes)}`,
+    ...(users.length > 0 ? [`most by ${users.join(', ')}`] : []),
+    ...(counts.length > 0 ? [`ended or refused since the start: ${counts.join(', ')}`] : []),
+    '',
+  ].join('\n');
 }
 
 function rowOf({ id, device, agent, identity, since, sentBytes, unreadBytes, watches }: ConnectionInfo): string[] {

@@ -111,7 +111,27 @@ const facts = computed(() => [
   { name: 'Views', value: now.value?.views.toLocaleString() ?? '–' },
   { name: 'Requests a second', value: now.value ? count(now.value.requests) : '–' },
   { name: 'Journal', value: journalSpan.value },
+  {
+    name: 'Memory for clients',
+    value: `${formatBytes(budgets.value?.heldBytes ?? 0)} of ${formatBytes(budgets.value?.processBytes ?? 0)}`,
+  },
 ]);
+const budgets = computed(() => measures.value?.budgets);
+/** What each reason to end a connection or to refuse a request means. */
+const REASONS: Readonly<Record<string, string>> = {
+  idle: 'Connections closed because they sent no request',
+  unread: 'Connections closed because they read nothing',
+  'too-much-unread': 'Connections closed because too much waited to be read',
+  unfinished: 'Connections closed because a message did not end',
+  'too-many': 'Connections refused because there were too many',
+  'live-work': 'Watches ended because their conditions took too much work',
+  identity: 'Requests refused because one identity used its memory',
+  process: 'Requests refused because all memory for clients was used',
+};
+const refusals = computed(() =>
+  Object.entries({ ...budgets.value?.ended, ...budgets.value?.refused }).filter(([, times]) => times > 0),
+);
+const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => heldBytes > 0) ?? []);
 </script>
 
 <template>
@@ -133,6 +153,35 @@ const facts = computed(() => [
       <div class="plots">
         <TimePlot v-for="plot in plots" :key="plot.title" v-bind="plot" :times="times" />
       </div>
+      <section aria-labelledby="budgets">
+        <h2 id="budgets">Budgets</h2>
+        <p v-if="holders.length === 0 && refusals.length === 0" class="muted">
+          No client uses much, and nothing was refused since the service was started.
+        </p>
+        <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="budgets">
+          <table class="plain">
+            <thead>
+              <tr>
+                <th scope="col">Who uses memory, and what was refused</th>
+                <th scope="col" class="numeric">Memory</th>
+                <th scope="col" class="numeric">Times</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="{ holder, heldBytes } in holders" :key="holder">
+                <td class="mono">{{ holder }}</td>
+                <td class="numeric">{{ formatBytes(heldBytes) }}</td>
+                <td />
+              </tr>
+              <tr v-for="[reason, times] in refusals" :key="reason">
+                <td>{{ REASONS[reason] ?? reason }}</td>
+                <td />
+                <td class="numeric">{{ times.toLocaleString() }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </section>
       <section aria-labelledby="slow">
         <h2 id="slow">Slow queries</h2>
         <p v-if="!queries || queries.queries.length === 0" class="muted">

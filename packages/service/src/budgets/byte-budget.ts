@@ -38,6 +38,15 @@ export class ByteBudget {
     return (this.#leased.get(holder) ?? 0) + (this.#unread.get(holder) ?? 0);
   }
 
+  /** For whom most is held, and how much. */
+  list(limit: number): { holder: string; heldBytes: number }[] {
+    const holders = new Set([...this.#leased.keys(), ...this.#unread.keys()]);
+    return [...holders]
+      .map((holder) => ({ holder, heldBytes: this.of(holder) }))
+      .sort((a, b) => b.heldBytes - a.heldBytes)
+      .slice(0, limit);
+  }
+
   /** Notes what has been sent to each holder and not been read. */
   noteUnread(unread: ReadonlyMap<string, number>): void {
     this.#unread = unread;

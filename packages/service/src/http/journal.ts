@@ -54,7 +54,7 @@ const Parameters = z.strictObject(
   },
 );
 
-/** A page of the journal ends when it has more bytes than this. */
+/** A page of the journal ends when its documents take more bytes than this, or half of what a result may take. */
 const PAGE_BYTES = 8 * 1024 * 1024;
 
 /** A commit up to this size is not measured for a page; 10,000 of them stay small. */
@@ -261,7 +261,7 @@ class Source {
     if (!isRestricted(this.identity) || this.#document) return read(from, limit);
     const page: JournalEntry[] = [];
     let bytes = 0;
-    while (page.length < limit && bytes <= PAGE_BYTES) {
+    while (page.length < limit && bytes <= this.#pageBytes) {
       const entries = read(from, limit - page.length);
       if (entries.length === 0) break;
       const seen = entries.map((entry) => ({
@@ -272,7 +272,7 @@ class Source {
         page.push(entry);
         from = entry.seq;
         if (entry.sizeBytes > SMALL_COMMIT) bytes += this.#seenBytes([entry]);
-        if (bytes > PAGE_BYTES) break;
+        if (bytes > this.#pageBytes) break;
       }
       await new Promise((resolve) => setImmediate(resolve));
     }
@@ -280,11 +280,15 @@ class Source {
   }
 
   after(seq: number, limit: number): JournalEntry[] {
-    return this.#document ? this.#ofDocument({ after: seq }, limit) : this.#context.store.journal.after(seq, limit);
+    return this.#document
+      ? this.#ofDocument({ after: seq }, limit)
+      : this.#context.store.journal.after(seq, limit, this.#pageBytes);
   }
 
   before(seq: number, limit: number): JournalEntry[] {
-    return this.#document ? this.#ofDocument({ before: seq }, limit) : this.#context.store.journal.before(seq, limit);
+    return this.#document
+      ? this.#ofDocument({ before: seq }, limit)
+      : this.#context.store.journal.before(seq, limit, this.#pageBytes);
   }
 
   hasAfter(seq: number): boolean {
@@ -325,11 +329,11 @@ class Source {
     let looked = 0;
     let rawBytes = 0;
     for (let from = place; seen.length < limit;) {
-      const entries = store.journal.ofDocument(info.number, this.#document!.id, from, limit);
+      const entries = store.journal.ofDocument(info.number, this.#document!.id, from, limit, this.#pageBytes);
       seen.push(...entries.filter(({ changes }) => changes.some((change) => this.#see(change) !== undefined)));
       if (entries.length === 0) break;
       rawBytes += entries.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0);
-      if (rawBytes > PAGE_BYTES && this.#seenBytes(seen) > PAGE_BYTES) break;
+      if (rawBytes > this.#pageBytes && this.#seenBytes(seen) > this.#pageBytes) break;
       if ((looked += entries.length) > most) {
         throw problemError(
           'query-too-costly',
@@ -340,6 +344,10 @@ class Source {
       from = 'before' in place ? { before: seq } : { after: seq };
     }
     return seen.slice(0, limit);
+  }
+
+  get #pageBytes(): number {
+    return Math.min(PAGE_BYTES, this.#context.budgets.resultBytes / 2);
   }
 
   /** The bytes of what is seen of commits; how much is hidden must not show in where a page ends. */

@@ -1,5 +1,5 @@
 import { formatTime } from '@uproar/core';
-import { Measures, Problem, SlowQuery, ViewCost } from '@uproar/protocol';
+import { Measures, Problem, SlowQuery, ViewCost, type BudgetUse } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
@@ -43,6 +43,7 @@ export function serveMeasures(app: FastifyInstance, context: Context): void {
         version: VERSION,
         journal: { first, last, from: oldest ? formatTime(oldest.timeMs) : null, sizeBytes: store.journal.sizeBytes },
         connectionLimit: context.attendance.limits.total,
+        budgets: describeBudgets(context),
         machine: describeMachine(store.directory),
       };
     },
@@ -87,4 +88,20 @@ export function serveMeasures(app: FastifyInstance, context: Context): void {
       };
     },
   );
+}
+
+/** Holders that are named. */
+const MAX_HOLDERS = 20;
+
+function describeBudgets({ bytes, budgets, sockets, store, views }: Context): BudgetUse {
+  return {
+    heldBytes: bytes.total,
+    processBytes: budgets.processBytes,
+    identityBytes: budgets.identityBytes,
+    holders: bytes.list(MAX_HOLDERS),
+    sockets: sockets.size,
+    longReads: store.reader.load,
+    refused: { ...bytes.refused },
+    ended: { ...sockets.ended, 'live-work': views.endedForWork },
+  };
 }

@@ -299,7 +299,13 @@ export class LiveView {
   ): Subscription {
     const subscription = new Subscription(this, sink, holder, fail);
     this.#subscriptions.add(subscription);
-    const first = this.#first(resume);
+    let first: LiveEvent | Promise<LiveEvent>;
+    try {
+      first = this.#first(resume);
+    } catch (error) {
+      subscription.stop();
+      throw error;
+    }
     if (first instanceof Promise) {
       first
         .then((event) => subscription.begin(event, send))

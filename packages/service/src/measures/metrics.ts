@@ -70,7 +70,7 @@ export class Metrics {
   /** Says what else there is to tell: what is counted elsewhere, and what is so at the moment. */
   attach(measured: Measured): void {
     this.#measured = measured;
-    const { store, views, attendance, traffic } = measured;
+    const { store, views, attendance, traffic, bytes, sockets } = measured;
     const { totals } = traffic;
     this.#total('uproar_writes_total', 'Writes of commits that were applied.', () => totals.writes);
     this.#total('uproar_deliveries_total', 'Events sent to those who watch.', () => totals.deliveries);
@@ -93,6 +93,29 @@ export class Metrics {
       const { bavail, bsize } = statfsSync(store.directory);
       return bavail * bsize;
     });
+    this.#gauge(
+      'uproar_held_bytes',
+      'Bytes held for those who ask: results, states of watches, answers not read.',
+      () => bytes.total,
+    );
+    this.#gauge('uproar_sockets', 'Open connections, those included that have not sent a request.', () => sockets.size);
+    this.#gauge('uproar_long_reads_running', 'Long reads under way.', () => store.reader.load.running);
+    this.#gauge('uproar_long_reads_waiting', 'Long reads that wait for their turn.', () => store.reader.load.waiting);
+    this.#totals(
+      'uproar_budget_refusals_total',
+      'Requests refused, by the budget that was used up.',
+      'budget',
+      () => bytes.refused,
+    );
+    this.#totals(
+      'uproar_ended_total',
+      'Connections and watches ended because a budget was used up, by the reason.',
+      'reason',
+      () => ({
+        ...sockets.ended,
+        'live-work': views.endedForWork,
+      }),
+    );
     new Gauge({
       name: 'uproar_connections',
       help: 'Connections that stay open, by how they were made.',
@@ -129,6 +152,20 @@ export class Metrics {
     labelNames: Label[] = [],
   ): Histogram<Label> {
     return new Histogram({ name, help, buckets, labelNames, registers: [this.#registry] });
+  }
+
+  /** Counters that are kept elsewhere, one for each value of a label. */
+  #totals(name: string, help: string, label: string, read: () => Record<string, number>): void {
+    new Counter({
+      name,
+      help,
+      labelNames: [label],
+      registers: [this.#registry],
+      collect() {
+        this.reset();
+        for (const [value, count] of Object.entries(read())) this.inc({ [label]: value }, count);
+      },
+    });
   }
 
   /** A counter that is kept elsewhere. */

@@ -4,6 +4,8 @@ import { getHeapStatistics } from 'node:v8';
 import { formatTime } from '@uproar/core';
 import type { Sample } from '@uproar/protocol';
 import type { Attendance } from '../identity/attendance.js';
+import type { ByteBudget } from '../budgets/byte-budget.js';
+import type { OpenSockets } from '../budgets/open-sockets.js';
 import type { LiveViews } from '../live/live-views.js';
 import { databaseFile, type Store } from '../store/index.js';
 import type { Traffic } from './traffic.js';
@@ -21,6 +23,8 @@ export interface Measured {
   views: LiveViews;
   attendance: Attendance;
   traffic: Traffic;
+  bytes: ByteBudget;
+  sockets: OpenSockets;
 }
 
 /** Takes a sample of the service each second and keeps those of the last quarter of an hour. */

@@ -170,13 +170,13 @@ export class Journal {
   }
 
   /** Commits after `seq`, oldest first: up to `limit`, fewer where they are large; at least one if there is one. */
-  after(seq: number, limit: number): JournalEntry[] {
-    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_AFTER).all(seq, limit));
+  after(seq: number, limit: number, bytes = BYTES_AT_ONCE): JournalEntry[] {
+    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_AFTER).all(seq, limit), bytes);
   }
 
   /** Commits before `seq`, newest first. As {@link after}. */
-  before(seq: number, limit: number): JournalEntry[] {
-    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_BEFORE).all(seq, limit));
+  before(seq: number, limit: number, bytes = BYTES_AT_ONCE): JournalEntry[] {
+    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_BEFORE).all(seq, limit), bytes);
   }
 
   /**
@@ -188,6 +188,7 @@ export class Journal {
     id: string,
     place: { before: number } | { after: number },
     limit: number,
+    mostBytes = BYTES_AT_ONCE,
   ): JournalEntry[] {
     const seqs =
       'before' in place
@@ -200,7 +201,7 @@ export class Journal {
     const entries: JournalEntry[] = [];
     let bytes = 0;
     for (const seq of seqs) {
-      if (bytes >= BYTES_AT_ONCE) break;
+      if (bytes >= mostBytes) break;
       const rows = this.#prepare<[number, string, number], ChangeRow>(CHANGES_OF).all(collection, id, seq);
       const commit = this.#prepare<[number], CommitRow>(COMMIT).get(seq)!;
       entries.push(this.#entry(commit, rows));
@@ -272,12 +273,12 @@ export class Journal {
   }
 
   /** The commits with their changes, as many as may be in memory at once. All rows must stand in one direction. */
-  #entries(commits: CommitRow[]): JournalEntry[] {
+  #entries(commits: CommitRow[], mostBytes: number): JournalEntry[] {
     const entries: JournalEntry[] = [];
     let changes = 0;
     let bytes = 0;
     for (const commit of commits) {
-      if (changes >= CHANGES_AT_ONCE || bytes >= BYTES_AT_ONCE) break;
+      if (changes >= CHANGES_AT_ONCE || bytes >= mostBytes) break;
       const rows = this.#prepare<[number, number], ChangeRow>(CHANGES_BETWEEN).all(
         commit.firstChange,
         this.#firstChangeAfter(commit.seq),
