@@ -12,10 +12,18 @@ const options = {
   // Spatial relations are left out of browsers on purpose.
   logOverride: { 'ignored-bare-import': 'silent' },
 };
+/** What is loaded when it is needed lies beside the one file, wherever in the sources it is asked for. */
+const besideItself = {
+  name: 'beside itself',
+  setup: ({ onResolve }) =>
+    onResolve({ filter: /uproar-more\.js$/ }, ({ kind }) =>
+      kind === 'dynamic-import' ? { path: './uproar-more.js', external: true } : undefined,
+    ),
+};
 await build({
   ...options,
   entryPoints: [at('./dist/index.js')],
   outfile: at('./dist/bundle/uproar.js'),
-  external: ['./uproar-more.js', '../uproar-more.js'],
+  plugins: [besideItself],
 });
 await build({ ...options, entryPoints: [at('./dist/uproar-more.js')], outfile: at('./dist/bundle/uproar-more.js') });

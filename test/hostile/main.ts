@@ -54,8 +54,8 @@ for (const { attack, waits, memory, alive, faults } of results) {
     held ? 'held' : alive ? 'missed' : 'killed',
   ]);
 }
-console.log(table.toString());
-console.log(
-  `waits at worst; held: at most ${MOST.waitMs} ms and ${MOST.peakMiB} MiB, and every long read answered afterwards`,
+process.stdout.write(`${table.toString()}\n`);
+process.stdout.write(
+  `waits at worst; held: at most ${MOST.waitMs} ms and ${MOST.peakMiB} MiB, and every long read answered afterwards\n`,
 );
 process.exit(failed === 0 ? 0 : 1);

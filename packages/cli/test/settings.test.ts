@@ -9,6 +9,15 @@ import { KEY, until } from '../../../test/service.js';
 describe('the settings of a service', () => {
   const bench = new CommandBench();
 
+  it('adds up what an option of a list is given several times', async () => {
+    const { out, code } = await new Run(
+      ['serve', '--allow-origin', 'https://a.example', '--allow-origin', 'https://b.example', '--print-settings'],
+      {},
+    ).ended;
+    expect(code).to.equal(0);
+    expect(out).to.include('https://a.example,https://b.example');
+  });
+
   it('come from options before the environment before the file, and say where from', async () => {
     const file = bench.file(
       'settings.yaml',

@@ -42,6 +42,11 @@ export interface LinkListener {
 /** A call that got no answer. */
 export class ConnectionError extends Error {
   override name = 'ConnectionError';
+
+  /** Also true for errors of a copy of this class, as files that are bundled apart have one each. */
+  static override [Symbol.hasInstance](value: unknown): boolean {
+    return value instanceof Error && value.name === 'ConnectionError';
+  }
 }
 
 /** A token, or what gets one; it is asked whenever a connection is made, and before the token it gave last expires. */

@@ -31,7 +31,10 @@ export interface Refused {
  * Decides what becomes of a write that was refused: nothing more (undefined: it is undone, and its promise rejected), or another
  * commit that is sent in its place.
  */
-export type OnRefused = (refused: Refused) => WireCommit | undefined | void | Promise<WireCommit | undefined | void>;
+export type OnRefused =
+  | ((refused: Refused) => WireCommit | undefined | Promise<WireCommit | undefined>)
+  | ((refused: Refused) => void)
+  | ((refused: Refused) => Promise<void>);
 
 /** What an outbox works with. */
 export interface OutboxOptions {
@@ -126,7 +129,8 @@ export class Outbox {
       waiting.retried = retried;
       waiting.settle.push({ resolve, reject });
       this.#options.changed(entry);
-      storage.putEntry(entry).then(
+      // A storage may also fail at once.
+      (async () => storage.putEntry(entry))().then(
         () => {
           storage.announce?.({ kind: 'added', entry });
           this.pump();
@@ -248,7 +252,7 @@ export class Outbox {
   async #refused(waiting: Waiting, error: ProblemError): Promise<void> {
     const { entry } = waiting;
     const refused = { commit: entry.commit, problem: error.problem };
-    let instead: WireCommit | undefined | void;
+    let instead: unknown;
     try {
       if (!waiting.retried || error.problem.read === undefined) instead = await this.#options.onRefused?.(refused);
     } catch (fault) {
@@ -257,7 +261,7 @@ export class Outbox {
     await this.#remove(waiting, { problem: error.problem });
     this.#options.changed(entry);
     if (instead) {
-      const again = this.add({ ...instead, id: this.#options.newId() });
+      const again = this.add({ ...(instead as WireCommit), id: this.#options.newId() });
       for (const { resolve, reject } of waiting.settle) again.then(resolve, reject);
       again.catch(() => undefined);
     } else for (const { reject } of waiting.settle) reject(error);

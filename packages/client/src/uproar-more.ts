@@ -4,5 +4,6 @@
  */
 export { openDB } from 'idb';
 export { HttpLink } from './http-link.js';
+export { originRefused } from './origin-refused.js';
 export { checkWay } from './check-way.js';
 export { link, pendingUploads, resumeUploads, upload } from './send-file.js';

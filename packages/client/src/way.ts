@@ -1,7 +1,6 @@
 import { Connection, defaultBackoffMs } from './connection.js';
 import { LaterLink } from './later-link.js';
 import type { Link, LinkListener } from './link.js';
-import { PROBLEM_TYPE_PREFIX } from '@uproar/protocol/problem-error';
 import type { ConnectOptions } from './options.js';
 import type { OpenSocket } from './socket.js';
 
@@ -107,11 +106,7 @@ export class Way {
       return;
     }
     if (this.#link !== socket || socket.everOpened) return;
-    socket.refuse({
-      type: `${PROBLEM_TYPE_PREFIX}origin-refused`,
-      title: 'Pages of this origin may not use the store',
-      status: 403,
-      detail: `The store at ${url} answers, but does not let pages of ${origin} use it. Start it with --allow-origin ${origin}.`,
-    });
+    const { originRefused } = await import('./uproar-more.js');
+    socket.refuse(originRefused(url, origin));
   }
 }

@@ -1,7 +1,9 @@
 import { expect } from 'chai';
 import { readFileSync } from 'node:fs';
+import { createServer } from 'node:http';
 import { gzipSync } from 'node:zlib';
 import { chromium, type Browser, type BrowserContext, type Page } from 'playwright-core';
+import type * as Client from '@uproar/client';
 import { CLIENT_FILE } from '@uproar/client/file';
 import { drawBalloon, FIELD_DIRECTORY } from '@uproar/demo';
 import { CHROMIUM } from '../../../test/chromium.js';
@@ -58,9 +60,53 @@ describe('the client in a browser', function () {
   };
   const balloon = async () => (await service.client().collection('balloons').get('bl-17'))!.data;
 
+  /** An app of another origin: a page on another port. */
+  const serveApp = async () => {
+    const server = createServer((_request, response) =>
+      response.setHeader('content-type', 'text/html').end('<!doctype html><title>an app</title>'),
+    );
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const { port } = server.address() as { port: number };
+    const close = () => {
+      server.close();
+      server.closeAllConnections();
+    };
+    return { origin: `http://127.0.0.1:${port}`, close };
+  };
+
   it('is one file, small enough for a phone', () => {
     const bytes = gzipSync(readFileSync(CLIENT_FILE), { level: 9 }).length;
     expect(bytes, 'gzipped bytes').to.be.below(25_000);
+  });
+
+  it('tells a page of another origin that the store does not let it in, and how to let it', async () => {
+    const page = await context.newPage();
+    const app = await serveApp();
+    await page.goto(app.origin);
+    const problem = await page.evaluate(async (url) => {
+      const { connect } = (await import(`${url}/client/uproar.js`)) as typeof Client;
+      const store = connect(url, { token: 'whatever' });
+      return new Promise((resolve) => store.subscribe((state) => state.name === 'refused' && resolve(state.problem)));
+    }, service.url);
+    expect(problem).to.include({ type: '/problems/origin-refused', status: 403 });
+    expect((problem as { detail: string }).detail).to.include(`--allow-origin ${app.origin}`);
+    app.close();
+  });
+
+  it('lets pages of this machine in while the store stands open', async () => {
+    const open = await TestService.start({ clientFile: CLIENT_FILE, openUntilMs: Date.now() + 60_000 });
+    const page = await context.newPage();
+    const app = await serveApp();
+    await page.goto(app.origin);
+    const state = await page.evaluate(async (url) => {
+      const { connect } = (await import(`${url}/client/uproar.js`)) as typeof Client;
+      const store = connect(url);
+      await store.collection('notes').put('n-1', { n: 1 });
+      return store.state.name;
+    }, open.url);
+    expect(state).to.equal('online');
+    app.close();
+    await open.stop();
   });
 
   it('is served to pages of any origin, and not sent again when it has not changed', async () => {

@@ -17,7 +17,7 @@ const SEQUENCE_COUNT = 0x4000000;
  * @param notBeforeMs the ids are of a later time than this, whatever the clock says
  */
 export function createIdGenerator(sources: IdSources, notBeforeMs = -1): () => string {
-  let lastMs = notBeforeMs;
+  let lastMs = notBeforeMs + 1;
   let sequence = 0;
   const bytes = new Uint8Array(16);
   return () => {

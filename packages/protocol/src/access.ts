@@ -81,7 +81,7 @@ export type PolicyWarning = z.infer<typeof PolicyWarning>;
 export const PolicyForm = z.strictObject(
   {
     text: z
-      .string()
+      .string({ error: 'Send the policy, YAML or JSON, as one text: {"text": "collections: …"}.' })
       .max(1024 * 1024)
       .describe('YAML or JSON.'),
     note: z.string().max(500).optional(),
@@ -95,7 +95,7 @@ export const PolicyForm = z.strictObject(
   {
     error: (issue) =>
       issue.code === 'unrecognized_keys'
-        ? `There is no member ${String(issue.keys)}. Send the policy, YAML or JSON, as one text: {"text": "collections: …"}.`
+        ? `There is no member ${String(issue.keys)}; there are: text, note, ifVersion, dryRun.`
         : undefined,
   },
 );

@@ -10,7 +10,7 @@ export interface BudgetLimits {
   processBytes: number;
   /** Steps of work that the conditions of one query may take. */
   queryWork: number;
-  /** Steps of work a second that the watches of one identity may take; ten times as many at once. */
+  /** Steps of work a second that the watches of one identity may take; twice as many at once. */
   watchWork: number;
   /** What a WebSocket connection may send before it has said who it is. */
   helloBytes: number;

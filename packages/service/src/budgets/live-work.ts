@@ -1,7 +1,7 @@
 import type { BudgetLimits } from './limits.js';
 
 /** So many seconds' worth of work may be taken at once. */
-const BURST_SECONDS = 10;
+const BURST_SECONDS = 2;
 
 /** Accounts that have been idle are forgotten when there are more than this. */
 const MAX_ACCOUNTS = 10_000;
@@ -22,13 +22,22 @@ export class LiveWork {
     return BURST_SECONDS * this.#perSecond;
   }
 
+  /** How many steps an identity may still take. */
+  leftFor(holder: string, nowMs: number): number {
+    return this.most - this.#takenBy(holder, nowMs);
+  }
+
+  #takenBy(holder: string, nowMs: number): number {
+    const before = this.#taken.get(holder);
+    return before ? Math.max(0, before.steps - ((nowMs - before.atMs) / 1000) * this.#perSecond) : 0;
+  }
+
   /** Notes steps that were taken for an identity. Returns whether its budget is used up. */
   take(holder: string, steps: number, nowMs: number): boolean {
-    const before = this.#taken.get(holder);
-    const left = before ? Math.max(0, before.steps - ((nowMs - before.atMs) / 1000) * this.#perSecond) : 0;
+    const left = this.#takenBy(holder, nowMs);
     this.#taken.delete(holder);
     this.#taken.set(holder, { steps: left + steps, atMs: nowMs });
     if (this.#taken.size > MAX_ACCOUNTS) this.#taken.delete(this.#taken.keys().next().value!);
-    return left + steps > this.most;
+    return left + steps >= this.most;
   }
 }

@@ -36,7 +36,11 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
         },
       },
     },
-    () => ({ status: 'ok' as const, keyless: identities.policy.anonymous || identities.openUntilMs() !== undefined }),
+    (_request, reply) => {
+      // A page whose origin is refused can thus tell that something answers, though not what.
+      reply.header('cross-origin-resource-policy', 'cross-origin');
+      return { status: 'ok' as const, keyless: identities.policy.anonymous || identities.openUntilMs() !== undefined };
+    },
   );
   routes.get(
     '/readyz',

@@ -74,6 +74,7 @@ export async function findShape(
 
 async function countMatching(store: Store, query: Query, limits: ReadLimits): Promise<number> {
   let count = 0;
-  for await (const _found of store.reader.stream(query, limits)) count++;
+  const documents = store.reader.stream(query, limits);
+  while (!(await documents.next()).done) count++;
   return count;
 }

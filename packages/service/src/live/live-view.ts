@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { exceedsSize, type DocumentChange, type JsonValue } from '@uproar/core';
+import { exceedsSize, WorkLimitError, type DocumentChange, type JsonValue } from '@uproar/core';
 import { ProblemError, type WatchTarget } from '@uproar/protocol';
 import type { ByteBudget, ByteLease } from '../budgets/byte-budget.js';
 import { asCostly, tooManyBytes, tooMuchLiveWork } from '../budgets/costs.js';
@@ -333,9 +333,16 @@ export class LiveView {
     const started = performance.now();
     this.cost.tested++;
     const { meters = [] } = this.source;
+    const left = meters.length === 0 ? Infinity : this.#workLeft(started);
+    if (left <= 0) return this.#charge(0, started);
     const before = meters.reduce((sum, { total }) => sum + total, 0);
-    for (const meter of meters) meter.limitTo(this.budgets.liveWork.most);
-    this.#distribute(seq, changes, sinceMs);
+    for (const meter of meters) meter.limitTo(left);
+    try {
+      this.#distribute(seq, changes, sinceMs);
+    } catch (error) {
+      // What goes wrong with one view must not keep the others from being told.
+      this.#failOn(error);
+    }
     for (const meter of meters) meter.limitTo(Infinity);
     const steps = meters.reduce((sum, { total }) => sum + total, 0) - before;
     if (steps > LITTLE_WORK) this.#charge(steps, started);
@@ -359,6 +366,21 @@ export class LiveView {
       .finally(() => (this.#refilling = undefined));
   }
 
+  /** How many steps those who watch may still take together. */
+  #workLeft(nowMs: number): number {
+    const { liveWork } = this.budgets;
+    const holders = new Set<string>();
+    let left = 0;
+    for (const { holder } of this.#subscriptions) {
+      if (holders.has(holder)) continue;
+      holders.add(holder);
+      left += Math.max(0, liveWork.leftFor(holder, nowMs));
+      // As much as one may take at once is enough for all.
+      if (left >= liveWork.most) return liveWork.most;
+    }
+    return left;
+  }
+
   /** The work is shared by all who watch; those whose budget is used up watch no longer. */
   #charge(steps: number, nowMs: number): void {
     const { liveWork } = this.budgets;
@@ -375,7 +397,7 @@ export class LiveView {
 
   /** What costs too much to go on with ends; after anything else each connection asks anew when it catches up. */
   #failOn(error: unknown): void {
-    const costly = asCostly(error);
+    const costly = error instanceof WorkLimitError ? tooMuchLiveWork() : asCostly(error);
     if (!isBudgetProblem(costly)) return this.#fallBehind();
     for (const subscription of [...this.#subscriptions]) subscription.end(costly);
   }

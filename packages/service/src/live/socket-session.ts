@@ -34,6 +34,9 @@ export const LIVE_PATH = '/v1/live';
 /** A connection that has not said who it is by then is closed. */
 const HELLO_WITHIN_MS = 10_000;
 
+/** The calls of one connection are answered for so long before others are served. */
+const SLICE_MS = 8;
+
 /** Queries of one connection that are answered at the same time. */
 const MAX_QUERIES = 4;
 
@@ -77,6 +80,8 @@ export class SocketSession implements WatchTeller, Presence {
   #draining = false;
   /** How many queries are being answered. */
   #queries = 0;
+  /** Until when it is served in this turn; undefined before its first call in it. */
+  #sliceEndMs: number | undefined;
   /** Bytes of a message that has not ended yet. */
   #unfinished = 0;
   /** What the device calls itself. */
@@ -219,7 +224,22 @@ export class SocketSession implements WatchTeller, Presence {
 
   /** Whether what comes must wait: for the other side to read, or for calls before it. */
   get #mustWait(): boolean {
-    return this.full || this.#recognising || this.#queries >= MAX_QUERIES;
+    return this.full || this.#recognising || this.#queries >= MAX_QUERIES || this.#isSliceOver;
+  }
+
+  /** Whether this connection has been served for long enough in this turn; the rest of its calls wait for the next one. */
+  get #isSliceOver(): boolean {
+    return this.#sliceEndMs !== undefined && performance.now() > this.#sliceEndMs;
+  }
+
+  /** Begins the time in which this connection is served, with its first call in a turn of the event loop. */
+  #beginSlice(): void {
+    if (this.#sliceEndMs !== undefined) return;
+    this.#sliceEndMs = performance.now() + SLICE_MS;
+    setImmediate(() => {
+      this.#sliceEndMs = undefined;
+      if (this.#heldMessages.length > 0) this.#handleHeld();
+    });
   }
 
   /** Notes bytes that have come. Before the other side has said who it is, it may send only a few. */
@@ -244,6 +264,7 @@ export class SocketSession implements WatchTeller, Presence {
   }
 
   #handle(message: Buffer): void {
+    this.#beginSlice();
     let id: string | number | null = null;
     try {
       id = findCallId(message) ?? null;

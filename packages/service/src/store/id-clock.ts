@@ -33,7 +33,7 @@ export class IdClock {
   now(): number {
     const now = Date.now();
     if (now >= this.#latest) this.#latest = now;
-    else if (this.#written < this.#latest) this.#write(this.#latest + AHEAD_MS);
+    else if (this.#written <= this.#latest) this.#write(this.#latest + AHEAD_MS);
     return now;
   }
 

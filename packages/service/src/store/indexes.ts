@@ -78,6 +78,7 @@ export class Indexes {
       await existing.filling;
       return describe(existing);
     }
+    this.#dropUnfinished(collection, fields);
     const number = this.#database.transaction(() => {
       const { lastInsertRowid } = this.#database
         .prepare('INSERT INTO indexes (collection, fields, ready, created) VALUES (?, ?, 0, ?)')
@@ -94,6 +95,15 @@ export class Indexes {
     index.filling = this.#fillAll(index);
     await index.filling;
     return describe(index);
+  }
+
+  /** Removes what an attempt has left behind that the disk did not let be taken back. */
+  #dropUnfinished(collection: number, fields: string): void {
+    const left = this.#database
+      .prepare<[number, string], number>('SELECT number FROM indexes WHERE collection = ? AND fields = ? AND ready = 0')
+      .pluck()
+      .all(collection, fields);
+    for (const number of left) this.#dropTable(number);
   }
 
   async #fillAll(index: OpenIndex): Promise<void> {

@@ -1,5 +1,5 @@
 import type Database from 'better-sqlite3';
-import { formatTime, relatedTo, type Document, type JsonObject, type Query } from '@uproar/core';
+import { formatTime, relatedTo, type Document, type JsonObject, type Query, WorkLimitError } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { Collections } from './collections.js';
 import { parseStored, stringifyStored, type Documents, type StoredDocument } from './documents.js';
@@ -201,6 +201,7 @@ export class Reader {
     const plan = this.plan(query);
     if (!plan) return { seq, found: [], more: false, plan, documentsRead: 0 };
     if (!plan.ordered || wanted > MAX_READ_AT_ONCE) return undefined;
+    query.work.limitTo(WORK_AT_ONCE);
     try {
       // Mostly SQL has narrowed the candidates down to the result, so that as many as are wanted are all it takes.
       const first = this.#statement(`${plan.sql} LIMIT ${wanted + 1}`);
@@ -214,7 +215,11 @@ export class Reader {
       const reading = this.#choose(query, plan, seq, all, wanted, limits, skip);
       return reading && reading.documentsRead > MAX_READ_AT_ONCE ? undefined : reading;
     } catch (error) {
-      throw asCostly(error);
+      // What takes more work than may be done in one go may still be within what one document may take.
+      if (error instanceof WorkLimitError) return undefined;
+      throw error;
+    } finally {
+      query.work.limitTo(Infinity);
     }
   }
 
@@ -259,11 +264,9 @@ export class Reader {
     const page = new Page(query, wanted, limits);
     const relations =
       query.includes.length > 0 ? new StoredRelations(this.#options, this.rows, true, limits) : undefined;
-    const workBefore = query.work.total;
     let documentsRead = 0;
     for (const stored of rows) {
       documentsRead++;
-      if (query.work.total - workBefore > WORK_AT_ONCE) return undefined;
       const document = new Candidate(stored);
       if (query.matches({ document }) !== true || skip?.(stored.id)) continue;
       const found = new Found(stored, document.data);
