@@ -130,10 +130,10 @@ export class HttpLink implements Link {
     }
   }
 
-  /** A watch that may not be seen any more has ended; all else, and a token that has expired, is a reason to connect again. */
+  /** A watch that is not allowed or costs too much has ended; all else, and a token that has expired, is a reason to connect again. */
   #ended(watch: string, problem: Problem, begun: boolean, reject: (error: Error) => void): void {
     this.#streams.delete(watch);
-    if (problem.status !== 403) this.#lost(problem.detail);
+    if (![403, 422, 429].includes(problem.status)) this.#lost(problem.detail);
     else if (begun) this.#listener.notified('end', { watch, problem } as never);
     else reject(new ProblemError(problem));
   }

@@ -238,7 +238,8 @@ export class SocketSession implements WatchTeller, Presence {
     this.#sliceEndMs = performance.now() + SLICE_MS;
     setImmediate(() => {
       this.#sliceEndMs = undefined;
-      if (this.#heldMessages.length > 0) this.#handleHeld();
+      // Also where nothing is held any more, the socket may have been paused.
+      this.#handleHeld();
     });
   }
 
