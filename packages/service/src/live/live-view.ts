@@ -165,8 +165,8 @@ export class Subscription {
 const MAX_KEPT_CHARACTERS = 4 * 1024 * 1024;
 const MAX_KEPT_IN_ALL = 32 * 1024 * 1024;
 
-/** Less work than this is not counted for anybody. */
-const LITTLE_WORK = 2000;
+/** Less work than this for each of those who watch is not counted. */
+const LITTLE_WORK = 100;
 
 /** What the views of a store share, and are bounded by. */
 export interface ViewBudgets {
@@ -345,7 +345,7 @@ export class LiveView {
     }
     for (const meter of meters) meter.limitTo(Infinity);
     const steps = meters.reduce((sum, { total }) => sum + total, 0) - before;
-    if (steps > LITTLE_WORK) this.#charge(steps, started);
+    if (steps > LITTLE_WORK * this.#subscriptions.size) this.#charge(steps, started);
     this.cost.milliseconds += performance.now() - started;
   }
 
@@ -376,7 +376,7 @@ export class LiveView {
       holders.add(holder);
       left += Math.max(0, liveWork.leftFor(holder, nowMs));
       // As much as one may take at once is enough for all.
-      if (left >= liveWork.most) return liveWork.most;
+      if (left >= liveWork.most) return left;
     }
     return left;
   }
