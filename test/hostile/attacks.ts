@@ -81,6 +81,15 @@ async function forever(sideBySide: number, act: (turn: number) => Promise<unknow
   );
 }
 
+/** A request as it goes over the wire (RFC 9112, section 2.1). */
+const requestText = (...lines: string[]) => [...lines, '', ''].join('\r\n');
+const UPGRADE = [
+  'Connection: Upgrade',
+  'Upgrade: websocket',
+  'Sec-WebSocket-Version: 13',
+  'Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==',
+];
+
 const query = (parts: object) => ({ from: 'spectators', ...parts });
 const HEAVY = {
   parts: Array(1500).fill("part(text,'a',-1)='x'").join(' OR '),
@@ -186,10 +195,7 @@ export const ATTACKS: Record<string, Attack> = {
         Array.from({ length: 100 }, async () => {
           const socket = open(target);
           socket.resume();
-          socket.write(
-            `GET /v1/live HTTP/1.1\r\nHost: ${target.host}\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n` +
-              'Sec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n',
-          );
+          socket.write(requestText('GET /v1/live HTTP/1.1', `Host: ${target.host}`, ...UPGRADE));
           await sleep(200);
           // A text frame of 16 MiB with a mask of zeros (RFC 6455, section 5.2).
           socket.write(Buffer.from([0x81, 0xff, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0]));
@@ -209,7 +215,7 @@ export const ATTACKS: Record<string, Attack> = {
         for (let n = 0; n < 10; n++) {
           const socket = open(target);
           socket.pause();
-          socket.write(`GET /v1/data/spectators?limit=10000 HTTP/1.1\r\nHost: ${target.host}\r\n\r\n`);
+          socket.write(requestText('GET /v1/data/spectators?limit=10000 HTTP/1.1', `Host: ${target.host}`));
         }
         await sleep(50);
       }

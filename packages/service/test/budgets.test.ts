@@ -171,9 +171,15 @@ describe('budgets', () => {
     deaf.on('error', () => undefined);
     deaf.pause();
     for (let n = 0; n < 200; n++) {
-      deaf.write(
-        `GET /v1/data/films?limit=none HTTP/1.1\r\nHost: x\r\nAccept: application/x-ndjson\r\nAuthorization: Bearer ${KEY}\r\n\r\n`,
-      );
+      const lines = [
+        'GET /v1/data/films?limit=none HTTP/1.1',
+        'Host: x',
+        'Accept: application/x-ndjson',
+        `Authorization: Bearer ${KEY}`,
+        '',
+        '',
+      ];
+      deaf.write(lines.join('\r\n'));
     }
     const ended = async () => (await service.request('GET', '/v1/measures')).json.budgets.ended;
     await until('it is closed on the other side', async () => (await ended()).unread > 0, 30_000);
