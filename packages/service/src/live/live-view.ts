@@ -276,8 +276,8 @@ export class LiveView {
       this.#changesSince.set(
         seq,
         alteration instanceof Promise
-          ? alteration.then((found) => found && this.#event(found))
-          : alteration && this.#event(alteration),
+          ? alteration.then((found) => found && this.#eventUnlessTooLarge(found))
+          : alteration && this.#eventUnlessTooLarge(alteration),
       );
     }
     return this.#changesSince.get(seq);
@@ -441,6 +441,16 @@ export class LiveView {
       throw tooManyBytes('A change of this watch', this.budgets.watchBytes);
     }
     return LiveEvent.change(this.name, this.resumePoint(seq), seq, patch, more);
+  }
+
+  /** What is too much for one event is told as a whole state instead. */
+  #eventUnlessTooLarge(alteration: Alteration): LiveEvent | undefined {
+    try {
+      return this.#event(alteration);
+    } catch (error) {
+      if (isBudgetProblem(error)) return undefined;
+      throw error;
+    }
   }
 
   #seqOf(resume: string): number | undefined {

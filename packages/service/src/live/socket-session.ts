@@ -106,6 +106,7 @@ export class SocketSession implements WatchTeller, Presence {
     this.#watches = new SocketWatches(context.views, this);
     this.#leave = context.attendance.enter(this);
     if (!identity) this.#awaitHello();
+    else context.sockets.identify(stream as Socket, holderOf(identity, origin.address));
     socket.on('message', (message: Buffer) => this.#receive(message));
     socket.on('error', (error) => {
       this.#noteBroken(error);
@@ -268,7 +269,6 @@ export class SocketSession implements WatchTeller, Presence {
     this.#beginSlice();
     let id: string | number | null = null;
     try {
-      id = findCallId(message) ?? null;
       const { sizeBytes } = this.#context.commitLimits;
       if (message.length > sizeBytes + ENVELOPE_BYTES) {
         throw problemError('too-large', `A message has at most ${sizeBytes} bytes here. Split the commit.`);
@@ -283,7 +283,8 @@ export class SocketSession implements WatchTeller, Presence {
           (error: unknown) => this.refuse(call.id, error),
         );
     } catch (error) {
-      this.refuse(id, error);
+      // A message that could not be read is answered under its id all the same.
+      this.refuse(id ?? findCallId(message) ?? null, error);
     }
   }
 
