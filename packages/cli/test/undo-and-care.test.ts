@@ -297,7 +297,7 @@ describe('the command line: undo, and the care of a store', function () {
     expect(await found('count', ['UPDATE collections SET documents = 11'])).to.include('said to have 11');
     expect((await run(['check', at('nowhere')])).code).to.equal(2);
     const { code, err } = await run(['check', file('text.sqlite', 'no database at all, just text')]);
-    expect([code, err.includes('cannot be read')]).to.deep.equal([1, true]);
+    expect([code, err.includes('cannot be read')]).to.deep.equal([7, true]);
   });
 
   it('says so when the file is torn, and does not serve or keep it', async () => {
