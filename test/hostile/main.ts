@@ -4,8 +4,8 @@ import { ATTACKS } from './attacks.js';
 import { AttackedService, type AttackResult } from './run-attack.js';
 
 /** How long each attack goes on, and how long after it memory is looked at. */
-const ATTACK_MS = 12_000;
-const SETTLE_MS = 8000;
+const ATTACK_MS = 8000;
+const SETTLE_MS = 4000;
 
 /** What is allowed: waits on a machine that is busy with the attack itself, in milliseconds, and memory in MiB. */
 const MOST = { waitMs: 2500, peakMiB: 1536 };

@@ -116,16 +116,16 @@ export class Subscription {
       return undefined;
     }
     // A failure leaves the connection behind; the next drain or commit of its own tries again. What costs too much ends it.
-    const taken = this.#takeSlowly(missed).then(
-      () => true,
-      (error: unknown) => {
-        if (isBudgetProblem(error)) this.end(error);
-        return false;
-      },
-    );
+    let failed = false;
+    const taken = this.#takeSlowly(missed).catch((error: unknown) => {
+      failed = true;
+      if (isBudgetProblem(error)) this.end(error);
+    });
     this.#catchingUp = taken
       .finally(() => (this.#catchingUp = undefined))
-      .then((done) => (done ? this.catchUp() : undefined));
+      // Others are served before it goes on, however often it has to.
+      .then(() => new Promise((resolve) => setImmediate(resolve)))
+      .then(() => (failed ? undefined : this.catchUp()));
     return this.#catchingUp;
   }
 
@@ -222,9 +222,9 @@ export class LiveView {
     this.traffic.noteMerge(durationMs);
   }
 
-  /** The seq of the store now. */
+  /** The seq that the view is at, or comes to without delay. */
   get seq(): number {
-    return this.currentSeq();
+    return this.source.seq ?? this.currentSeq();
   }
 
   /** Ends when no change is held back by a reading of the store; nothing when none is. */

@@ -58,6 +58,8 @@ export interface Source {
   listen?(listener: InterestListener): void;
   /** Ends all that it told of in this way. */
   close?(): void;
+  /** The state that it is at, where it follows commits with a delay; otherwise it is at that of the store. */
+  readonly seq?: number;
   /** Counts the work of its conditions, where it has any. */
   readonly meters?: readonly WorkMeter[];
   /** True where it holds documents or totals in memory. */
@@ -171,6 +173,10 @@ class CollectionListSource implements Source {
     this.key = JSON.stringify({ collections: viewer.key });
     this.#shown = this.#summaries();
     this.#shownSeq = store.log.seq;
+  }
+
+  get seq(): number {
+    return this.#shownSeq;
   }
 
   read(): FullState {
