@@ -1,29 +1,21 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { FULL_ACCESS, parseOrder, type Write } from '@uproar/core';
+import { parseOrder, type Write } from '@uproar/core';
 import type { WireQuery } from '@uproar/protocol';
 import { prepareReadable } from '../packages/service/dist/http/query-form.js';
 import type { LiveEvent } from '../packages/service/dist/live/live-event.js';
 import { LiveViews } from '../packages/service/dist/live/live-views.js';
-import type { Viewer } from '../packages/service/dist/live/sources.js';
 import { Traffic } from '../packages/service/dist/measures/traffic.js';
 import { openStore, summarize, type Store } from '../packages/service/dist/store/index.js';
 import type { Row } from './harness.js';
+import { EVERYBODY } from '../test/viewer.js';
 
 const VIEWS = 1000;
 const BALLOONS = 100_000;
 const CREWS = 2000;
 const CHANGES = 300;
 
-const EVERYBODY: Viewer = {
-  accessTo: () => FULL_ACCESS,
-  glimpse: () => FULL_ACCESS,
-  key: '',
-  named: [],
-  limits: {},
-  holder: '',
-};
 const AUTHOR = { kind: 'key' as const, name: 'bench' };
 
 /** What a change costs 1,000 live views over 100,000 documents, beside asking their queries again. */

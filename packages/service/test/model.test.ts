@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import { deepEqual, FULL_ACCESS, project, type Document, type JsonValue } from '@uproar/core';
+import { deepEqual, project, type Document, type JsonValue } from '@uproar/core';
 import { openStore, type Store } from '@uproar/service';
 import { ModelWatcher } from '../../../test/model-watcher.js';
 import { Random } from '../../../test/random.js';
@@ -8,20 +8,10 @@ import { temporaryDirectory } from '../../../test/service.js';
 import { prepareWireQuery } from '../dist/http/query-form.js';
 import { LiveViews } from '../dist/live/live-views.js';
 import { Traffic } from '../dist/measures/traffic.js';
-import type { Viewer } from '../dist/live/sources.js';
 import { refills } from '../dist/live/window-source.js';
+import { EVERYBODY } from '../../../test/viewer.js';
 
 const COLLECTION = 'model';
-
-/** Somebody who may see everything. */
-const EVERYBODY: Viewer = {
-  accessTo: () => FULL_ACCESS,
-  glimpse: () => FULL_ACCESS,
-  key: '',
-  named: [],
-  limits: {},
-  holder: '',
-};
 
 /** Runs random writes against random watches, and compares all with the model after every commit. */
 async function run(seed: number, steps: number): Promise<void> {

@@ -1,20 +1,11 @@
 import { expect } from 'chai';
-import { FULL_ACCESS } from '@uproar/core';
 import { temporaryDirectory } from '../../../test/service.js';
 import type { LiveEvent } from '../dist/live/live-event.js';
 import { LiveViews } from '../dist/live/live-views.js';
-import type { Viewer } from '../dist/live/sources.js';
 import { Traffic } from '../dist/measures/traffic.js';
 import { openStore } from '../dist/store/index.js';
+import { EVERYBODY } from '../../../test/viewer.js';
 
-const EVERYBODY: Viewer = {
-  accessTo: () => FULL_ACCESS,
-  glimpse: () => FULL_ACCESS,
-  key: '',
-  named: [],
-  limits: {},
-  holder: '',
-};
 const sleep = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 describe('a slow reader of the list of collections', () => {
