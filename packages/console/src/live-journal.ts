@@ -1,4 +1,4 @@
-import type { Store } from '@uproar/client';
+import { ProblemError, type Store } from '@uproar/client';
 import type { JournalEvent, JournalPage } from '@uproar/protocol';
 
 /** Which part of the journal is meant. */
@@ -29,6 +29,8 @@ export function kindOfChange({ type }: JournalEvent): 'created' | 'updated' | 'd
 export interface JournalFollower {
   events: (events: JournalEvent[]) => void;
   state: (state: 'live' | 'stale') => void;
+  /** The stream cannot be gone on with, such as when the journal has been cut: the part is to be read anew. */
+  lost: () => void;
 }
 
 const AGAIN_MS = 1500;
@@ -54,8 +56,11 @@ export function followJournal(store: Store, part: JournalPart, after: number, fo
   };
   void (async () => {
     while (!stop.signal.aborted) {
-      await run().catch(() => undefined);
+      const failure = await run().catch((error: unknown) => error);
       if (stop.signal.aborted) return;
+      if (failure instanceof ProblemError && failure.problem.status < 500 && failure.problem.status !== 429) {
+        return follower.lost();
+      }
       follower.state('stale');
       await new Promise((resolve) => setTimeout(resolve, AGAIN_MS));
     }

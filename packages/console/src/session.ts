@@ -1,6 +1,7 @@
 import { connect, type Store } from '@uproar/client';
 import { shallowRef } from 'vue';
 import { KEY_ITEM } from './sign-in-link';
+import { dropAllDrafts } from './unsaved/drafts';
 
 /** The store the console is signed in to; undefined while it is not. */
 export const session = shallowRef<Store>();
@@ -38,9 +39,11 @@ export async function takesNoKey(): Promise<boolean> {
   }
 }
 
-/** Forgets the key and closes the connection. */
+/** Forgets the key and everything that was typed, and closes the connection. */
 export function signOut(): void {
   sessionStorage.removeItem(KEY_ITEM);
+  dropAllDrafts();
   session.value?.close();
-  session.value = undefined;
+  // Nothing of one person is left in the page for the next.
+  location.reload();
 }

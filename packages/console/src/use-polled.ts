@@ -1,5 +1,5 @@
-import { ProblemError } from '@uproar/client';
 import { onBeforeUnmount, ref, shallowRef, watch, type Ref, type ShallowRef } from 'vue';
+import { describeFailure } from './failure';
 
 /** Something that is asked for again and again while it is looked at. */
 export interface Polled<Value> {
@@ -32,7 +32,7 @@ export function usePolled<Value>(
         failure.value = '';
       } catch (error) {
         if (mine !== turn) return;
-        failure.value = error instanceof ProblemError ? error.problem.detail : String((error as Error).message);
+        failure.value = describeFailure(error);
       }
     }
     if (!ended) timer = setTimeout(() => void run(), everyMs);

@@ -1,16 +1,17 @@
 import { expect } from 'chai';
-import { chromium, type Browser, type Page } from 'playwright-core';
+import type { Page } from 'playwright-core';
+import type { Store } from '@uproar/client';
 import { CONSOLE_DIRECTORY } from '@uproar/console';
-import { CHROMIUM } from '../../../test/chromium.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 import { keepMoving } from './movement.js';
+import { Windows } from './windows.js';
 
 describe('access in the console', function () {
   this.timeout(400_000);
-  let browser: Browser;
+  const windows = new Windows();
   let service: TestService;
+  let store: Store;
   let page: Page;
-  const faults: string[] = [];
   let endMovement: () => Promise<void>;
 
   before(async () => {
@@ -19,28 +20,16 @@ describe('access in the console', function () {
       accounts: 'open',
       openUntilMs: Date.now() + 3_600_000,
     });
-    await service.request('PUT', '/v1/data/flights/f-1', { crew: 'c-1', altitude: 100 });
-    await service.request('PUT', '/v1/data/flights/f-2', { crew: 'c-2', altitude: 200 });
-    browser = await chromium.launch(CHROMIUM);
-    page = await (
-      await browser.newContext({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' })
-    ).newPage();
-    page.setDefaultTimeout(120_000);
-    page.on('pageerror', (error) => faults.push(error.message));
-    page.on('console', (message) => {
-      if (message.type() === 'error' && !/WebSocket|status of (403|409|422)/.test(message.text()))
-        faults.push(message.text());
-    });
-    endMovement = keepMoving(service);
-    await page.goto(`${service.url}/console/access#key=${KEY}`);
-    await page.getByText('Connected', { exact: true }).waitFor();
+    store = service.client();
+    await store.collection('flights').put('f-1', { crew: 'c-1', altitude: 100 });
+    await store.collection('flights').put('f-2', { crew: 'c-2', altitude: 200 });
+    endMovement = keepMoving(store);
+    page = await windows.signIn(service.url, 'access', KEY);
   });
   after(async () => {
-    await browser.close();
     await endMovement();
     await service.stop();
   });
-  afterEach(() => expect(faults.splice(0), 'nothing goes wrong in the page').to.deep.equal([]));
 
   const write = async (text: string) => {
     await page.locator('.cm-content').click();
@@ -53,6 +42,7 @@ describe('access in the console', function () {
   const rows = () => page.getByRole('region', { name: 'What they would see' }).locator('tbody tr').allTextContents();
 
   it('checks a policy as it is written, previews and tries it, and puts it in force', async () => {
+    windows.expectFaults(/^422 PUT \/v1\/policy$/);
     await page.getByText('None has been set yet').waitFor();
     await write('collections:\n  flights:\n    read: "crew = "\n');
     await page.getByText('not sound').waitFor();
@@ -117,8 +107,7 @@ describe('access in the console', function () {
   });
 
   it('lets one look around without a key where the store stands open', async () => {
-    const other = await (await browser.newContext()).newPage();
-    await other.goto(`${service.url}/console/`);
+    const other = await windows.open(`${service.url}/console/`);
     await other.getByRole('button', { name: 'Go on without a key' }).click();
     await other.getByText('The store stands open').waitFor();
     await other.getByText('f-1', { exact: true }).waitFor();

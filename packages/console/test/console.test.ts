@@ -73,7 +73,7 @@ describe('the console in a browser', function () {
     await cell(page, 'bl-1', 'name').getByText('Amber').waitFor();
     await page.context().close();
     // From here on the store is in use.
-    endMovement = keepMoving(service);
+    endMovement = keepMoving(store, ['history']);
   });
 
   it('leaves what is typed on the page Query alone, however much happens in the store meanwhile', async () => {

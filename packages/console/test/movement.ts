@@ -1,28 +1,59 @@
-import type { TestService } from '../../../test/service.js';
+import type { Store } from '@uproar/client';
+import { Random } from '../../../test/random.js';
 
-/** How often something changes. */
-const INTERVAL_MS = 120;
+/** How often something changes in each collection, in milliseconds. */
+const INTERVAL_MS = 150;
+/** How often it is looked which collections and documents there are. */
+const LOOK_EVERY = 8;
+const DOCUMENTS_OF_EACH = 25;
 
 /**
- * Has something in a store change several times a second, as in a store that is in use: the documents of a collection of its own, and
- * with them the list of collections, which every page of the console shows.
+ * Has each collection of a store change several times a second, as in a store that is in use: documents are written again with
+ * the data they have, so that their versions, their times and the list of collections move; in a collection of its own the
+ * data moves, too.
  *
+ * @param still collections that stay as they are, for tests that count changes
  * @returns ends it
  */
-export function keepMoving(service: TestService): () => Promise<void> {
-  let turn = 0;
-  let writing: Promise<unknown> = Promise.resolve();
-  const timer = setInterval(() => {
-    turn++;
-    const write = () =>
-      service.request('PUT', `/v1/data/zz-weather/w-${turn % 20}`, { celsius: turn % 40, gust: { knots: turn % 7 } });
-    // While the store is restarted nothing can be written.
-    writing = writing.then(write).catch(() => undefined);
-  }, INTERVAL_MS);
+export function keepMoving(store: Store, still: readonly string[] = []): () => Promise<void> {
+  const random = new Random(17);
+  let ended = false;
+  const running = (async () => {
+    let documents: { collection: string; ids: string[] }[] = [];
+    for (let turn = 0; !ended; turn++) {
+      // While the store is restarted nothing can be read, and what is written waits.
+      try {
+        if (turn % LOOK_EVERY === 0) documents = await look(store, still);
+        const writes = documents.map(({ collection, ids }) => ({ collection, id: random.pick(ids) }));
+        const done = writes.map(({ collection, id }) => store.collection(collection).merge(id, {}));
+        done.push(
+          store
+            .collection('zz-weather')
+            .put(`w-${turn % 20}`, { celsius: turn % 40, gust: { knots: turn % 7 }, calm: turn % 2 === 0 }),
+        );
+        await Promise.allSettled(done);
+      } catch {
+        // It is tried again the next time.
+      }
+      await new Promise((resolve) => setTimeout(resolve, INTERVAL_MS));
+    }
+  })();
   return async () => {
-    clearInterval(timer);
-    await writing;
+    ended = true;
+    await running;
   };
+}
+
+async function look(store: Store, still: readonly string[]): Promise<{ collection: string; ids: string[] }[]> {
+  const { documents } = await store.fetch<{ documents: { id: string }[] }>('/v1/collections');
+  const moving = documents.map(({ id }) => id).filter((id) => id !== 'files' && !still.includes(id));
+  const found = await Promise.all(
+    moving.map(async (collection) => {
+      const listing = await store.collection(collection).list({ limit: DOCUMENTS_OF_EACH });
+      return { collection, ids: listing.documents.map(({ id }) => id) };
+    }),
+  );
+  return found.filter(({ ids }) => ids.length > 0);
 }
 
 /** How fast a person types, in milliseconds for a character. */

@@ -8,6 +8,7 @@ import { connect, isProblem, type Store } from '@uproar/client';
 import { drawBalloon } from '@uproar/demo';
 import { MAIN } from '../../../test/command-run.js';
 import { until } from '../../../test/service.js';
+import { keepMoving } from './movement.js';
 import { Windows, writeInto } from './windows.js';
 
 const KEY = 'demo-key-0123456789';
@@ -36,6 +37,7 @@ describe('the pages of the console, over the demo', function () {
   let demo: ChildProcess;
   let url: string;
   let store: Store;
+  let endMovement: () => Promise<void>;
 
   before(async () => {
     let said = '';
@@ -47,8 +49,10 @@ describe('the pages of the console, over the demo', function () {
     await until('the festival is on', () => said.includes('Ctrl-C'), 120_000);
     url = /http:\/\/[\d.:]+/.exec(said)![0];
     store = connect(url, { token: KEY });
+    endMovement = keepMoving(store);
   });
   after(async () => {
+    await endMovement();
     store.close();
     const ended = new Promise((resolve) => demo.once('exit', resolve));
     demo.kill('SIGINT');

@@ -15,7 +15,7 @@ describe('working with documents in the console', function () {
   before(async () => {
     service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
     store = service.client();
-    endMovement = keepMoving(service);
+    endMovement = keepMoving(store, ['places']);
   });
   after(async () => {
     await endMovement();
@@ -245,13 +245,14 @@ describe('working with documents in the console', function () {
     await store.collection('edits').merge('e-1', { size: 50 });
     await cell(page, 'e-1', 'name').waitFor();
     await page.getByLabel('size of e-1').press('Enter');
-    const conflict = page.getByRole('alert').filter({ hasText: 'Somebody was faster' });
+    const conflict = page.getByRole('alert').filter({ hasText: 'Somebody else changed it meanwhile' });
+    await conflict.waitFor();
     expect((await conflict.locator('dd').allTextContents()).map((text) => text.trim())).to.deep.equal([
       '44',
       '50',
       '7',
     ]);
-    await conflict.getByRole('button', { name: 'Write mine' }).click();
+    await conflict.getByRole('button', { name: 'Save yours' }).click();
     await until('mine is written', async () => (await store.collection('edits').get('e-1'))!.data.size === 7);
     await cell(page, 'e-1', 'tags').focus();
     await page.keyboard.press('Enter');
@@ -353,7 +354,7 @@ describe('working with documents in the console', function () {
     await page.getByLabel('name', { exact: true }).first().fill('Amber Heron');
     await page.getByRole('switch').click();
     await page.getByRole('textbox', { name: 'size' }).fill('three');
-    await page.getByText('A number was expected.').waitFor();
+    await page.getByText('size: A number was expected.').waitFor();
     await page.getByRole('textbox', { name: 'size' }).fill('5');
     await page.getByLabel('Name of another field of pilot').fill('hours');
     await page.keyboard.press('Enter');

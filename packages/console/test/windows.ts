@@ -6,14 +6,27 @@ import { CHROMIUM } from '../../../test/chromium.js';
 export class Windows {
   #browser: Browser | undefined;
   readonly #faults: string[] = [];
+  #expected: RegExp[] = [];
 
-  /** Made where a suite begins; the browser lives as long as the suite, and each test fails on what went wrong in a page. */
+  /**
+   * Made where a suite begins; the browser lives as long as the suite. Each test fails on every error in a page, and on every
+   * failed request that it did not expect.
+   */
   constructor() {
     before(async () => {
       this.#browser = await chromium.launch(CHROMIUM);
     });
     after(() => this.#browser?.close());
-    afterEach(() => expect(this.#faults.splice(0), 'nothing goes wrong in the page').to.deep.equal([]));
+    afterEach(() => {
+      const faults = this.#faults.splice(0).filter((fault) => !this.#expected.some((pattern) => pattern.test(fault)));
+      this.#expected = [];
+      expect(faults, 'nothing goes wrong in the page').to.deep.equal([]);
+    });
+  }
+
+  /** Expects faults in this test, such as `/^404 .*\/preview/`: of requests with their status, method and path. */
+  expectFaults(...patterns: RegExp[]): void {
+    this.#expected.push(...patterns);
   }
 
   /** A window of its own at an address, of somebody who has asked for less motion unless told otherwise. */
@@ -24,13 +37,30 @@ export class Windows {
       ...options,
     });
     const page = await context.newPage();
-    page.setDefaultTimeout(120_000);
-    page.on('pageerror', (error) => this.#faults.push(error.message));
-    page.on('console', (message) => {
-      if (message.type() === 'error' && !message.text().includes('WebSocket')) this.#faults.push(message.text());
-    });
+    this.listen(page);
     await page.goto(address);
     return page;
+  }
+
+  /** Notes what goes wrong in a page. */
+  listen(page: Page): void {
+    page.setDefaultTimeout(120_000);
+    page.on('pageerror', (error) => this.#faults.push(error.stack ?? error.message));
+    page.on('console', (message) => {
+      // Failed requests are noted below, with what they were.
+      const known = /WebSocket|Failed to load resource/.test(message.text());
+      if (message.type() === 'error' && !known) this.#faults.push(message.text());
+    });
+    page.on('response', (response) => {
+      if (response.status() < 400) return;
+      const request = response.request();
+      this.#faults.push(`${response.status()} ${request.method()} ${new URL(response.url()).pathname}`);
+    });
+    page.on('requestfailed', (request) => {
+      const reason = request.failure()?.errorText ?? 'failed';
+      // What a page was reading when it was left, or had no use for any more, is given up.
+      if (!/ERR_ABORTED/.test(reason)) this.#faults.push(`${reason} ${request.method()} ${request.url()}`);
+    });
   }
 
   /** A window of its own on a page of the console, signed in with a key. */

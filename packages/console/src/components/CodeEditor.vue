@@ -4,16 +4,18 @@ import { json, jsonParseLinter } from '@codemirror/lang-json';
 import { yaml } from '@codemirror/lang-yaml';
 import { bracketMatching } from '@codemirror/language';
 import { linter, lintGutter } from '@codemirror/lint';
-import { EditorState } from '@codemirror/state';
+import { diff } from '@codemirror/merge';
+import { Compartment, EditorState, Transaction } from '@codemirror/state';
 import { EditorView, keymap, lineNumbers } from '@codemirror/view';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
 import { colouring, look } from './editor-look';
 
 const text = defineModel<string>({ required: true });
-const props = defineProps<{ language: 'json' | 'yaml'; label: string }>();
+const props = defineProps<{ language: 'json' | 'yaml'; label: string; readonly?: boolean }>();
 const emit = defineEmits<{ save: [] }>();
 const place = useTemplateRef<HTMLElement>('place');
 let editor: EditorView | undefined;
+const writable = new Compartment();
 
 onMounted(() => {
   editor = new EditorView({
@@ -29,6 +31,7 @@ onMounted(() => {
         colouring,
         look,
         EditorView.lineWrapping,
+        writable.of(EditorState.readOnly.of(props.readonly)),
         EditorView.contentAttributes.of({ 'aria-label': props.label }),
         keymap.of([
           { key: 'Mod-s', run: () => (emit('save'), true) },
@@ -45,10 +48,21 @@ onMounted(() => {
 });
 // What can be scrolled can be reached by the keyboard.
 onMounted(() => (editor!.scrollDOM.tabIndex = 0));
+// A text from outside alters only what differs, so that the cursor and what is selected stay where they are.
 watch(text, (next) => {
-  if (!editor || editor.state.doc.toString() === next) return;
-  editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: next } });
+  const now = editor?.state.doc.toString();
+  if (!editor || now === undefined || now === next) return;
+  const changes = diff(now, next).map(({ fromA, toA, fromB, toB }) => ({
+    from: fromA,
+    to: toA,
+    insert: next.slice(fromB, toB),
+  }));
+  editor.dispatch({ changes, annotations: Transaction.addToHistory.of(false) });
 });
+watch(
+  () => props.readonly,
+  (readonly) => editor?.dispatch({ effects: writable.reconfigure(EditorState.readOnly.of(readonly)) }),
+);
 onBeforeUnmount(() => editor?.destroy());
 </script>
 

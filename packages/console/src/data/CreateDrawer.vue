@@ -1,35 +1,66 @@
 <script setup lang="ts">
 import { isCollectionName, isDocumentId } from '@uproar/core';
-import { ProblemError, type Document } from '@uproar/client';
+import type { Document } from '@uproar/client';
 import { Alert, Button, Drawer, Input } from 'ant-design-vue';
-import { computed, defineAsyncComponent, onMounted, ref } from 'vue';
+import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue';
 import { readData } from '../check-data';
 import { blankLike } from './blank-like';
+import { describeFailure } from '../failure';
 import { useStore } from '../injection';
+import { dropDraft, keepDraft, readDraft } from '../unsaved/drafts';
 
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
 const props = defineProps<{
   collection: string;
   /** A document to begin with a copy of. */
-  like?: Document | undefined;
+  like?: Pick<Document, 'id' | 'data'> | undefined;
 }>();
 const emit = defineEmits<{ close: []; created: [collection: string, id: string] }>();
 const store = useStore();
 
-const collection = ref(props.collection);
-const id = ref('');
 const EMPTY = '{\n  \n}';
-const text = ref(props.like ? JSON.stringify(props.like.data, null, 2) : EMPTY);
+/** What was typed and not created is there again when the drawer is opened again. */
+const key = `new:${props.collection}${props.like ? ` like ${props.like.id}` : ''}`;
+const kept = readDraft<{ collection: string; id: string; text: string }>(key);
+const restored = ref(kept !== undefined);
+/** The text that the drawer begins with. */
+let initial = props.like ? JSON.stringify(props.like.data, null, 2) : EMPTY;
+const collection = ref(kept?.collection ?? props.collection);
+const id = ref(kept?.id ?? '');
+const text = ref(kept?.text ?? initial);
 const failure = ref('');
 const busy = ref(false);
+let created = false;
 
 /** Offers the fields that most documents of the collection have, unless something has been typed by then. */
 onMounted(async () => {
   if (props.like || props.collection === '') return;
   const listing = await store.call('query', { from: props.collection, limit: 50 }).catch(() => undefined);
   const blank = blankLike(listing?.documents ?? []);
-  if (Object.keys(blank).length > 0 && text.value === EMPTY) text.value = JSON.stringify(blank, null, 2);
+  if (Object.keys(blank).length === 0) return;
+  initial = JSON.stringify(blank, null, 2);
+  if (text.value === EMPTY) text.value = initial;
 });
+
+watch([collection, id, text], keep, { flush: 'sync' });
+function keep(): void {
+  const same = collection.value === props.collection && id.value === '' && [EMPTY, initial].includes(text.value);
+  if (same || created) return dropDraft(key);
+  const value = { collection: collection.value, id: id.value, text: text.value };
+  const path = `/data/${props.collection}?new=${encodeURIComponent(props.like?.id ?? '1')}`;
+  keepDraft({ key, kind: 'edit', label: `New document of ${collection.value || '…'}`, path, value });
+}
+
+function startAnew(): void {
+  [collection.value, id.value, text.value] = [props.collection, '', initial];
+  restored.value = false;
+}
+
+/** Gives up what was typed. */
+function cancel(): void {
+  dropDraft(key);
+  emit('close');
+}
 
 const checked = computed(() => readData(text.value));
 const collectionFault = computed(() =>
@@ -51,13 +82,13 @@ async function create(): Promise<void> {
   const { data } = checked.value;
   const documents = store.collection(collection.value);
   try {
-    if (id.value === '') emit('created', collection.value, await documents.create(data));
-    else {
-      await documents.put(id.value, data, { ifVersion: 0 });
-      emit('created', collection.value, id.value);
-    }
+    const made = id.value === '' ? await documents.create(data) : id.value;
+    if (id.value !== '') await documents.put(made, data, { ifVersion: 0 });
+    created = true;
+    dropDraft(key);
+    emit('created', collection.value, made);
   } catch (error) {
-    failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+    failure.value = describeFailure(error);
   }
   busy.value = false;
 }
@@ -94,13 +125,23 @@ async function create(): Promise<void> {
       </div>
     </div>
     <Alert v-if="failure" type="error" show-icon :message="failure" />
-    <CodeEditor v-model="text" language="json" label="Data of the document as JSON" class="editor" @save="create" />
+    <Alert v-if="restored" type="info" show-icon message="You began this document before and did not create it.">
+      <template #action><Button size="small" @click="startAnew">Start anew</Button></template>
+    </Alert>
+    <CodeEditor
+      v-model="text"
+      language="json"
+      label="Data of the document as JSON"
+      class="editor"
+      :readonly="busy"
+      @save="create"
+    />
     <p class="fault" role="status">
       <template v-if="'fault' in checked">{{ checked.fault }}</template>
     </p>
     <template #footer>
       <div class="actions">
-        <Button @click="emit('close')">Cancel</Button>
+        <Button @click="cancel">Cancel</Button>
         <Button type="primary" :loading="busy" :disabled="!ready" title="Ctrl+S" @click="create">Create</Button>
       </div>
     </template>

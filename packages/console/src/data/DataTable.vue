@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { toRef } from 'vue';
 import type { Frame } from '../table/calm-view';
+import type { CellEdits } from '../table/cell-edits';
 import ColumnMenu from '../table/ColumnMenu.vue';
 import DocumentTable from '../table/DocumentTable.vue';
 import { useColumns, type Column } from '../table/layout';
@@ -11,7 +12,8 @@ const props = defineProps<{
   order: string;
   selected: string;
   picked?: ReadonlySet<string>;
-  editable?: boolean;
+  /** The edits of cells; left out where none can be edited. */
+  edits?: CellEdits;
   /** Whether the rows are groups of a summary, whose ids say nothing. */
   groups?: boolean;
 }>();
@@ -31,12 +33,13 @@ defineExpose({ columns });
   <div class="table">
     <Teleport defer to="#table-tools"><ColumnMenu :columns="columns" /></Teleport>
     <DocumentTable
+      :collection="collection"
       :frame="frame"
       :columns="columns.shown.value"
       :order="order"
       :selected="selected"
       :picked="picked"
-      :editable="editable"
+      :edits="edits"
       :groups="groups"
       @open="(id) => emit('open', id)"
       @pick="(ids, on) => emit('pick', ids, on)"

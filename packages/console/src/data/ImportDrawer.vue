@@ -1,29 +1,41 @@
 <script setup lang="ts">
 import { isCollectionName, isDocumentId } from '@uproar/core';
-import { ProblemError, type JsonObject, type Store } from '@uproar/client';
+import type { JsonObject, Store } from '@uproar/client';
 import { Alert, Button, Drawer, Input, Progress } from 'ant-design-vue';
-import { computed, onMounted, ref, shallowRef } from 'vue';
+import { computed, onBeforeUnmount, onMounted, ref, shallowRef, triggerRef } from 'vue';
 import ChoiceBox from '../components/ChoiceBox.vue';
-import { useStore } from '../injection';
+import { commitEach } from '../commit-each';
+import { describeFailure } from '../failure';
+import { useNotices, useStore } from '../injection';
 import { formatCell } from '../table/fields';
-import { findIdField, MAX_FILE_BYTES, readRows, type Row } from './import-rows';
+import { save } from './export-shown';
+import { findIdField, MAX_FILE_BYTES, readRows, type Reading, type Row } from './import-rows';
+import { SEPARATORS, type Separator } from './read-csv';
 
 const props = defineProps<{ file: File; collection: string }>();
 const emit = defineEmits<{ close: []; done: [collection: string] }>();
 const store = useStore();
+const notices = useNotices();
 
-const BATCH = 500;
 const PREVIEWED = 8;
 const GENERATED = '';
-const rows = shallowRef<Row[]>();
+const SEPARATOR_NAMES: Record<Separator, string> = { ',': 'comma', ';': 'semicolon', '\t': 'tab', '|': 'vertical bar' };
+const reading = shallowRef<Reading>();
+const rows = computed(() => reading.value?.rows);
 const failure = ref('');
 const collection = ref(props.collection);
 const idField = ref(GENERATED);
 const existing = ref<'keep' | 'replace'>('keep');
 const written = ref(0);
-const refused = ref<string[]>([]);
-const state = ref<'ready' | 'running' | 'done'>('ready');
-let stopped = false;
+/** How many of those written existed, and were left as they are. */
+const kept = ref(0);
+const refused = shallowRef<{ row: Row; reason: string }[]>([]);
+/** Rows that were not tried yet when it stopped, and why it did. */
+const left = shallowRef<readonly Row[]>([]);
+const stopReason = ref('');
+const state = ref<'ready' | 'running' | 'stopped' | 'done'>('ready');
+let abort = new AbortController();
+let content = '';
 
 onMounted(async () => {
   try {
@@ -32,13 +44,23 @@ onMounted(async () => {
         `This file is large: use the command line instead: uproar import ${collection.value || 'COLLECTION'} ${props.file.name}`,
       );
     }
-    rows.value = readRows(props.file.name, await props.file.text());
-    idField.value = findIdField(rows.value) ?? GENERATED;
+    content = await props.file.text();
+    read();
     if (collection.value === '') collection.value = nameFrom(props.file.name);
   } catch (error) {
-    failure.value = error instanceof Error ? error.message : String(error);
+    failure.value = describeFailure(error);
   }
 });
+
+function read(separator?: Separator): void {
+  try {
+    reading.value = readRows(props.file.name, content, separator);
+    idField.value = findIdField(reading.value.rows) ?? GENERATED;
+    failure.value = '';
+  } catch (error) {
+    failure.value = describeFailure(error);
+  }
+}
 
 function nameFrom(file: string): string {
   const name = file
@@ -66,11 +88,48 @@ function split(data: JsonObject): { id?: string; data: JsonObject } {
 }
 
 async function run(): Promise<void> {
+  const items = state.value === 'ready' ? good.value : left.value;
+  abort = new AbortController();
   state.value = 'running';
-  for (let at = 0; at < good.value.length && !stopped; at += BATCH) {
-    await write(good.value.slice(at, at + BATCH));
-  }
-  state.value = 'done';
+  const outcome = await commitEach(store, items, ({ data }) => writeFor(data), {
+    signal: abort.signal,
+    onWritten: (batch, existed) => {
+      written.value += batch.length - existed;
+      kept.value += existed;
+    },
+    onRefused: (row, reason) => {
+      refused.value.push({ row, reason });
+      triggerRef(refused);
+    },
+  });
+  left.value = outcome.left;
+  stopReason.value = outcome.failure;
+  state.value = outcome.left.length > 0 ? 'stopped' : 'done';
+  if (ended && outcome.left.length > 0)
+    notices.info({ message: `Import of ${props.file.name}: stopped`, description: summary.value, duration: 0 });
+}
+
+/** What became of the rows, in words. */
+const summary = computed(() => {
+  const count = (number: number, what: string) => (number > 0 ? [`${number.toLocaleString()} ${what}`] : []);
+  return [
+    `${written.value.toLocaleString()} written`,
+    ...count(kept.value, 'existed and stay as they are'),
+    ...count(refused.value.length, 'refused'),
+    ...(state.value === 'stopped' ? count(left.value.length, 'not written') : []),
+  ].join(', ');
+});
+const refusedLines = computed(() => {
+  const lines = refused.value.slice(0, 10).map(({ row, reason }) => `${row.place}: ${reason}`);
+  const more = refused.value.length - lines.length;
+  return [...lines, ...(more > 0 ? [`and ${more.toLocaleString()} more`] : [])].join('\n');
+});
+const tried = computed(() => written.value + kept.value + refused.value.length);
+
+function saveRows(which: 'refused' | 'left'): void {
+  const chosen = which === 'left' ? left.value : refused.value.map(({ row }) => row);
+  const lines = chosen.map(({ data }) => `${JSON.stringify(data)}\n`);
+  save(`${collection.value}-${which}.ndjson`, new Blob(lines, { type: 'application/x-ndjson' }));
 }
 
 type Write = Parameters<Store['commit']>[0]['writes'][number];
@@ -81,31 +140,22 @@ function writeFor(row: JsonObject): Write {
   return { create: collection.value, id, keepExisting: true, data };
 }
 
-/** Writes rows in one commit. One that is refused is taken out, so that the others are written. */
-async function write(batch: Row[]): Promise<void> {
-  const rest = [...batch];
-  while (rest.length > 0 && !stopped) {
-    try {
-      await store.commit({ writes: rest.map(({ data }) => writeFor(data)) });
-      written.value += rest.length;
-      return;
-    } catch (error) {
-      const { detail, write: at = rest.length === 1 ? 0 : undefined } =
-        error instanceof ProblemError ? error.problem : { detail: String(error) };
-      if (typeof at !== 'number') {
-        refused.value.push(`${rest[0]!.place} to ${rest.at(-1)!.place}: ${detail}`);
-        return;
-      }
-      refused.value.push(`${rest[at]!.place}: ${detail}`);
-      rest.splice(at, 1);
-    }
-  }
+/** Closes the drawer. While rows are being written it only stops that, and says what was written. */
+function close(): void {
+  if (state.value === 'running') abort.abort();
+  else emit('close');
 }
 
-function close(): void {
-  stopped = true;
-  emit('close');
-}
+let ended = false;
+const ask = (event: BeforeUnloadEvent) => {
+  if (state.value === 'running') event.preventDefault();
+};
+addEventListener('beforeunload', ask);
+onBeforeUnmount(() => {
+  ended = true;
+  abort.abort();
+  removeEventListener('beforeunload', ask);
+});
 </script>
 
 <template>
@@ -155,6 +205,18 @@ function close(): void {
           />
         </div>
       </div>
+      <div v-if="reading?.separator" class="separator">
+        <label for="import-separator">Values are separated by</label>
+        <ChoiceBox
+          id="import-separator"
+          :value="reading.separator"
+          small
+          :disabled="state !== 'ready'"
+          :options="SEPARATORS.map((value) => ({ value, label: SEPARATOR_NAMES[value] }))"
+          @change="(value) => read(value)"
+        />
+      </div>
+      <Alert v-for="note in reading?.notes" :key="note" type="info" :message="note" />
       <Alert v-if="idFault" type="error" :message="idFault" />
       <Alert
         v-if="faulty.length > 0"
@@ -165,6 +227,7 @@ function close(): void {
           faulty
             .slice(0, 5)
             .map(({ place, fault }) => `${place}: ${fault}`)
+            .concat(faulty.length > 5 ? [`and ${(faulty.length - 5).toLocaleString()} more`] : [])
             .join('\n')
         "
         class="lines"
@@ -189,26 +252,37 @@ function close(): void {
         }}.
       </p>
       <template v-if="state !== 'ready'">
-        <Progress :percent="Math.floor((100 * written) / Math.max(1, good.length))" />
+        <Progress
+          :percent="Math.floor((100 * tried) / Math.max(1, good.length))"
+          :status="state === 'stopped' ? 'exception' : undefined"
+        />
         <p role="status">
-          {{ written.toLocaleString() }} written{{
-            refused.length > 0 ? `, ${refused.length.toLocaleString()} refused` : ''
-          }}
+          <b v-if="state === 'stopped'">Stopped: </b>{{ summary
+          }}<template v-if="stopReason">. {{ stopReason }}</template>
         </p>
         <Alert
           v-if="refused.length > 0"
           type="error"
           class="lines"
           message="What was refused"
-          :description="refused.slice(0, 10).join('\n')"
+          :description="refusedLines"
         />
+        <div class="rest">
+          <Button v-if="refused.length > 0 && state !== 'running'" size="small" @click="saveRows('refused')"
+            >Save what was refused</Button
+          >
+          <Button v-if="state === 'stopped'" size="small" @click="saveRows('left')">Save what was not written</Button>
+        </div>
       </template>
     </template>
     <p v-else class="muted">Reading…</p>
     <template #footer>
       <div class="actions">
         <Button @click="close">{{ state === 'ready' ? 'Cancel' : state === 'running' ? 'Stop' : 'Close' }}</Button>
-        <Button v-if="state === 'done'" type="primary" @click="emit('done', collection)">Look at them</Button>
+        <Button v-if="state === 'stopped'" type="primary" @click="run"
+          >Go on with {{ left.length.toLocaleString() }}</Button
+        >
+        <Button v-else-if="state === 'done'" type="primary" @click="emit('done', collection)">Look at them</Button>
         <Button v-else type="primary" :loading="state === 'running'" :disabled="!ready" @click="run">
           Write {{ good.length.toLocaleString() }} documents
         </Button>
@@ -258,6 +332,12 @@ td {
 }
 p {
   margin: 0;
+}
+.separator,
+.rest {
+  display: flex;
+  gap: 8px;
+  align-items: center;
 }
 .actions {
   display: flex;

@@ -2,6 +2,7 @@
 import type { Document } from '@uproar/client';
 import { Button, Popconfirm } from 'ant-design-vue';
 import { useNotices } from '../injection';
+import { asLines } from '../undo';
 import { save } from './export-shown';
 
 const props = defineProps<{ collection: string; documents: readonly Document[] }>();
@@ -14,8 +15,7 @@ async function copy(): Promise<void> {
 }
 
 function keep(): void {
-  const lines = props.documents.map((document) => `${JSON.stringify(document)}\n`);
-  save(`${props.collection}.ndjson`, new Blob(lines, { type: 'application/x-ndjson' }));
+  save(`${props.collection}.ndjson`, asLines(props.documents));
 }
 </script>
 

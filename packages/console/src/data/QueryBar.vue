@@ -4,6 +4,8 @@ import { Alert, Button, Input } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref, watch } from 'vue';
 import type { Vocabulary } from '../cql/language';
 import { useStore } from '../injection';
+import OfferedQuery from '../unsaved/OfferedQuery.vue';
+import { useTypedQuery } from '../unsaved/use-typed-query';
 
 const props = defineProps<{
   collection: string;
@@ -17,15 +19,10 @@ const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
 const emit = defineEmits<{ ask: [where: string, order: string] }>();
 const store = useStore();
 
-const where = ref(props.where);
-const order = ref(props.order);
 const hints = ref<string[]>([]);
-watch(
-  () => [props.where, props.order],
-  ([nextWhere, nextOrder]) => {
-    where.value = nextWhere!;
-    order.value = nextOrder!;
-  },
+const { typed, altered, offered, reset, takeOffered, dropOffered } = useTypedQuery(
+  () => `query-bar:${props.collection}`,
+  () => ({ where: props.where, order: props.order }),
 );
 
 /** The condition with a caret under the place of the mistake. */
@@ -54,12 +51,12 @@ watch(
 );
 
 function ask(): void {
-  emit('ask', where.value.trim(), order.value.trim());
+  Object.assign(typed, { where: typed.where.trim(), order: typed.order.trim() });
+  emit('ask', typed.where, typed.order);
 }
 
 function clear(): void {
-  where.value = '';
-  order.value = '';
+  Object.assign(typed, { where: '', order: '' });
   ask();
 }
 </script>
@@ -70,7 +67,7 @@ function clear(): void {
       <span class="label" aria-hidden="true">where</span>
       <div class="where" :class="{ wrong: problem }">
         <CqlEditor
-          v-model="where"
+          v-model="typed.where"
           label="where"
           lines="one"
           hint="status = 'aloft' AND altitude > 300"
@@ -81,16 +78,18 @@ function clear(): void {
       <label for="order">order</label>
       <Input
         id="order"
-        v-model:value="order"
+        v-model:value="typed.order"
         aria-label="order"
         class="mono order"
         spellcheck="false"
         autocomplete="off"
         placeholder="-altitude,name"
       />
-      <Button html-type="submit">Ask</Button>
-      <Button v-if="where !== '' || order !== ''" type="text" @click="clear">Clear</Button>
+      <Button html-type="submit" :type="altered ? 'primary' : 'default'">Ask</Button>
+      <Button v-if="altered" type="text" title="Back to the query whose result is shown" @click="reset">Reset</Button>
+      <Button v-if="typed.where !== '' || typed.order !== ''" type="text" @click="clear">Clear</Button>
     </div>
+    <OfferedQuery :fields="offered" @take="takeOffered" @drop="dropOffered" />
     <div v-if="problem" class="problem" role="alert">
       <pre v-if="marked">{{ marked }}</pre>
       {{ problem.detail }}

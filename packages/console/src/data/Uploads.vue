@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { ProblemError } from '@uproar/client';
 import { formatBytes } from '@uproar/core';
 import { Alert, Progress } from 'ant-design-vue';
 import { ref } from 'vue';
+import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
 
 /** Files on their way into the store. */
@@ -44,7 +44,7 @@ async function sendOne(file: File): Promise<boolean> {
     return true;
   } catch (error) {
     if (upload.abort.signal.aborted) remove(upload);
-    else upload.failure = error instanceof ProblemError ? error.problem.detail : String(error);
+    else upload.failure = describeFailure(error);
     return false;
   }
 }

@@ -1,6 +1,6 @@
-import { parse } from 'csv-parse/browser/esm/sync';
 import { findDataFault, isDocumentId, isObject, JsonTextError, parseJson } from '@uproar/core';
 import type { JsonObject, JsonValue } from '@uproar/client';
+import { readCsv, type Separator } from './read-csv';
 
 /** A document to be, or what is wrong with it. */
 export interface Row {
@@ -13,13 +13,38 @@ export interface Row {
 /** Larger files are for the command line, which reads them bit by bit. */
 export const MAX_FILE_BYTES = 50_000_000;
 
+/** What was found in a file. */
+export interface Reading {
+  rows: Row[];
+  /** What separates the values of a CSV file. */
+  separator?: Separator;
+  /** What was understood in a way that a person may not expect, in words. */
+  notes: string[];
+}
+
 /**
- * The rows of a file: NDJSON, a JSON array or object, or CSV with a heading.
+ * The rows of a file: NDJSON, a JSON array or object, or CSV with a heading. Rows that cannot be taken have a fault.
  *
+ * @param separator what separates the values of a CSV file; found out if not given
  * @throws {Error} with words for people, when it is none of these
  */
-export function readRows(name: string, text: string): Row[] {
-  if (/\.(csv|tsv)$/i.test(name)) return readCsv(text, /\.tsv$/i.test(name) ? '\t' : undefined);
+export function readRows(name: string, text: string, separator?: Separator): Reading {
+  if (isCsv(name)) {
+    const csv = readCsv(text, separator ?? (/\.tsv$/i.test(name) ? '\t' : undefined));
+    const rows = csv.records.map(({ line, values, fault }) =>
+      values ? toRow(`line ${line}`, toData(values), fault) : { place: `line ${line}`, data: {}, fault: fault! },
+    );
+    return { rows, separator: csv.separator, notes: csv.notes };
+  }
+  return { rows: readJsonRows(name, text), notes: [] };
+}
+
+/** Whether a file is read as CSV, by its name. */
+export function isCsv(name: string): boolean {
+  return /\.(csv|tsv)$/i.test(name);
+}
+
+function readJsonRows(name: string, text: string): Row[] {
   const trimmed = text.trimStart();
   if (trimmed.startsWith('[')) {
     const items = parseJson(text) as JsonValue[];
@@ -65,33 +90,22 @@ function readLine(line: string, place: string): Row {
 }
 
 /** A file that `uproar export` wrote holds whole documents; their bookkeeping is left behind. */
-function toRow(place: string, item: JsonValue): Row {
+function toRow(place: string, item: JsonValue, known?: string): Row {
   if (!isObject(item)) return { place, data: {}, fault: 'A document must be a JSON object.' };
   const { id, data } = item;
   const whole = typeof id === 'string' && isObject(data) && Object.keys(item).every((key) => BOOKKEEPING.has(key));
   const content = whole ? { id, ...data } : item;
-  const fault = findDataFault(content);
-  return { place, data: content, ...(fault ? { fault: `${fault.pointer} ${fault.detail}` } : {}) };
+  const found = findDataFault(content);
+  const fault = known ?? (found && `${found.pointer} ${found.detail}`.trim());
+  return { place, data: content, ...(fault === undefined ? {} : { fault }) };
 }
 
 const BOOKKEEPING = new Set(['id', 'version', 'created', 'updated', 'data']);
 
-function readCsv(text: string, delimiter = text.split('\n', 1)[0]!.includes(';') ? ';' : ','): Row[] {
-  const records: Record<string, string>[] = parse(text, {
-    columns: true,
-    bom: true,
-    delimiter,
-    skip_empty_lines: true,
-  });
-  return records.map((record, index) => {
-    const data = Object.fromEntries(
-      Object.entries(record)
-        .filter(([, value]) => value !== '')
-        .map(([name, value]) => [name, readCell(value)]),
-    );
-    const fault = findDataFault(data);
-    return { place: `row ${index + 1}`, data, ...(fault ? { fault: fault.detail } : {}) };
-  });
+/** The values of a row of CSV as data. An empty cell is no field. */
+function toData(values: ReadonlyMap<string, string>): JsonObject {
+  const filled = [...values].filter(([, value]) => value !== '');
+  return Object.fromEntries(filled.map(([name, value]) => [name, readCell(value)]));
 }
 
 /** Numbers, true, false, lists and objects as JSON has them; everything else is text, such as `007`. */

@@ -1,14 +1,16 @@
 <script setup lang="ts">
-import { isProblem, ProblemError, type Document, type JsonObject } from '@uproar/client';
+import { isProblem, type Document, type JsonObject } from '@uproar/client';
 import { guardedPatch, mergeEdits } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Drawer, Popconfirm, Segmented, Spin } from 'ant-design-vue';
-import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref, watch } from 'vue';
+import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, provide, ref } from 'vue';
 import { readData } from '../check-data';
+import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
-import ConflictTable from './ConflictTable.vue';
-import { drafts } from './drafts';
 import { deleteWithUndo } from '../undo';
+import ConflictTable from './ConflictTable.vue';
+import { FormInputsKey } from './form-inputs';
+import { useDocumentEdit } from './use-document-edit';
 
 const HistoryPanel = defineAsyncComponent(() => import('./HistoryPanel.vue'));
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
@@ -22,32 +24,18 @@ const notices = useNotices();
 
 const view = useWatch(() => store.collection(props.collection).watchOne(props.id));
 const now = computed<Document | undefined>(() => view.value?.byId.get(props.id));
-/** The document as it was when the text was taken over into the editor. */
-const base = ref<Document>();
-const text = ref('');
+const edit = useDocumentEdit(`${props.collection}/${props.id}`, now);
+const { base, text, mode, dirty, restored, checked, overtaken, conflicting, takeOver } = edit;
+provide(FormInputsKey, edit.inputs);
 const failure = ref('');
 const busy = ref(false);
 const tab = ref<'Data' | 'History' | 'Readers'>('Data');
-const mode = ref<'JSON' | 'Form'>('JSON');
-
-const dirty = computed(() => base.value !== undefined && text.value !== format(base.value));
-const overtaken = computed(() => dirty.value && now.value !== undefined && now.value.version !== base.value?.version);
-const checked = computed(() => readData(text.value));
-/** Whether somebody else altered the very fields that were edited here. */
-const conflicting = computed(() => {
-  if (!overtaken.value || !base.value || !now.value || 'fault' in checked.value) return false;
-  return mergeEdits(base.value.data, checked.value.data, now.value.data).conflicts.length > 0;
+/** What the form shows: also while one of its inputs is no value yet. */
+const formData = computed(() => {
+  const read = readData(text.value);
+  return 'data' in read ? read.data : undefined;
 });
 const sizeBytes = computed(() => new TextEncoder().encode(JSON.stringify(now.value?.data ?? {})).length);
-
-// What was edited and not saved is there again when the document is opened again.
-const draft = drafts.get(`${props.collection}/${props.id}`);
-if (draft) [base.value, text.value] = [draft.base, draft.text];
-onBeforeUnmount(() => {
-  const address = `${props.collection}/${props.id}`;
-  if (dirty.value && base.value) drafts.set(address, { base: base.value, text: text.value });
-  else drafts.delete(address);
-});
 
 /** Escape closes it wherever the focus is, unless something else makes use of that key. */
 function onKey(event: KeyboardEvent): void {
@@ -59,26 +47,16 @@ function onKey(event: KeyboardEvent): void {
 onMounted(() => addEventListener('keydown', onKey));
 onBeforeUnmount(() => removeEventListener('keydown', onKey));
 
-// Without edits of one's own the editor follows the store.
-watch(now, (document) => {
-  if (document && !dirty.value) takeOver(document);
-});
-
-function format({ data }: Document): string {
-  return JSON.stringify(data, null, 2);
-}
-
-function takeOver(document: Document): void {
-  base.value = document;
-  text.value = format(document);
-  failure.value = '';
-}
-
 /** Goes on with data that was brought together with what is in the store now. */
 function settle(data: JsonObject): void {
-  if (!now.value) return;
-  takeOver(now.value);
-  text.value = JSON.stringify(data, null, 2);
+  failure.value = '';
+  if (now.value) edit.settle(now.value, data);
+}
+
+/** Gives up what is edited, for the document as it is in the store; of a deleted one, for the document as it was. */
+function discard(): void {
+  failure.value = '';
+  takeOver(now.value ?? base.value!);
 }
 
 /** Sends what was edited, and nothing else; what others altered meanwhile stays. */
@@ -88,6 +66,7 @@ async function save(): Promise<void> {
   failure.value = '';
   const documents = store.collection(props.collection);
   const { data } = checked.value;
+  const sent = text.value;
   try {
     // What others have altered meanwhile, in other fields, is where this goes on from.
     const from = now.value ?? base.value;
@@ -98,22 +77,21 @@ async function save(): Promise<void> {
         ? await documents.patch(props.id, ops)
         : await documents.put(props.id, data, { ifVersion: 0 });
       const saved = view.value?.byId.get(props.id);
-      if (saved) takeOver(saved);
+      if (saved) edit.savedAs(saved, sent);
       notices.success({ message: `Saved ${props.id}`, description: `Version ${version}`, duration: 2 });
     }
   } catch (error) {
     failure.value = isProblem(error, 'test-failed')
       ? `Somebody altered ${error.problem.pointer ?? 'the same'} in this moment. Look at what it is now, and save again.`
-      : error instanceof ProblemError
-        ? error.problem.detail
-        : String(error);
+      : describeFailure(error);
   }
   busy.value = false;
 }
 
 async function remove(): Promise<void> {
   if (!now.value) return;
-  if (await deleteWithUndo(store, notices, props.collection, [now.value])) emit('close');
+  const kept = await deleteWithUndo(store, notices, props.collection, [now.value]);
+  if (kept.length === 0) emit('close');
 }
 </script>
 
@@ -166,6 +144,15 @@ async function remove(): Promise<void> {
         @settle="settle"
       />
       <Alert v-if="failure" type="error" show-icon :message="failure" />
+      <Alert
+        v-if="restored && dirty"
+        type="info"
+        show-icon
+        message="You edited this before and did not save it."
+        :description="now && base && now.version !== base.version ? 'It was changed since then.' : undefined"
+      >
+        <template #action><Button size="small" @click="discard">Discard edits</Button></template>
+      </Alert>
       <FilePreview v-if="now && collection === 'files'" :document="now" />
       <div v-if="base" class="columns">
         <div class="data">
@@ -178,9 +165,9 @@ async function remove(): Promise<void> {
           />
           <div v-if="mode === 'Form'" class="form">
             <FormFields
-              v-if="'data' in checked"
-              :data="checked.data"
-              path=""
+              v-if="formData"
+              :data="formData"
+              :path="[]"
               @change="(data: JsonObject) => (text = JSON.stringify(data, null, 2))"
             />
             <p v-else class="muted">The JSON is to be mended first.</p>
@@ -216,7 +203,7 @@ async function remove(): Promise<void> {
       <div class="actions">
         <span class="muted">{{ dirty ? 'Edited, not saved' : base ? 'As in the store' : '' }}</span>
         <span>
-          <Button :disabled="!dirty || !now" @click="now && takeOver(now)">Discard edits</Button>
+          <Button :disabled="!dirty" @click="discard">Discard edits</Button>
           <Button
             type="primary"
             class="save"

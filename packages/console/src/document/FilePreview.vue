@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { ProblemError, type Document } from '@uproar/client';
+import type { Document } from '@uproar/client';
 import { formatBytes } from '@uproar/core';
 import { computed, ref, watch } from 'vue';
+import { describeFailure } from '../failure';
 import { useStore } from '../injection';
 
 /** The content of a file: shown where it is a picture, and to be saved. */
@@ -26,7 +27,7 @@ watch(
       link.value = await store.files.link(props.document.id, 3600);
       failure.value = '';
     } catch (error) {
-      failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+      failure.value = describeFailure(error);
     }
   },
   { immediate: true },

@@ -1,23 +1,31 @@
 <script setup lang="ts">
-import { isObject, JsonTextError, parseJson } from '@uproar/core';
+import { formatPointer, isObject, JsonTextError, parseJson } from '@uproar/core';
 import type { JsonObject, JsonValue } from '@uproar/client';
-import { Button, Input, Switch, Textarea } from 'ant-design-vue';
-import { computed, ref } from 'vue';
+import { Button, Input, Switch } from 'ant-design-vue';
+import { computed, inject } from 'vue';
 import ChoiceBox from '../components/ChoiceBox.vue';
+import TextBox from '../components/TextBox.vue';
+import { FormInputsKey } from './form-inputs';
 
-const props = defineProps<{ data: JsonObject; path: string }>();
+/** The fields of an object, each with an input that suits its type. */
+const props = defineProps<{ data: JsonObject; path: readonly string[] }>();
 const emit = defineEmits<{ change: [data: JsonObject] }>();
+const inputs = inject(FormInputsKey)!;
 
 type Kind = 'text' | 'number' | 'yes/no' | 'nothing' | 'object' | 'list';
 const KINDS: Kind[] = ['text', 'number', 'yes/no', 'nothing', 'object', 'list'];
 const EMPTY: Record<Kind, JsonValue> = { text: '', number: 0, 'yes/no': false, nothing: null, object: {}, list: [] };
-const LONG = 60;
 
-/** What was typed and is no value yet, by field. */
-const typed = ref<Record<string, { text: string; fault: string }>>({});
-const fresh = ref('');
+const labelOf = (name: string) => [...props.path, name].join('.');
+const pointerOf = (name: string) => formatPointer([...props.path, name]);
+const pointer = computed(() => formatPointer(props.path));
 const entries = computed(() =>
-  Object.entries(props.data).map(([name, value]) => ({ name, value, kind: kindOf(value) })),
+  Object.entries(props.data).map(([name, value]) => ({
+    name,
+    value,
+    kind: kindOf(value),
+    typed: inputs.typed[pointerOf(name)],
+  })),
 );
 
 function kindOf(value: JsonValue): Kind {
@@ -37,44 +45,62 @@ function set(name: string, value: JsonValue | undefined): void {
   emit('change', Object.fromEntries(next) as JsonObject);
 }
 
+/** Changes the type of a field. The value it had is there again when its former type is chosen again. */
 function setKind(name: string, kind: Kind): void {
   const value = props.data[name]!;
+  const former = (inputs.former[pointerOf(name)] ??= {});
+  former[kindOf(value)] = value;
+  delete inputs.typed[pointerOf(name)];
+  if (former[kind] !== undefined) return set(name, former[kind]);
   const text = typeof value === 'object' ? JSON.stringify(value) : String(value);
-  delete typed.value[name];
   if (kind === 'text') set(name, value === null ? '' : text);
   else if (kind === 'number') set(name, Number.isFinite(Number(text)) ? Number(text) : 0);
   else if (kind === 'list') set(name, value === null ? [] : [value]);
   else set(name, EMPTY[kind]);
 }
 
+/** Takes what is typed as it is; it becomes part of the data as soon as it is a value of the field's type. */
 function setTyped(name: string, kind: 'number' | 'list', text: string): void {
   let fault = kind === 'number' ? 'A number was expected.' : 'A list in JSON was expected: ["a", 1].';
   try {
     const value = parseJson(text);
     if (kind === 'number' ? typeof value === 'number' : Array.isArray(value)) {
-      delete typed.value[name];
+      fault = '';
       if (JSON.stringify(value) !== JSON.stringify(props.data[name])) set(name, value);
-      return;
     }
   } catch (error) {
     if (!(error instanceof JsonTextError)) throw error;
-    fault = kind === 'number' ? fault : error.message;
+    if (kind === 'list') fault = error.message;
   }
-  typed.value[name] = { text, fault };
+  inputs.typed[pointerOf(name)] = { text, fault, label: labelOf(name) };
 }
 
+/** What stands for a value is shown as the value is written, once nobody types any more. */
+function leaveTyped(name: string): void {
+  if (inputs.typed[pointerOf(name)]?.fault === '') delete inputs.typed[pointerOf(name)];
+}
+
+function remove(name: string): void {
+  const gone = pointerOf(name);
+  for (const key of Object.keys(inputs.typed)) if (key === gone || key.startsWith(`${gone}/`)) delete inputs.typed[key];
+  set(name, undefined);
+}
+
+const fresh = computed({
+  get: () => inputs.added[pointer.value] ?? '',
+  set: (name: string) => (inputs.added[pointer.value] = name),
+});
 const canAdd = computed(() => fresh.value !== '' && !Object.hasOwn(props.data, fresh.value));
 function add(): void {
   if (!canAdd.value) return;
   emit('change', Object.fromEntries([...Object.entries(props.data), [fresh.value, '']]) as JsonObject);
   fresh.value = '';
 }
-const labelOf = (name: string) => (props.path === '' ? name : `${props.path}.${name}`);
 </script>
 
 <template>
   <div class="fields">
-    <div v-for="{ name, value, kind } in entries" :key="name" class="field" :class="kind">
+    <div v-for="{ name, value, kind, typed } in entries" :key="name" class="field" :class="kind">
       <label :for="`form-${labelOf(name)}`" :title="labelOf(name)">{{ name }}</label>
       <ChoiceBox
         class="kind"
@@ -85,33 +111,26 @@ const labelOf = (name: string) => (props.path === '' ? name : `${props.path}.${n
         @change="(next) => setKind(name, next as Kind)"
       />
       <div class="value">
-        <template v-if="kind === 'text'">
-          <Textarea
-            v-if="String(value).length > LONG || String(value).includes('\n')"
-            :id="`form-${labelOf(name)}`"
-            :rows="3"
-            :value="String(value)"
-            @update:value="(text: string) => set(name, text)"
-          />
-          <Input
-            v-else
-            :id="`form-${labelOf(name)}`"
-            size="small"
-            :value="String(value)"
-            @update:value="(text: string) => set(name, text)"
-          />
-        </template>
+        <!-- One and the same element for every length: the focus stays in it. -->
+        <TextBox
+          v-if="kind === 'text'"
+          :id="`form-${labelOf(name)}`"
+          :model-value="String(value)"
+          @update:model-value="(text) => set(name, text)"
+        />
         <template v-else-if="kind === 'number' || kind === 'list'">
           <Input
             :id="`form-${labelOf(name)}`"
             size="small"
             class="mono"
+            autocomplete="off"
             :inputmode="kind === 'number' ? 'decimal' : undefined"
-            :status="typed[name] ? 'error' : ''"
-            :value="typed[name]?.text ?? JSON.stringify(value)"
+            :status="typed?.fault ? 'error' : ''"
+            :value="typed?.text ?? JSON.stringify(value)"
             @update:value="(text: string) => setTyped(name, kind as 'number' | 'list', text)"
+            @blur="leaveTyped(name)"
           />
-          <p v-if="typed[name]" class="fault" role="status">{{ typed[name].fault }}</p>
+          <p v-if="typed?.fault" class="fault" role="status">{{ typed.fault }}</p>
         </template>
         <Switch
           v-else-if="kind === 'yes/no'"
@@ -124,18 +143,18 @@ const labelOf = (name: string) => (props.path === '' ? name : `${props.path}.${n
         <FormFields
           v-else-if="isObject(value)"
           :data="value"
-          :path="labelOf(name)"
+          :path="[...path, name]"
           @change="(next: JsonObject) => set(name, next)"
         />
       </div>
-      <Button size="small" type="text" :aria-label="`Remove ${labelOf(name)}`" @click="set(name, undefined)">✕</Button>
+      <Button size="small" type="text" :aria-label="`Remove ${labelOf(name)}`" @click="remove(name)">✕</Button>
     </div>
     <form class="add" @submit.prevent="add">
       <Input
         v-model:value="fresh"
         size="small"
         placeholder="another field"
-        :aria-label="`Name of another field${path ? ` of ${path}` : ''}`"
+        :aria-label="`Name of another field${path.length > 0 ? ` of ${path.join('.')}` : ''}`"
       />
       <Button size="small" html-type="submit" :disabled="!canAdd">Add</Button>
     </form>

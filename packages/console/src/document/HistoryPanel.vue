@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { isProblem, ProblemError, type Document, type JsonObject, type JsonValue } from '@uproar/client';
+import { isProblem, type Document, type JsonObject, type JsonValue } from '@uproar/client';
 import { fieldChanges, type FieldChange } from '@uproar/core';
 import { Alert, Button, Empty, Popconfirm, Spin, Tag } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
+import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
+import { useWhenBack } from '../use-when-back';
 import type { JournalEvent } from '@uproar/protocol';
 import { kindOfChange, readJournal } from '../live-journal';
 
@@ -45,11 +47,14 @@ async function fetchPage(before: number | 'now'): Promise<void> {
     first.value = page.first;
     failure.value = '';
   } catch (error) {
-    failure.value = error instanceof Error ? error.message : String(error);
+    failure.value = describeFailure(error);
   }
   loading.value = false;
 }
 
+useWhenBack(() => {
+  if (failure.value !== '') void fetchPage('now');
+});
 watch(
   () => [props.collection, props.id],
   () => {
@@ -83,9 +88,7 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
   } catch (error) {
     const description = isProblem(error, 'version-mismatch')
       ? 'It was written in between. Look at what it is now, and decide anew.'
-      : error instanceof ProblemError
-        ? error.problem.detail
-        : String(error);
+      : describeFailure(error);
     notices.error({ message: `${props.id} was not put back`, description });
   }
 }

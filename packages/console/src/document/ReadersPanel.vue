@@ -3,7 +3,10 @@ import { ProblemError } from '@uproar/client';
 import type { AccountInfo, PolicyDecision } from '@uproar/protocol';
 import { Alert, Button, Input, Spin, Table } from 'ant-design-vue';
 import { computed, onMounted, ref, shallowRef } from 'vue';
+import { describeFailure } from '../failure';
 import { useStore } from '../injection';
+import { useFormDraft } from '../unsaved/use-form-draft';
+import { useWhenBack } from '../use-when-back';
 
 const props = defineProps<{ collection: string; id: string }>();
 const store = useStore();
@@ -20,7 +23,7 @@ interface Person {
 const people = shallowRef<Person[]>();
 const failure = ref('');
 const left = ref(0);
-const claims = ref('{"sub": "ada", "role": "crew"}');
+const { form } = useFormDraft('readers', { claims: '{"sub": "ada", "role": "crew"}' });
 const claimsFault = ref('');
 /** The conditions of the policy, as whoever has no part in anything meets them. */
 const rules = computed(() => DOES.map((rule) => ({ rule, condition: people.value?.[0]?.decisions[rule]?.condition })));
@@ -31,7 +34,12 @@ const COLUMNS = [
   { title: 'Left out', key: 'concealed' },
 ];
 
-onMounted(async () => {
+onMounted(read);
+useWhenBack(() => {
+  if (failure.value !== '') void read();
+});
+async function read(): Promise<void> {
+  failure.value = '';
   try {
     const { accounts } = await store.fetch<{ accounts: AccountInfo[] }>('/v1/accounts').catch((error: unknown) => {
       // A store may have no accounts at all.
@@ -54,9 +62,9 @@ onMounted(async () => {
     failure.value =
       error instanceof ProblemError && error.problem.status === 403
         ? 'Only keys that may administer the store see who may see this.'
-        : String(error instanceof Error ? error.message : error);
+        : describeFailure(error);
   }
-});
+}
 
 async function decide(person: Person): Promise<void> {
   const { collection, id } = props;
@@ -70,11 +78,11 @@ async function decide(person: Person): Promise<void> {
 async function addSomebody(): Promise<void> {
   claimsFault.value = '';
   try {
-    const person: Person = { name: claims.value, as: { claims: JSON.parse(claims.value) as unknown }, decisions: {} };
+    const person: Person = { name: form.claims, as: { claims: JSON.parse(form.claims) as unknown }, decisions: {} };
     await decide(person);
-    people.value = [...(people.value ?? []), person];
+    people.value = [...(people.value ?? []).filter(({ name }) => name !== person.name), person];
   } catch (error) {
-    claimsFault.value = error instanceof SyntaxError ? 'Claims are a JSON object.' : String(error);
+    claimsFault.value = error instanceof SyntaxError ? 'Claims are a JSON object.' : describeFailure(error);
   }
 }
 </script>
@@ -112,7 +120,12 @@ async function addSomebody(): Promise<void> {
       </Table>
       <p v-if="left > 0" class="muted">{{ left }} more accounts are not listed.</p>
       <form @submit.prevent="addSomebody">
-        <Input v-model:value="claims" class="mono" aria-label="Claims as JSON" :status="claimsFault ? 'error' : ''" />
+        <Input
+          v-model:value="form.claims"
+          class="mono"
+          aria-label="Claims as JSON"
+          :status="claimsFault ? 'error' : ''"
+        />
         <Button html-type="submit">And with these claims?</Button>
       </form>
       <p v-if="claimsFault" class="no">{{ claimsFault }}</p>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { ProblemError } from '@uproar/client';
 import { Alert, Input, Segmented } from 'ant-design-vue';
 import { computed, nextTick, onMounted, ref, shallowRef } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
@@ -7,7 +6,9 @@ import { readLive, readRequests, type AsyncApi, type Group, type OpenApi, type S
 import SchemaTree from '../api/SchemaTree.vue';
 import CodeText from '../components/CodeText.vue';
 import PageFrame from '../components/PageFrame.vue';
+import { describeFailure } from '../failure';
 import { useStore } from '../injection';
+import { useWhenBack } from '../use-when-back';
 
 const VIEWS = [
   { label: 'Requests', value: 'http' },
@@ -35,7 +36,12 @@ const groups = computed(() => {
     .filter(({ entries }) => entries.length > 0);
 });
 
-onMounted(async () => {
+onMounted(read);
+useWhenBack(() => {
+  if (!found.value) void read();
+});
+async function read(): Promise<void> {
+  failure.value = '';
   try {
     const [openApi, asyncApi] = await Promise.all([
       store.fetch<OpenApi>('/openapi.json'),
@@ -48,9 +54,9 @@ onMounted(async () => {
     await nextTick();
     document.getElementById(opened.value)?.scrollIntoView();
   } catch (error) {
-    failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+    failure.value = describeFailure(error);
   }
-});
+}
 
 function toggle(id: string): void {
   void router.replace({ ...route, query: opened.value === id ? {} : { open: id } } as never);

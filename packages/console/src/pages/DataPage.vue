@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { ProblemError, type Document, type View } from '@uproar/client';
+import type { Document, View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Dropdown, Menu, MenuItem } from 'ant-design-vue';
-import { computed, defineAsyncComponent, provide, ref, shallowRef, useTemplateRef, watch, watchEffect } from 'vue';
+import { computed, defineAsyncComponent, ref, shallowRef, useTemplateRef, watch, watchEffect } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import HoldButton from '../components/HoldButton.vue';
 import PageFrame from '../components/PageFrame.vue';
@@ -14,10 +14,13 @@ import FirstSteps from '../data/FirstSteps.vue';
 import PickBar from '../data/PickBar.vue';
 import QueryBar from '../data/QueryBar.vue';
 import Uploads from '../data/Uploads.vue';
+import { useEditNotices } from '../data/edit-notices';
 import DocumentDrawer from '../document/DocumentDrawer.vue';
+import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
 import { useCalmView } from '../table/calm-view';
-import { CollectionKey } from '../table/collection';
+import { useCellEdits, type CellEdits } from '../table/cell-edits';
+import UnsavedEdits from '../table/UnsavedEdits.vue';
 import DataTable from '../data/DataTable.vue';
 import type { Column, Columns } from '../table/layout';
 import { sortBy } from '../table/sorting';
@@ -29,7 +32,7 @@ const store = useStore();
 const notices = useNotices();
 const route = useRoute();
 const router = useRouter();
-const creating = shallowRef<{ like?: Document }>();
+const creating = shallowRef<{ like?: Pick<Document, 'id' | 'data'> }>();
 const importing = shallowRef<File>();
 const dropping = ref(false);
 const uploads = useTemplateRef<{ send(files: readonly File[]): Promise<void> }>('uploads');
@@ -39,7 +42,11 @@ const collection = computed(() => String(route.params.collection ?? ''));
 const id = computed(() => String(route.params.id ?? ''));
 const where = computed(() => String(route.query.where ?? ''));
 const order = computed(() => String(route.query.order ?? ''));
-provide(CollectionKey, collection);
+const edits: CellEdits = useCellEdits(
+  store,
+  collection,
+  useEditNotices(() => edits.undo()),
+);
 
 const view = useWatch(() => {
   if (collection.value === '') return undefined;
@@ -62,8 +69,11 @@ function pick(ids: string[], on: boolean): void {
   picked.value = next;
 }
 
+/** Deletes what is picked. What could not be deleted stays picked. */
 async function removePicked(): Promise<void> {
-  if (await deleteWithUndo(store, notices, collection.value, pickedDocuments.value)) picked.value = new Set();
+  const from = collection.value;
+  const kept = await deleteWithUndo(store, notices, from, pickedDocuments.value);
+  if (from === collection.value) picked.value = new Set(kept.map(({ id: one }) => one));
 }
 
 // Without a collection in the address the first one is shown.
@@ -75,12 +85,22 @@ watch(
   () => route.query.new,
   (asked) => {
     if (asked === undefined) return;
-    creating.value = {};
+    void beginNew(String(asked));
     const { new: _, ...query } = route.query;
     void router.replace({ name: 'data', params: route.params, query });
   },
   { immediate: true },
 );
+
+/** Opens the drawer of a new document; with the id of another document, of one like that. */
+async function beginNew(like: string): Promise<void> {
+  if (like === '1') return void (creating.value = {});
+  const document = await store
+    .collection(collection.value)
+    .get(like)
+    .catch(() => undefined);
+  creating.value = { like: document ?? { id: like, data: {} } };
+}
 
 function open(documentId?: string, name = collection.value): void {
   creating.value = undefined;
@@ -102,8 +122,7 @@ async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> 
     const query = { collection: collection.value, where: where.value, order: order.value };
     await exportShown(store, query, table.value!.columns, format);
   } catch (error) {
-    const description = error instanceof ProblemError ? error.problem.detail : String(error);
-    notices.error({ message: 'Not exported', description });
+    notices.error({ message: 'Not exported', description: describeFailure(error) });
   }
 }
 
@@ -192,8 +211,9 @@ function dragged({ dataTransfer }: DragEvent): void {
       @remove="removePicked"
       @duplicate="(like) => (creating = { like })"
     />
+    <UnsavedEdits :edits="edits" />
     <FirstSteps v-if="empty && collection === ''" />
-    <div v-else-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
+    <div v-if="view?.state === 'live' && view.documents.length === 0 && collection !== ''" class="nothing">
       <template v-if="where !== ''">
         <b>No document meets the condition now</b>
         <span class="muted">Those that come to meet it appear here by themselves.</span>
@@ -203,8 +223,9 @@ function dragged({ dataTransfer }: DragEvent): void {
         <span class="muted">They appear here as soon as somebody writes them.</span>
       </template>
     </div>
+    <!-- An open editor keeps the table, also when no document is left in it. -->
     <DataTable
-      v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"
+      v-if="frame && frame.view.state !== 'loading' && (frame.view.documents.length > 0 || edits.open.value)"
       ref="table"
       :key="collection"
       :collection="collection"
@@ -212,12 +233,12 @@ function dragged({ dataTransfer }: DragEvent): void {
       :order="order"
       :selected="id"
       :picked="picked"
-      editable
+      :edits="edits"
       @open="open"
       @pick="pick"
       @sort="sort"
     />
-    <div v-else-if="!queryProblem && !view?.error" class="nothing muted">Loading…</div>
+    <div v-else-if="view?.state === 'loading'" class="nothing muted">Loading…</div>
     <DocumentDrawer
       v-if="id !== ''"
       :id="id"
@@ -228,6 +249,7 @@ function dragged({ dataTransfer }: DragEvent): void {
     />
     <CreateDrawer
       v-if="creating"
+      :key="`${collection} ${creating.like?.id ?? ''}`"
       :collection="collection"
       :like="creating.like"
       @close="creating = undefined"

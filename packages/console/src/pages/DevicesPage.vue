@@ -1,12 +1,12 @@
 <script setup lang="ts">
-import { ProblemError } from '@uproar/client';
 import type { ConnectionInfo, ConnectionListing } from '@uproar/protocol';
 import { Alert, Button, Input, Popconfirm, Tag } from 'ant-design-vue';
-import { computed, ref } from 'vue';
+import { computed, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { formatBytes, formatDuration } from '@uproar/core';
 import PageFrame from '../components/PageFrame.vue';
 import WatchedLink from '../devices/WatchedLink.vue';
+import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
 import { usePolled } from '../use-polled';
 
@@ -17,6 +17,14 @@ const notices = useNotices();
 const route = useRoute();
 const router = useRouter();
 const search = computed(() => String(route.query.search ?? ''));
+/** What is typed in the search. The address follows it; another address replaces it. */
+const typed = ref(search.value);
+watch(typed, (text) => {
+  if (text !== search.value) void router.replace({ name: 'devices', query: text ? { search: text } : {} });
+});
+watch(search, (text, before) => {
+  if (typed.value === before) typed.value = text;
+});
 const open = ref(new Set<string>());
 
 interface Seen extends ConnectionListing {
@@ -76,7 +84,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
     await store.request('DELETE', `/v1/connections/${id}`);
     notices.success({ message: `Ended the connection of ${device ?? identity ?? 'somebody'}`, duration: 3 });
   } catch (error) {
-    const description = error instanceof ProblemError ? error.problem.detail : String(error);
+    const description = describeFailure(error);
     notices.error({ message: 'Not ended', description });
   }
   again();
@@ -94,16 +102,12 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
     </template>
     <template #tools>
       <Input
+        v-model:value="typed"
         class="search"
         size="small"
         allow-clear
         placeholder="Find a device, identity or collection"
         aria-label="Find"
-        :value="search"
-        @change="
-          (event) =>
-            router.replace({ name: 'devices', query: event.target.value ? { search: event.target.value } : {} })
-        "
       />
     </template>
     <Alert v-if="failure" banner type="error" :message="failure" />

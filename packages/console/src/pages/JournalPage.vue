@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { ProblemError, type View } from '@uproar/client';
+import type { View } from '@uproar/client';
 import { fieldChanges, isCollectionName } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Input } from 'ant-design-vue';
-import { computed, defineAsyncComponent, onBeforeUnmount, ref, shallowRef, watch } from 'vue';
+import { computed, defineAsyncComponent, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import HoldButton from '../components/HoldButton.vue';
 import PageFrame from '../components/PageFrame.vue';
@@ -13,7 +13,10 @@ import { vocabularyOf } from '../cql/vocabulary';
 import { useStore } from '../injection';
 import ChangePanel from '../journal/ChangePanel.vue';
 import type { JournalEvent } from '@uproar/protocol';
-import { followJournal, kindOfChange, readJournal } from '../live-journal';
+import { useJournal } from '../journal/use-journal';
+import { kindOfChange } from '../live-journal';
+import OfferedQuery from '../unsaved/OfferedQuery.vue';
+import { useTypedQuery } from '../unsaved/use-typed-query';
 
 defineProps<{ collections: View | undefined }>();
 const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
@@ -21,76 +24,40 @@ const store = useStore();
 const route = useRoute();
 const router = useRouter();
 
-/** Commits looked through for one page, and the changes kept on the page. */
-const PAGE = 200;
-const MOST_KEPT = 2000;
-
 const collection = computed(() => String(route.query.collection ?? ''));
 const where = computed(() => String(route.query.where ?? ''));
 const doc = computed(() => String(route.query.doc ?? ''));
-const condition = ref(where.value);
-const document = ref(doc.value);
-watch([where, doc], () => ([condition.value, document.value] = [where.value, doc.value]));
-
-const events = shallowRef<JournalEvent[]>([]);
-const waiting = shallowRef<JournalEvent[]>([]);
-const state = ref<'loading' | 'live' | 'stale' | 'failed'>('loading');
-const paused = ref(false);
-const more = ref(false);
-const oldest = ref(0);
-const failure = ref('');
-const chosen = ref('');
-let stop = () => {};
-
+const { typed, altered, offered, takeOffered, dropOffered } = useTypedQuery(
+  () => 'journal',
+  () => ({ doc: doc.value, where: where.value }),
+);
 const part = computed(() => ({
   collection: collection.value || undefined,
   doc: doc.value || undefined,
   where: where.value || undefined,
 }));
-watch(part, () => void begin(), { immediate: true });
-onBeforeUnmount(() => stop());
 
-async function begin(): Promise<void> {
-  stop();
-  const meant = part.value;
-  [events.value, waiting.value, state.value, failure.value] = [[], [], 'loading', ''];
-  try {
-    // What is committed while the page is read comes with the stream.
-    const newest = await readJournal(store, {}, 'now', 1);
-    const page = await readJournal(store, meant, 'now', PAGE);
-    if (part.value !== meant) return;
-    take(page);
-    events.value = page.events;
-    const after = page.events[0]?.seq ?? Math.max(0, newest.seq - 1);
-    stop = followJournal(store, meant, after, {
-      events: (fresh) => {
-        const list = paused.value ? waiting : events;
-        list.value = [...fresh.toReversed(), ...list.value].slice(0, MOST_KEPT);
-      },
-      state: (now) => (state.value = now),
-    });
-  } catch (error) {
-    state.value = 'failed';
-    failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
-  }
-}
-
-function take(page: { seq: number; more: boolean }): void {
-  more.value = page.more;
-  oldest.value = page.seq;
-}
-
-async function showMore(): Promise<void> {
-  const page = await readJournal(store, part.value, oldest.value, PAGE);
-  take(page);
-  events.value = [...events.value, ...page.events];
-}
-
-watch(paused, (held) => {
-  if (held) return;
-  events.value = [...waiting.value, ...events.value].slice(0, MOST_KEPT);
-  waiting.value = [];
+const paused = ref(false);
+const list = useTemplateRef<HTMLElement>('list');
+/** Whether the list is being read further down: it stays as it is then. */
+const scrolled = ref(false);
+const { events, waiting, state, failure, more, reading, showEarlier, showNewer } = useJournal(
+  store,
+  part,
+  () => paused.value || scrolled.value,
+);
+watch([paused, scrolled], ([isPaused, isScrolled]) => {
+  if (!isPaused && !isScrolled) showNewer();
 });
+function toNewest(): void {
+  list.value?.scrollTo({ top: 0 });
+  scrolled.value = false;
+}
+
+/** The change that is open. It stays open, whatever comes in above and even when it has left the list. */
+const open = shallowRef<JournalEvent>();
+watch(part, () => (open.value = undefined));
+watch(events, ([first]) => (open.value ??= first));
 
 function ask(changes: Record<string, string>): void {
   const query = { ...(route.query as Record<string, string>), ...changes };
@@ -98,10 +65,10 @@ function ask(changes: Record<string, string>): void {
   void router.push({ name: 'journal', query });
 }
 
-const open = computed(() => events.value.find(({ id }) => id === chosen.value) ?? events.value[0]);
-const documentFault = computed(
-  () => document.value !== '' && !/^[a-z][a-z0-9-]{0,63}\/[\w.~-]{1,128}$/.test(document.value),
-);
+const documentFault = computed(() => typed.doc !== '' && !/^[a-z][a-z0-9-]{0,63}\/[\w.~-]{1,128}$/.test(typed.doc));
+function askTyped(): void {
+  if (!documentFault.value) ask({ where: typed.where, doc: typed.doc });
+}
 /** Some documents of the collection, to complete conditions with. */
 const sample = useWatch(() =>
   isCollectionName(collection.value) ? store.collection(collection.value).watch({ limit: 200 }) : undefined,
@@ -123,7 +90,7 @@ function step(event: KeyboardEvent, by: number): void {
   const next = events.value[at + by];
   if (!next) return;
   event.preventDefault();
-  chosen.value = next.id;
+  open.value = next;
   const sibling = (event.target as HTMLElement)[by > 0 ? 'nextElementSibling' : 'previousElementSibling'];
   if (sibling instanceof HTMLElement) sibling.focus();
 }
@@ -137,9 +104,9 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
       <span class="muted">what was changed, by whom, from what to what; the newest first</span>
     </template>
     <template #tools>
-      <HoldButton v-model:paused="paused" :waiting="waiting.length" />
+      <HoldButton v-model:paused="paused" :waiting="waiting" />
     </template>
-    <form class="bar" role="search" @submit.prevent="ask({ where: condition, doc: documentFault ? '' : document })">
+    <form class="bar" role="search" @submit.prevent="askTyped">
       <ChoiceBox
         class="collection"
         allow-clear
@@ -150,33 +117,38 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
         @change="(name) => ask({ collection: String(name ?? ''), doc: '' })"
       />
       <Input
-        v-model:value="document"
+        v-model:value="typed.doc"
         class="document mono"
         placeholder="balloons/bl-17"
         aria-label="Document"
         :status="documentFault ? 'error' : ''"
+        :title="documentFault ? 'A collection and an id, such as balloons/bl-17' : undefined"
       />
       <div class="where">
         <CqlEditor
-          v-model="condition"
+          v-model="typed.where"
           label="where, before or after"
           lines="one"
           hint="where … such as status = 'aloft', before or after"
           :vocabulary="() => vocabularyOf(sample)"
-          @ask="ask({ where: condition })"
+          @ask="askTyped"
         />
       </div>
-      <Button html-type="submit">Ask</Button>
+      <Button html-type="submit" :type="altered ? 'primary' : 'default'" :disabled="documentFault">Ask</Button>
     </form>
+    <OfferedQuery :fields="offered" @take="takeOffered" @drop="dropOffered" />
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-if="state === 'loading'" class="nothing muted">Loading…</div>
     <div v-else-if="events.length === 0 && state !== 'failed'" class="nothing">
       <b>No change {{ where || doc || collection ? 'like that ' : '' }}is in the journal{{ more ? ' of late' : '' }}</b>
       <span class="muted">What is written from now on appears here.</span>
-      <Button v-if="more" @click="showMore">Look further back</Button>
+      <Button v-if="more" :loading="reading" @click="showEarlier">Look further back</Button>
     </div>
     <div v-else class="panes">
-      <div class="list">
+      <div ref="list" class="list" @scroll.passive="scrolled = list!.scrollTop > 4">
+        <Button v-if="scrolled && !paused && waiting > 0" size="small" type="primary" class="newer" @click="toNewest"
+          >{{ waiting.toLocaleString() }} newer {{ waiting === 1 ? 'change' : 'changes' }}</Button
+        >
         <ol aria-label="Changes, newest first" role="listbox">
           <li
             v-for="event in events"
@@ -185,7 +157,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
             :tabindex="event.id === open?.id ? 0 : -1"
             :aria-selected="event.id === open?.id"
             :class="{ open: event.id === open?.id }"
-            @click="chosen = event.id"
+            @click="open = event"
             @keydown.down="step($event, 1)"
             @keydown.up="step($event, -1)"
           >
@@ -198,7 +170,9 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
             <time class="muted" :datetime="event.time">{{ new Date(event.time).toLocaleTimeString() }}</time>
           </li>
         </ol>
-        <Button v-if="more" size="small" type="link" class="more" @click="showMore">Show what was before</Button>
+        <Button v-if="more" size="small" type="link" class="more" :loading="reading" @click="showEarlier"
+          >Show what was before</Button
+        >
       </div>
       <ChangePanel v-if="open" :event="open" @only="(subject) => ask({ doc: subject, collection: '' })" />
     </div>
@@ -255,6 +229,13 @@ li:hover {
 }
 li.open {
   background: var(--accent-soft);
+}
+.newer {
+  position: sticky;
+  top: 4px;
+  z-index: 1;
+  display: block;
+  margin: 4px auto;
 }
 .more {
   display: block;

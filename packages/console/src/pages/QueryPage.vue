@@ -2,7 +2,7 @@
 import type { View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Dropdown, Input, Menu, MenuItem } from 'ant-design-vue';
-import { computed, defineAsyncComponent, reactive, ref, watch } from 'vue';
+import { computed, defineAsyncComponent, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import HoldButton from '../components/HoldButton.vue';
 import PageFrame from '../components/PageFrame.vue';
@@ -15,6 +15,8 @@ import { copiesOf, partsOf, type BenchQuery } from '../query/copies';
 import CostPanel from '../query/CostPanel.vue';
 import { isRelated, withRelated } from '../query/related-columns';
 import { useCalmView } from '../table/calm-view';
+import OfferedQuery from '../unsaved/OfferedQuery.vue';
+import { useTypedQuery } from '../unsaved/use-typed-query';
 import type { Column } from '../table/layout';
 import { sortBy } from '../table/sorting';
 
@@ -51,14 +53,18 @@ const key = computed(() => {
 });
 /** What is asked, as the address has it. */
 const asked = computed(() => (key.value === undefined ? undefined : (JSON.parse(key.value) as BenchQuery)));
-/** What is being written. It gives way to another address only, never to what happens in the store. */
+/** What is typed. The collection is no part of it: choosing another one asks at once. */
 const NOTHING = { where: '', order: '', fields: '', include: '', summary: '', by: '' };
-const draft = reactive<BenchQuery>({ from: '', limit: '', ...NOTHING });
-watch(asked, (query) => query && Object.assign(draft, query), { immediate: true });
-const altered = computed(() => asked.value !== undefined && key.value !== JSON.stringify({ ...asked.value, ...draft }));
+const { typed, altered, offered, reset, takeOffered, dropOffered } = useTypedQuery(
+  () => `query:${asked.value?.from}`,
+  () => {
+    const { from: _, ...fields } = asked.value ?? { from: '', limit: '', ...NOTHING };
+    return fields;
+  },
+);
 /** Whether totals are asked for, which leave no place for the rest. */
-const totals = computed(() => draft.summary !== '');
-const limitFault = computed(() => !/^([1-9]\d{0,4}|none|)$/.test(draft.limit) || Number(draft.limit) > 10_000);
+const totals = computed(() => typed.summary !== '');
+const limitFault = computed(() => !/^([1-9]\d{0,4}|none|)$/.test(typed.limit) || Number(typed.limit) > 10_000);
 
 const view = useWatch(() => {
   const query = asked.value;
@@ -71,7 +77,10 @@ const view = useWatch(() => {
 const { frame: calm, paused, waiting } = useCalmView(view);
 const frame = computed(() => calm.value && withRelated(calm.value));
 /** Documents of the collection as they are, to complete conditions with. */
-const sample = useWatch(() => (draft.from ? store.collection(draft.from).watch({ limit: 300 }) : undefined));
+const sample = useWatch(() => {
+  const from = asked.value?.from;
+  return from === undefined ? undefined : store.collection(from).watch({ limit: 300 });
+});
 
 const fault = computed(() => view.value?.error);
 const marked = computed(() => {
@@ -82,20 +91,23 @@ const marked = computed(() => {
   return `${line}\n${' '.repeat(position)}▲`;
 });
 
-function ask(changes: Partial<BenchQuery> = {}): void {
-  if (limitFault.value) return;
-  const query = Object.fromEntries(
-    Object.entries({ ...draft, ...changes }).filter(
-      ([name, value]) => value !== '' && !(name === 'limit' && value === DEFAULT_LIMIT),
-    ),
-  );
-  void router.push({ name: 'query', query });
+/** Asks what is typed. */
+function ask(): void {
+  if (!limitFault.value) show({ from: asked.value!.from, ...typed });
 }
 
-/** By what is related, and by totals, there is no order. */
+function show(query: Partial<BenchQuery>): void {
+  const said = Object.entries(query).filter(
+    ([name, value]) => value !== '' && !(name === 'limit' && value === DEFAULT_LIMIT),
+  );
+  void router.push({ name: 'query', query: Object.fromEntries(said) });
+}
+
+/** By what is related, and by totals, there is no order. What is typed and not run stays so. */
 function sort(column: Column, add: boolean): void {
-  if (asked.value!.summary !== '' || isRelated(column.path)) return;
-  ask({ order: sortBy(asked.value!.order, column, add) });
+  const query = asked.value!;
+  if (query.summary !== '' || isRelated(column.path)) return;
+  show({ ...query, order: sortBy(query.order, column, add) });
 }
 
 const copies = computed(() => (asked.value ? copiesOf(asked.value, location.origin) : []));
@@ -137,17 +149,23 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             <label for="bench-from">from</label>
             <ChoiceBox
               id="bench-from"
-              v-model:value="draft.from"
+              :value="asked.from"
               class="from"
               :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
-              @change="(from) => ask({ ...NOTHING, from: String(from) })"
+              @change="(from) => show({ from: String(from) })"
             />
-            <Button type="primary" html-type="submit" class="ask" :disabled="limitFault" title="Ctrl+Enter">{{
-              altered ? 'Ask' : 'Ask again'
-            }}</Button>
+            <span class="ask">
+              <Button v-if="altered" type="text" title="Back to the query whose result is shown" @click="reset"
+                >Reset</Button
+              >
+              <Button type="primary" html-type="submit" :disabled="limitFault" title="Ctrl+Enter">{{
+                altered ? 'Ask' : 'Ask again'
+              }}</Button>
+            </span>
           </div>
+          <OfferedQuery :fields="offered" @take="takeOffered" @drop="dropOffered" />
           <CqlEditor
-            v-model="draft.where"
+            v-model="typed.where"
             label="where"
             lines="many"
             hint="status = 'aloft' AND altitude > 300    – Ctrl+Space shows what there is, Ctrl+Enter asks"
@@ -158,7 +176,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             <label for="bench-include">include</label>
             <Input
               id="bench-include"
-              v-model:value="draft.include"
+              v-model:value="typed.include"
               class="mono grow"
               :disabled="totals"
               placeholder="crew = crews via crewId; flights by balloonId order -start limit 3"
@@ -168,7 +186,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             <label for="bench-order">order</label>
             <Input
               id="bench-order"
-              v-model:value="draft.order"
+              v-model:value="typed.order"
               class="mono grow"
               :disabled="totals"
               placeholder="-altitude,name"
@@ -176,7 +194,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             <label for="bench-limit">limit</label>
             <Input
               id="bench-limit"
-              v-model:value="draft.limit"
+              v-model:value="typed.limit"
               class="mono limit"
               :disabled="totals"
               :status="limitFault ? 'error' : ''"
@@ -185,7 +203,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             <label for="bench-fields">fields</label>
             <Input
               id="bench-fields"
-              v-model:value="draft.fields"
+              v-model:value="typed.fields"
               class="mono grow"
               :disabled="totals"
               placeholder="all, or name,pilot.name"
@@ -195,12 +213,12 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             <label for="bench-summary">summary</label>
             <Input
               id="bench-summary"
-              v-model:value="draft.summary"
+              v-model:value="typed.summary"
               class="mono grow wide"
               placeholder="totals instead of documents: count(),max(altitude)"
             />
             <label for="bench-by">by</label>
-            <Input id="bench-by" v-model:value="draft.by" class="mono grow" :disabled="!totals" placeholder="status" />
+            <Input id="bench-by" v-model:value="typed.by" class="mono grow" :disabled="!totals" placeholder="status" />
           </div>
           <div v-if="fault" class="fault" role="alert">
             <pre v-if="marked">{{ marked }}</pre>

@@ -1,14 +1,16 @@
 <script setup lang="ts">
-import { ProblemError, type JsonValue, type View } from '@uproar/client';
+import type { JsonValue, View } from '@uproar/client';
 import type { ShapeReport } from '@uproar/protocol';
 import { Alert, Button, Tag } from 'ant-design-vue';
 import { computed, ref, shallowRef, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import PageFrame from '../components/PageFrame.vue';
+import { describeFailure } from '../failure';
 import { useStore } from '../injection';
 import SchemaPanel from '../shapes/SchemaPanel.vue';
 import { formatCell } from '../table/fields';
+import { useWhenBack } from '../use-when-back';
 
 const props = defineProps<{ collections: View | undefined }>();
 const store = useStore();
@@ -24,6 +26,9 @@ const failure = ref('');
 const busy = ref(false);
 watch(collection, () => void look(), { immediate: true });
 
+useWhenBack(() => {
+  if (failure.value !== '') void look();
+});
 async function look(): Promise<void> {
   const asked = collection.value;
   if (asked === '') return;
@@ -34,8 +39,9 @@ async function look(): Promise<void> {
     report.value = found;
     failure.value = '';
   } catch (error) {
+    if (asked !== collection.value) return;
     report.value = undefined;
-    failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+    failure.value = describeFailure(error);
   }
   busy.value = false;
 }
@@ -146,7 +152,7 @@ const whereFor = (name: string) => ({
           </tbody>
         </table>
       </div>
-      <SchemaPanel v-if="withSchema" :collection="collection" />
+      <SchemaPanel v-if="withSchema" :key="collection" :collection="collection" />
     </div>
   </PageFrame>
 </template>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { formatMs, prepareQuery, QueryError, type QueryForm } from '@uproar/core';
-import { ProblemError } from '@uproar/client';
 import { Alert, Button } from 'ant-design-vue';
 import { computed, ref, shallowRef, watch } from 'vue';
+import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
+import { useWhenBack } from '../use-when-back';
 import { partsOf, type BenchQuery } from './copies';
 
 const props = defineProps<{ query: BenchQuery }>();
@@ -35,6 +36,10 @@ watch(
   { immediate: true },
 );
 
+useWhenBack(() => {
+  if (failure.value !== '') void explain();
+});
+
 /** The query as it is sent. */
 function formOf(query: BenchQuery): QueryForm {
   const { limit, ...parts } = partsOf(query);
@@ -61,7 +66,7 @@ async function explain(): Promise<void> {
     found.value = answer;
     failure.value = '';
   } catch (error) {
-    if (props.query === asked) failure.value = error instanceof ProblemError ? error.problem.detail : String(error);
+    if (props.query === asked) failure.value = describeFailure(error);
   }
 }
 
@@ -118,7 +123,7 @@ async function makeIndex({ from, fields }: { from: string; fields: string }): Pr
   } catch (error) {
     notices.error({
       message: 'No index was made',
-      description: error instanceof ProblemError ? error.problem.detail : String(error),
+      description: describeFailure(error),
     });
   }
 }

@@ -1,8 +1,10 @@
 <script setup lang="ts">
-import type { JsonObject } from '@uproar/client';
+import { isProblem, type JsonObject } from '@uproar/client';
 import type { CollectionSchema, SchemaMode, SchemaReport } from '@uproar/protocol';
-import { Alert, Button, Tag } from 'ant-design-vue';
+import { Alert, Button, Popconfirm, Tag } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue';
+import { dropDraft, keepDraft, readDraft } from '../unsaved/drafts';
+import { usePolled } from '../use-polled';
 import { formatMoment, useCall } from '../components/access/use-call';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import { useNotices, useStore } from '../injection';
@@ -12,7 +14,7 @@ const props = defineProps<{ collection: string }>();
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
 const store = useStore();
 const notices = useNotices();
-const { busy, failure, run } = useCall();
+const { busy, failure, run } = useCall(() => again());
 
 const MODES: { value: SchemaMode; label: string }[] = [
   { value: 'off', label: 'a draft, judge nothing' },
@@ -20,33 +22,26 @@ const MODES: { value: SchemaMode; label: string }[] = [
   { value: 'enforce', label: 'refuse misfits' },
 ];
 const SHOWN = 50;
-const text = ref('');
-const mode = ref<SchemaMode>('warn');
-const present = shallowRef<CollectionSchema>();
+const LOOK_EVERY_MS = 5000;
+const path = `/v1/schemas/${props.collection}`;
+/** What was typed and not set is kept; `base` is the version it began with, 0 where there was none. */
+const key = `schema:${props.collection}`;
+const kept = readDraft<{ text: string; mode: SchemaMode; base: number }>(key);
+const text = ref(kept?.text ?? '');
+const mode = ref<SchemaMode>(kept?.mode ?? 'warn');
+const base = ref(kept?.base ?? 0);
 const report = shallowRef<SchemaReport>();
-const path = computed(() => `/v1/schemas/${props.collection}`);
+/** Whether it could not be enforced because documents do not fit. */
+const misfits = ref('');
+/** The text that the panel put into the editor itself. */
+const offered = ref('');
 
-watch(() => props.collection, load, { immediate: true });
-
-async function load(): Promise<void> {
-  report.value = undefined;
-  await run(async () => {
-    const { schemas } = await store.fetch<{ schemas: CollectionSchema[] }>('/v1/schemas');
-    present.value = schemas.find(({ collection }) => collection === props.collection);
-    if (present.value) {
-      mode.value = present.value.mode;
-      show(present.value.schema as JsonObject);
-    } else await propose();
-  });
-}
-
-function show(schema: JsonObject): void {
-  text.value = JSON.stringify(schema, null, 2);
-}
-
-async function propose(): Promise<void> {
-  await run(async () => show(await store.fetch<JsonObject>(`${path.value}/proposal`)));
-}
+const {
+  value: listing,
+  failure: unread,
+  again,
+} = usePolled(LOOK_EVERY_MS, () => store.fetch<{ schemas: CollectionSchema[] }>('/v1/schemas'));
+const present = computed(() => listing.value?.schemas.find(({ collection }) => collection === props.collection));
 
 const schema = computed(() => {
   try {
@@ -61,26 +56,90 @@ const altered = computed(
     mode.value !== present.value.mode ||
     JSON.stringify(schema.value) !== JSON.stringify(present.value.schema),
 );
+/** Whether a person typed or chose something that is not set. */
+const own = computed(
+  () =>
+    text.value !== '' &&
+    altered.value &&
+    (text.value !== offered.value || mode.value !== (present.value?.mode ?? 'warn')),
+);
+const overtaken = computed(() => own.value && (present.value?.version ?? 0) > base.value);
+
+// While nothing of one's own is in the editor it follows the schema that is set.
+watch(listing, (now, before) => {
+  if (now && !own.value) void takeSet(before === undefined);
+});
+async function takeSet(first = false): Promise<void> {
+  const set = present.value;
+  if (set && set.version === base.value && text.value !== '') return;
+  base.value = set?.version ?? 0;
+  if (set) {
+    mode.value = set.mode;
+    show(set.schema as JsonObject);
+  } else if (first && text.value === '') await propose();
+}
+
+function show(proposed: JsonObject): void {
+  offered.value = JSON.stringify(proposed, null, 2);
+  text.value = offered.value;
+}
+
+async function propose(): Promise<void> {
+  await run(async () => show(await store.fetch<JsonObject>(`${path}/proposal`)));
+}
+
+watch([text, mode, base, own], () => {
+  if (!own.value) return dropDraft(key);
+  const label = `Schema of ${props.collection}`;
+  const value = { text: text.value, mode: mode.value, base: base.value };
+  keepDraft({ key, kind: 'edit', label, path: `/shapes/${props.collection}?schema`, value });
+});
+// What was found holds for the text that was checked.
+watch([text, mode], () => {
+  misfits.value = '';
+});
+watch(text, () => (report.value = undefined));
 
 async function check(): Promise<void> {
   report.value = undefined;
-  await run(
-    async () => (report.value = await store.post<SchemaReport>(`${path.value}/check`, { schema: schema.value })),
-  );
+  const checked = text.value;
+  const found = await run(() => store.post<SchemaReport>(`${path}/check`, { schema: schema.value }));
+  if (checked === text.value) report.value = found;
 }
 
-async function set(): Promise<void> {
-  const body = { schema: schema.value, mode: mode.value };
-  const answer = await run(
-    async () => (await store.request('PUT', path.value, body)).json() as Promise<CollectionSchema>,
-  );
+async function set(anyway = false): Promise<void> {
+  misfits.value = '';
+  const body = { schema: schema.value, mode: mode.value, ...(anyway ? { anyway } : {}) };
+  const answer = await run(async () => {
+    try {
+      return (await (await store.request('PUT', path, body)).json()) as CollectionSchema;
+    } catch (error) {
+      if (!isProblem(error, 'misfits')) throw error;
+      misfits.value = 'Some documents do not fit this schema, so it is not enforced yet.';
+      return undefined;
+    }
+  });
+  if (misfits.value !== '') return check();
   if (!answer) return;
-  present.value = answer;
+  base.value = answer.version;
+  again();
   notices.success({
     message: `Version ${answer.version} of the schema of ${answer.collection} is set`,
     description: `From now on: ${MODES.find(({ value }) => value === answer.mode)!.label}`,
     duration: 3,
   });
+}
+
+async function remove(): Promise<void> {
+  if (!(await run(() => store.request('DELETE', path)))) return;
+  again();
+  notices.success({ message: `The schema of ${props.collection} is removed`, duration: 3 });
+}
+
+function discard(): void {
+  text.value = '';
+  base.value = -1;
+  void takeSet(true);
 }
 </script>
 
@@ -94,8 +153,31 @@ async function set(): Promise<void> {
       <span v-if="present" class="muted when">set {{ formatMoment(present.time) }} by {{ present.identity }}</span>
       <Button size="small" class="end" @click="propose">Propose from the documents</Button>
     </div>
-    <CodeEditor v-model="text" language="json" label="The schema as JSON" class="editor" @save="set" />
-    <Alert v-if="failure" type="error" :message="failure" />
+    <Alert
+      v-if="overtaken && present"
+      type="warning"
+      show-icon
+      :message="`${present.identity} set version ${present.version} while you edited version ${base}.`"
+    >
+      <template #action>
+        <Button size="small" @click="base = present.version">Go on with yours</Button>
+        <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="discard">
+          <Button size="small" type="text">Take theirs</Button>
+        </Popconfirm>
+      </template>
+    </Alert>
+    <CodeEditor v-model="text" language="json" label="The schema as JSON" class="editor" @save="set()" />
+    <Alert v-if="failure || unread" type="error" :message="failure || unread" />
+    <Alert
+      v-if="misfits"
+      type="error"
+      :message="misfits"
+      description="Change those documents, or enforce it anyway: they stay as they are, and must fit when they are next written."
+    >
+      <template #action
+        ><Button size="small" danger :loading="busy" @click="set(true)">Enforce anyway</Button></template
+      >
+    </Alert>
     <div v-if="report" class="report" role="status">
       <Alert
         v-if="report.misfits === 0"
@@ -126,7 +208,11 @@ async function set(): Promise<void> {
         aria-label="What becomes of writes that do not fit"
         @change="(value) => (mode = value as SchemaMode)"
       />
-      <Button type="primary" :disabled="!schema || !altered" :loading="busy" @click="set">Set</Button>
+      <Button v-if="own" type="text" @click="discard">Discard</Button>
+      <Popconfirm v-else-if="present" title="Remove this schema?" ok-text="Remove" @confirm="remove">
+        <Button type="text" danger>Remove</Button>
+      </Popconfirm>
+      <Button type="primary" :disabled="!schema || !altered || overtaken" :loading="busy" @click="set()">Set</Button>
     </div>
   </section>
 </template>

@@ -4,12 +4,12 @@ import { isCollectionName, isDocumentId } from '@uproar/core';
 import { Modal } from 'ant-design-vue';
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue';
 import { useRouter, type RouteLocationRaw } from 'vue-router';
-import { signOut } from '../session';
 import { isDark, toggleTheme } from '../theme';
 import { PAGES } from './pages';
 
 const props = defineProps<{ collections: View | undefined }>();
 const open = defineModel<boolean>('open', { required: true });
+const emit = defineEmits<{ signOut: [] }>();
 const router = useRouter();
 const typed = ref('');
 const at = ref(0);
@@ -45,7 +45,7 @@ const entries = computed<Entry[]>(() => [
   ]),
   { kind: 'do', label: isDark.value ? 'Light colours' : 'Dark colours', run: toggleTheme },
   { kind: 'do', label: 'Copy the address of this page', run: () => void navigator.clipboard.writeText(location.href) },
-  { kind: 'do', label: 'Sign out', run: signOut },
+  { kind: 'do', label: 'Sign out', run: () => emit('signOut') },
 ]);
 
 function here(): Record<string, string> {

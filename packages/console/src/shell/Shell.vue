@@ -1,22 +1,24 @@
 <script setup lang="ts">
 import type { Store } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
-import { Button, notification, Tooltip } from 'ant-design-vue';
+import { Button, Modal, notification, Tooltip } from 'ant-design-vue';
 import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, provide, ref } from 'vue';
 import { useRoute } from 'vue-router';
 import Wordmark from '../components/Wordmark.vue';
 import { NoticesKey, StoreKey, type Notices } from '../injection';
 import { signOut } from '../session';
 import { isDark, toggleTheme } from '../theme';
+import { unsavedEdits } from '../unsaved/drafts';
 import CollectionList from './CollectionList.vue';
 import ConnectionBadge from './ConnectionBadge.vue';
 import OpenBanner from './OpenBanner.vue';
 import { PAGES } from './pages';
+import UnsavedList from './UnsavedList.vue';
 
 const CommandPalette = defineAsyncComponent(() => import('./CommandPalette.vue'));
 const props = defineProps<{ store: Store }>();
-const [api, NoticesHolder] = notification.useNotification();
-// Where they cover nothing that is being worked with.
+// Where they cover nothing that is being worked with: over the list of collections, above the state of the connection.
+const [api, NoticesHolder] = notification.useNotification({ bottom: '108px' });
 const placement = 'bottomLeft' as const;
 const notices: Notices = {
   success: (notice) => api.success({ placement, ...notice }),
@@ -40,6 +42,23 @@ function showPalette(): void {
   palette.value = true;
 }
 
+/** Signs out; where that would discard edits, only after a question. */
+const [modal, ModalHolder] = Modal.useModal();
+function leave(): void {
+  const count = unsavedEdits.value.length;
+  if (count === 0) return signOut();
+  modal.confirm({
+    title: count === 1 ? 'Sign out and discard an edit?' : `Sign out and discard ${count} edits?`,
+    content: unsavedEdits.value
+      .slice(0, 5)
+      .map(({ label }) => label)
+      .join(', '),
+    okText: 'Sign out',
+    okButtonProps: { danger: true },
+    onOk: signOut,
+  });
+}
+
 function onKey(event: KeyboardEvent): void {
   if (event.key.toLowerCase() !== 'k' || !(event.ctrlKey || event.metaKey) || event.shiftKey || event.altKey) return;
   event.preventDefault();
@@ -52,6 +71,7 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey));
 <template>
   <div class="shell">
     <NoticesHolder />
+    <ModalHolder />
     <nav aria-label="Pages and collections" :class="{ elsewhere: route.name !== 'data' }">
       <header>
         <Wordmark />
@@ -72,6 +92,7 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey));
       </div>
       <OpenBanner :store="store" />
       <CollectionList :view="collections" :open="open" />
+      <UnsavedList />
       <footer>
         <ConnectionBadge :store="store" />
         <div class="tools">
@@ -85,12 +106,12 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey));
               {{ isDark ? '☀' : '☾' }}
             </Button>
           </Tooltip>
-          <Button type="text" size="small" @click="signOut">Sign out</Button>
+          <Button type="text" size="small" @click="leave">Sign out</Button>
         </div>
       </footer>
     </nav>
     <RouterView :collections="collections" />
-    <CommandPalette v-if="paletteWanted" v-model:open="palette" :collections="collections" />
+    <CommandPalette v-if="paletteWanted" v-model:open="palette" :collections="collections" @sign-out="leave" />
   </div>
 </template>
 

@@ -1,117 +1,67 @@
 <script setup lang="ts">
-import { isProblem, ProblemError, type Document, type JsonPatch, type JsonValue } from '@uproar/client';
-import { findDataFault, formatPointer, JsonTextError, parseJson } from '@uproar/core';
-import { inject, nextTick, onMounted, ref, useTemplateRef } from 'vue';
-import { useStore } from '../injection';
-import type { Column } from './layout';
-import { CollectionKey } from './collection';
+import { nextTick, onMounted, useTemplateRef, watch } from 'vue';
+import { isText, type CellEdit } from './cell-edits';
 
-const props = defineProps<{ document: Document; column: Column; value: JsonValue | undefined }>();
-const emit = defineEmits<{ done: [] }>();
-const store = useStore();
-const collection = inject(CollectionKey)!;
+/**
+ * The editor of a cell. The table keeps one and the same element for an edit, wherever the row moves, so that it never loses the
+ * focus; the text belongs to the edit.
+ */
+const props = defineProps<{
+  edit: CellEdit;
+  /** What is said of a row that is not in sight; empty where the editor stands in its cell. */
+  elsewhere: string;
+}>();
+const emit = defineEmits<{
+  type: [text: string];
+  /** To be saved; then the focus goes to the cell itself, to the next one or to the one before. */
+  save: [then: 'stay' | 'next' | 'previous'];
+  /** The focus has gone somewhere else on the page. */
+  leave: [];
+  discard: [];
+}>();
 const input = useTemplateRef<HTMLInputElement>('input');
 
-const isText = typeof props.value === 'string';
-/** A text is edited as it reads; everything else, and what was missing, as JSON. */
-const text = ref(props.value === undefined ? '' : isText ? String(props.value) : JSON.stringify(props.value));
-const before = text.value;
-const fault = ref('');
-/** The value in the store now, where somebody else was faster. */
-const theirs = ref<{ value: JsonValue | undefined }>();
-const busy = ref(false);
+onMounted(begin);
+watch(() => props.edit, begin);
 
-onMounted(async () => {
+async function begin(): Promise<void> {
   await nextTick();
   input.value?.focus();
-  input.value?.select();
-});
-
-function read(): { value: JsonValue | undefined } | { fault: string } {
-  if (isText) return { value: text.value };
-  if (text.value.trim() === '') return { value: undefined };
-  try {
-    const value = parseJson(text.value);
-    const found = findDataFault({ value });
-    return found ? { fault: found.detail } : { value };
-  } catch (error) {
-    if (!(error instanceof JsonTextError)) throw error;
-    // Who types a word into an empty cell means the word.
-    if (props.value === undefined && /^[\p{L}][^"{}[\]]*$/u.test(text.value)) return { value: text.value };
-    return { fault: 'This is neither a number, true, false, null, "text" nor other JSON.' };
-  }
+  // What was typed before is gone on with; the value from the store is replaced.
+  if (props.edit.text === props.edit.initial) input.value?.select();
 }
-
-/** Sends the one field that was edited, if it is still as it was when editing began. */
-async function save(over?: { value: JsonValue | undefined }): Promise<void> {
-  if (busy.value) return;
-  if (text.value === before && !over) return emit('done');
-  const edited = read();
-  if ('fault' in edited) {
-    fault.value = edited.fault;
-    return;
-  }
-  const was = over ? over.value : props.value;
-  const path = formatPointer(props.column.path);
-  const test: JsonPatch = was === undefined ? [] : [{ op: 'test', path, value: was }];
-  if (edited.value === undefined && was === undefined) return emit('done');
-  const op: JsonPatch[number] =
-    edited.value === undefined ? { op: 'remove', path } : { op: 'add', path, value: edited.value };
-  busy.value = true;
-  fault.value = '';
-  try {
-    await store.collection(collection.value).patch(props.document.id, [...test, op]);
-    emit('done');
-  } catch (error) {
-    if (isProblem(error, 'test-failed')) {
-      const now = await store.collection(collection.value).get(props.document.id);
-      let value: JsonValue | undefined = now?.data;
-      for (const key of props.column.path) value = (value as Record<string, JsonValue> | undefined)?.[key];
-      theirs.value = { value };
-    } else fault.value = error instanceof ProblemError ? error.problem.detail : String(error);
-  }
-  busy.value = false;
-}
-
-const show = (value: JsonValue | undefined) => (value === undefined ? 'nothing' : JSON.stringify(value));
 
 function leave(event: FocusEvent): void {
+  // A window in front takes the focus away for a while only.
+  if (!document.hasFocus()) return;
   const inside = (event.currentTarget as HTMLElement).contains(event.relatedTarget as Node | null);
-  if (!inside && !fault.value && !theirs.value && text.value === before) emit('done');
+  if (!inside) emit('leave');
 }
+defineExpose({ focus: () => input.value?.focus() });
 </script>
 
 <template>
-  <span class="editor" @click.stop @dblclick.stop @focusout="leave">
+  <span class="editor" :class="{ elsewhere: elsewhere !== '' }" @click.stop @dblclick.stop @focusout="leave">
+    <span v-if="elsewhere" class="where"
+      ><b>{{ edit.name }}</b> of <b>{{ edit.id }}</b>, {{ elsewhere }}</span
+    >
     <input
       ref="input"
-      v-model="text"
+      :value="edit.text"
       class="mono"
-      :aria-label="`${column.name} of ${document.id}`"
-      :aria-invalid="fault !== ''"
+      :aria-label="`${edit.name} of ${edit.id}`"
+      :aria-invalid="edit.fault !== ''"
       spellcheck="false"
-      @keydown.stop.enter.prevent="save()"
-      @keydown.stop.esc.prevent="emit('done')"
+      autocomplete="off"
+      @input="emit('type', ($event.target as HTMLInputElement).value)"
+      @keydown.stop.enter.prevent="emit('save', 'stay')"
+      @keydown.stop.tab.prevent="emit('save', $event.shiftKey ? 'previous' : 'next')"
+      @keydown.stop.esc.prevent="emit('discard')"
       @keydown.stop
     />
-    <span v-if="theirs || fault" class="more" role="alert">
-      <template v-if="theirs">
-        <b>Somebody was faster.</b>
-        <dl>
-          <dt>was</dt>
-          <dd>{{ show(value) }}</dd>
-          <dt>theirs</dt>
-          <dd>{{ show(theirs.value) }}</dd>
-          <dt>yours</dt>
-          <dd>{{ text }}</dd>
-        </dl>
-        <button type="button" @click="emit('done')">Keep theirs</button>
-        <button type="button" @click="save(theirs)">Write mine</button>
-      </template>
-      <template v-else>{{ fault }}</template>
-    </span>
+    <span v-if="edit.fault" class="more" role="alert">{{ edit.fault }}</span>
     <span v-else class="more hint"
-      >Enter saves{{ isText ? '' : ' · empty removes the field' }} · Esc leaves it as it is</span
+      >Enter or Tab saves{{ isText(edit) ? '' : ' · empty removes the field' }} · Esc discards</span
     >
   </span>
 </template>
@@ -119,12 +69,11 @@ function leave(event: FocusEvent): void {
 <style scoped>
 .editor {
   display: block;
-  min-width: 60px;
+  padding: 2px 4px;
 }
 input {
-  width: calc(100% + 12px);
-  height: 22px;
-  margin: 0 -6px;
+  width: 100%;
+  height: 24px;
   padding: 0 5px;
   border: 1px solid var(--accent);
   border-radius: 3px;
@@ -145,8 +94,6 @@ input {
   font:
     12px/1.5 system-ui,
     sans-serif;
-  font-style: normal;
-  text-align: left;
   white-space: normal;
   box-shadow: 0 4px 16px rgb(0 0 0 / 14%);
 }
@@ -156,22 +103,27 @@ input {
   font-size: 11.5px;
   pointer-events: none;
 }
-dl {
-  display: grid;
-  grid-template-columns: max-content 1fr;
-  gap: 2px 10px;
-  margin: 4px 0 8px;
-  color: var(--ink);
-  font-family: var(--mono);
-  overflow-wrap: anywhere;
+.elsewhere {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  padding: 5px 16px;
+  border-bottom: 1px solid var(--line);
+  background: var(--warn-soft);
 }
-dt {
-  color: var(--ink-3);
+.elsewhere .where {
+  flex: none;
+  max-width: 60%;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
-dd {
-  margin: 0;
+.elsewhere input {
+  flex: 1;
+  min-width: 80px;
+  max-width: 420px;
 }
-button {
-  margin-right: 8px;
+.elsewhere .more {
+  left: 16px;
 }
 </style>

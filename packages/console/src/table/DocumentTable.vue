@@ -3,14 +3,16 @@ import type { Document } from '@uproar/client';
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import { flash } from '../flash';
 import type { Frame } from './calm-view';
+import type { CellEdits } from './cell-edits';
 import CellEditor from './CellEditor.vue';
 import { valueAt } from './fields';
 import HeaderCell from './HeaderCell.vue';
 import type { Column } from './layout';
-import RowCells, { type Editing } from './RowCells.vue';
+import RowCells from './RowCells.vue';
 import { placeIn } from './sorting';
 
 const props = defineProps<{
+  collection: string;
   frame: Frame;
   columns: readonly Column[];
   order: string;
@@ -18,7 +20,8 @@ const props = defineProps<{
   selected: string;
   /** Those that are picked; left out where none can be. */
   picked?: ReadonlySet<string>;
-  editable?: boolean;
+  /** The edits of cells; left out where none can be edited. */
+  edits?: CellEdits;
   /** Whether the rows are groups of a summary, whose ids say nothing. */
   groups?: boolean;
 }>();
@@ -37,6 +40,7 @@ const SPARE = 8;
 const scroller = useTemplateRef<HTMLElement>('scroller');
 const top = ref(0);
 const height = ref(800);
+const width = ref(800);
 const documents = computed(() => props.frame.view.documents);
 const first = computed(() => Math.max(0, Math.floor(top.value / ROW_PX) - SPARE));
 const rows = computed(() =>
@@ -46,26 +50,42 @@ const idWidth = computed(() => {
   const longest = documents.value.slice(0, 200).reduce((most, { id }) => Math.max(most, id.length), 4);
   return Math.min(290, longest * 7.4 + 30);
 });
+const PICK_PX = 34;
 const template = computed(() => {
-  const pick = props.picked ? '34px ' : '';
+  const pick = props.picked ? `${PICK_PX}px ` : '';
   const id = props.groups ? '' : `${idWidth.value}px `;
   const widths = props.columns.map(({ widthPx }) => `${widthPx}px`).join(' ');
   return { gridTemplateColumns: `${pick}${id}${widths} minmax(0, 1fr)` };
 });
 
-// Rows that come in above, or leave there, must not move what somebody is looking at.
+// Rows that come in above, or leave there, do not move what is being looked at: the row that is edited, or else the first in sight.
 watch(
   () => props.frame,
   ({ view }, before) => {
-    if (top.value < ROW_PX) return;
-    const at = Math.floor(top.value / ROW_PX);
+    void keepFocus();
+    const row = before.view.byId.get(editing.value?.id ?? '');
+    const edited = row ? before.view.documents.indexOf(row) : -1;
+    const anchored = isInSight(edited);
+    if (top.value < ROW_PX && !anchored) return;
+    const at = anchored ? edited : Math.floor(top.value / ROW_PX);
     const moved = findAgain(view.documents, before.view.documents, at);
     if (moved === undefined || moved === at) return;
-    top.value += (moved - at) * ROW_PX;
-    void nextTick(() => (scroller.value!.scrollTop = top.value));
+    top.value = Math.max(0, top.value + (moved - at) * ROW_PX);
+    void nextTick(() => {
+      if (scroller.value) scroller.value.scrollTop = top.value;
+    });
   },
   { flush: 'pre' },
 );
+
+/** A row that changes its place takes the focus away from its cell, which gets it back. */
+async function keepFocus(): Promise<void> {
+  const focused = document.activeElement as HTMLElement | null;
+  if (!scroller.value?.contains(focused) || focused?.dataset.cell === undefined) return;
+  await nextTick();
+  if (document.activeElement !== document.body || !active.value) return;
+  (cellElement(active.value.id, active.value.key) ?? scroller.value)?.focus({ preventScroll: true });
+}
 
 /** Where the first document that is still there, from a place on, stands now. */
 function findAgain(now: readonly Document[], before: readonly Document[], at: number): number | undefined {
@@ -104,7 +124,9 @@ watch(
   },
 );
 
-const observer = new ResizeObserver(([entry]) => (height.value = entry!.contentRect.height));
+const observer = new ResizeObserver(([entry]) => {
+  ({ height: height.value, width: width.value } = entry!.contentRect);
+});
 onMounted(() => observer.observe(scroller.value!));
 onBeforeUnmount(() => observer.disconnect());
 
@@ -128,11 +150,27 @@ async function focusCell(row: number, key: string): Promise<void> {
     element.scrollTop = top.value = y + 2 * ROW_PX - height.value + 8;
   }
   await nextTick();
-  const selector = `[data-row="${CSS.escape(document.id)}"] [data-cell="${CSS.escape(key)}"]`;
-  element.querySelector<HTMLElement>(selector)?.focus();
+  cellElement(document.id, key)?.focus();
+}
+
+function cellElement(id: string, key: string): HTMLElement | null | undefined {
+  return scroller.value?.querySelector<HTMLElement>(`[data-row="${CSS.escape(id)}"] [data-cell="${CSS.escape(key)}"]`);
 }
 
 function onKey(event: KeyboardEvent): void {
+  if (event.key.toLowerCase() === 'z' && (event.ctrlKey || event.metaKey) && !event.shiftKey && props.edits) {
+    event.preventDefault();
+    return props.edits.undo();
+  }
+  // The cell that had the focus was scrolled away: the keys go on from it.
+  if (event.target === scroller.value && active.value && event.key.startsWith('Arrow')) {
+    event.preventDefault();
+    void focusCell(
+      documents.value.findIndex(({ id }) => id === active.value!.id),
+      active.value.key,
+    );
+    return;
+  }
   const cell = (event.target as HTMLElement).closest<HTMLElement>('[data-cell]');
   const id = cell?.closest<HTMLElement>('[data-row]')?.dataset.row;
   if (!cell || id === undefined || cell !== event.target) return;
@@ -160,26 +198,70 @@ function onKey(event: KeyboardEvent): void {
   event.preventDefault();
 }
 
-// A cell that is being edited. What was typed stays, even when the row goes elsewhere meanwhile.
-const editing = shallowRef<Editing>();
-const inPlace = computed(() => rows.value.some(({ id }) => id === editing.value?.document.id));
+// The cell that is being edited. The edit is kept elsewhere; here is only the place of its editor.
+const editing = computed(() => {
+  const open = props.edits?.open.value;
+  return open?.collection === props.collection ? open : undefined;
+});
+const editedRow = computed(() => props.frame.view.byId.get(editing.value?.id ?? ''));
+const editedColumn = computed(() => props.columns.findIndex(({ key }) => key === editing.value?.column));
+const editedAt = computed(() => (editedRow.value ? documents.value.indexOf(editedRow.value) : -1));
+function isInSight(row: number): boolean {
+  return row !== -1 && (row + 1) * ROW_PX > top.value && (row + 2) * ROW_PX < top.value + height.value;
+}
+/** Where the editor stands: in its cell, or at the top of the table while the cell is not in sight. */
+const editorPlace = computed(() => {
+  if (elsewhere.value) return { width: `${width.value}px` };
+  const before = props.columns.slice(0, editedColumn.value).reduce((sum, { widthPx }) => sum + widthPx, 0);
+  const left = (props.picked ? PICK_PX : 0) + (props.groups ? 0 : idWidth.value) + before;
+  const widthPx = Math.max(120, props.columns[editedColumn.value]!.widthPx);
+  return { top: `${editedAt.value * ROW_PX}px`, left: `${left}px`, width: `${widthPx}px` };
+});
+const elsewhere = computed(() => {
+  if (!editedRow.value) return 'which is not in this result any more';
+  if (editedColumn.value === -1) return 'whose column is not shown';
+  if (isInSight(editedAt.value)) return '';
+  return editedAt.value * ROW_PX < top.value ? 'which is further up' : 'which is further down';
+});
 
 const columnOf = (key: string) => props.columns.find((column) => column.key === key);
 
 function edit(id: string, column: Column | undefined): void {
   const document = rows.value.find((other) => other.id === id);
-  if (!props.editable || !document || !column || column.meta) return;
+  if (!props.edits || !document || !column || column.meta) return;
   active.value = { id, key: column.key };
-  editing.value = { document, column, value: valueAt(document.data, column.path) };
+  props.edits.begin(document, column);
 }
 
-function stopEditing(): void {
-  // An editor that is taken away loses the focus, and says so once more.
-  if (!editing.value) return;
-  const { document, column } = editing.value;
-  editing.value = undefined;
-  const row = documents.value.findIndex(({ id }) => id === document.id);
-  if (row !== -1) void focusCell(row, column.key);
+function saveEdit(then: 'stay' | 'next' | 'previous'): void {
+  const edit = editing.value;
+  if (!edit || !props.edits!.commit()) return;
+  const at = keys.value.indexOf(edit.column) + { stay: 0, next: 1, previous: -1 }[then];
+  focusRow(edit.id, keys.value[Math.max(0, Math.min(keys.value.length - 1, at))]!);
+}
+
+function discardEdit(): void {
+  const edit = editing.value;
+  if (!edit) return;
+  props.edits!.discard(edit);
+  focusRow(edit.id, edit.column);
+}
+
+/** Gives the focus to a cell; to the table itself where the row has gone. */
+function focusRow(id: string, key: string): void {
+  const row = documents.value.findIndex((document) => document.id === id);
+  if (row === -1) scroller.value?.focus();
+  else void focusCell(row, key);
+}
+
+/** Whether the table is being taken away: the editor loses the focus once more then. */
+let leaving = false;
+onBeforeUnmount(() => {
+  leaving = true;
+  if (editing.value) props.edits!.commit(true);
+});
+function leaveEdit(): void {
+  if (!leaving) props.edits?.commit(true);
 }
 
 let lastPicked: string | undefined;
@@ -199,16 +281,11 @@ const allPicked = computed(
 
 <template>
   <div class="around">
-    <div v-if="editing && !inPlace" class="elsewhere">
-      <span
-        >Editing <b>{{ editing.column.name }}</b> of <b>{{ editing.document.id }}</b>, which has gone from here</span
-      >
-      <CellEditor v-bind="editing" @done="stopEditing" />
-    </div>
     <div
       ref="scroller"
       class="scroller"
       role="grid"
+      tabindex="-1"
       aria-label="Documents"
       :aria-rowcount="documents.length + 1"
       :aria-multiselectable="picked ? true : undefined"
@@ -244,6 +321,22 @@ const allPicked = computed(
         />
       </div>
       <div role="rowgroup" class="body" :style="{ height: `${documents.length * ROW_PX}px` }">
+        <div
+          v-if="editing"
+          role="presentation"
+          class="editing"
+          :class="elsewhere ? 'elsewhere' : 'in-cell'"
+          :style="editorPlace"
+        >
+          <CellEditor
+            :edit="editing"
+            :elsewhere="elsewhere"
+            @type="(text) => props.edits!.type(text)"
+            @save="saveEdit"
+            @leave="leaveEdit"
+            @discard="discardEdit"
+          />
+        </div>
         <div role="presentation" :style="{ transform: `translateY(${first * ROW_PX}px)` }">
           <div
             v-for="(document, index) in rows"
@@ -264,13 +357,11 @@ const allPicked = computed(
               :picked="picked?.has(document.id) ?? false"
               :active="active?.id === document.id ? active.key : undefined"
               :entry="entry === document.id"
-              :editing="editing?.document.id === document.id ? editing : undefined"
               @open="emit('open', document.id)"
               @pick="(range) => pick(range, document.id)"
               @touch="(key) => (active = { id: document.id, key })"
               @edit="(column) => edit(document.id, column)"
               @unfold="(name) => emit('unfold', name, true)"
-              @done="stopEditing"
             />
           </div>
         </div>

@@ -1,16 +1,6 @@
-<script lang="ts">
-/** A cell that is being edited: the document as it was, and the value in it. */
-export interface Editing {
-  document: Document;
-  column: Column;
-  value: JsonValue | undefined;
-}
-</script>
-
 <script setup lang="ts">
-import type { Document, JsonValue } from '@uproar/client';
+import type { Document } from '@uproar/client';
 import { isObject } from '@uproar/core';
-import CellEditor from './CellEditor.vue';
 import { formatCell, kindOf, valueAt } from './fields';
 import type { Column } from './layout';
 
@@ -25,7 +15,6 @@ defineProps<{
   active: string | undefined;
   /** Whether the keyboard comes into the table by this row. */
   entry: boolean;
-  editing: Editing | undefined;
 }>();
 const emit = defineEmits<{
   open: [];
@@ -33,7 +22,6 @@ const emit = defineEmits<{
   touch: [key: string];
   edit: [column: Column];
   unfold: [name: string];
-  done: [];
 }>();
 
 function textOf(document: Document, column: Column): string {
@@ -78,18 +66,16 @@ function classOf(document: Document, column: Column): string {
     :class="[classOf(document, column), { numeric: column.numeric }]"
     @click="emit('touch', column.key)"
     @dblclick="emit('edit', column)"
-    ><CellEditor v-if="editing?.column.key === column.key" v-bind="editing" @done="emit('done')" /><template v-else
-      ><button
-        v-if="!column.meta && isObject(valueAt(document.data, column.path) ?? null)"
-        type="button"
-        tabindex="-1"
-        class="fold"
-        :aria-label="`Show the members of ${column.name} as columns`"
-        @click.stop="emit('unfold', column.name)"
-      >
-        ▸</button
-      >{{ textOf(document, column) }}</template
-    ></span
+    ><button
+      v-if="!column.meta && isObject(valueAt(document.data, column.path) ?? null)"
+      type="button"
+      tabindex="-1"
+      class="fold"
+      :aria-label="`Show the members of ${column.name} as columns`"
+      @click.stop="emit('unfold', column.name)"
+    >
+      ▸</button
+    >{{ textOf(document, column) }}</span
   >
 </template>
 

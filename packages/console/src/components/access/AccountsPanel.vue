@@ -1,22 +1,26 @@
+<script lang="ts">
+/** The password of an account that is about to be made: kept while the page is left, and never in the browser's storage. */
+const password = ref('');
+</script>
+
 <script setup lang="ts">
 import type { AccountInfo } from '@uproar/protocol';
 import { Alert, Button, Input, InputPassword, Modal, Popconfirm, Table, Tag, Textarea } from 'ant-design-vue';
 import { computed, onMounted, ref } from 'vue';
 import { useNotices, useStore } from '../../injection';
+import { useFormDraft } from '../../unsaved/use-form-draft';
 import { formatMoment, useCall } from './use-call';
 
 const PAGE = 100;
 const store = useStore();
 const notices = useNotices();
-const { busy, failure, run } = useCall();
+const { busy, failure, run } = useCall(() => load());
 const accounts = ref<AccountInfo[]>();
 const more = ref(false);
-const name = ref('');
-const password = ref('');
-const claims = ref('');
-/** The account whose claims are being edited. */
-const edited = ref<AccountInfo>();
-const editedClaims = ref('');
+const { form, clear } = useFormDraft('new-account', { name: '', claims: '' });
+/** The claims of an account that are being edited: which account, and what is typed. */
+const claimsEdit = useFormDraft('account-claims', { id: '', name: '', text: '' });
+const edited = claimsEdit.form;
 
 const COLUMNS = [
   { title: 'Name', key: 'name' },
@@ -28,19 +32,23 @@ const COLUMNS = [
 
 onMounted(() => load());
 
+/** Counts the readings, so that only the answer to the last one is shown. */
+let turn = 0;
 async function load(after = ''): Promise<void> {
+  const mine = ++turn;
   const answer = await run(() =>
     store.fetch<{ accounts: AccountInfo[] }>(`/v1/accounts?limit=${PAGE}&after=${encodeURIComponent(after)}`),
   );
-  if (!answer) return;
+  if (!answer || mine !== turn) return;
   accounts.value = after === '' ? answer.accounts : [...(accounts.value ?? []), ...answer.accounts];
   more.value = answer.accounts.length === PAGE;
 }
 
 async function create(): Promise<void> {
-  const form = { name: name.value.trim(), password: password.value, claims: readClaims(claims.value) };
-  if (!(await run(() => store.post<AccountInfo>('/v1/accounts', form)))) return;
-  [name.value, password.value, claims.value] = ['', '', ''];
+  const wanted = { name: form.name.trim(), password: password.value, claims: readClaims(form.claims) };
+  if (!(await run(() => store.post<AccountInfo>('/v1/accounts', wanted)))) return;
+  clear();
+  password.value = '';
   await load();
 }
 
@@ -51,9 +59,9 @@ async function alter(id: string, change: object): Promise<boolean> {
 }
 
 async function saveClaims(): Promise<void> {
-  if (!(await alter(edited.value!.id, { claims: readClaims(editedClaims.value) ?? {} }))) return;
+  if (!(await alter(edited.id, { claims: readClaims(edited.text) ?? {} }))) return;
   notices.success({ message: 'The claims are altered', description: 'Its open views follow at once.' });
-  edited.value = undefined;
+  claimsEdit.clear();
 }
 
 async function remove(id: string): Promise<void> {
@@ -61,8 +69,8 @@ async function remove(id: string): Promise<void> {
 }
 
 function edit(account: AccountInfo): void {
-  edited.value = account;
-  editedClaims.value = JSON.stringify(account.claims, null, 2);
+  const { id, name = 'this guest', claims } = account;
+  Object.assign(edited, { id, name, text: JSON.stringify(claims, null, 2) });
 }
 
 function readClaims(text: string): object | undefined {
@@ -77,8 +85,8 @@ function isFaulty(text: string): boolean {
     return true;
   }
 }
-const faulty = computed(() => isFaulty(claims.value));
-const editedFaulty = computed(() => isFaulty(editedClaims.value));
+const faulty = computed(() => isFaulty(form.claims));
+const editedFaulty = computed(() => isFaulty(edited.text));
 </script>
 
 <template>
@@ -88,7 +96,7 @@ const editedFaulty = computed(() => isFaulty(editedClaims.value));
   </p>
   <form class="bar" @submit.prevent="create">
     <Input
-      v-model:value="name"
+      v-model:value="form.name"
       class="name"
       placeholder="ada"
       autocomplete="off"
@@ -102,7 +110,7 @@ const editedFaulty = computed(() => isFaulty(editedClaims.value));
       aria-label="Its password"
     />
     <Input
-      v-model:value="claims"
+      v-model:value="form.claims"
       class="claims mono"
       :status="faulty ? 'error' : ''"
       placeholder='{"role": "crew", "crew": "c-2"}'
@@ -112,7 +120,7 @@ const editedFaulty = computed(() => isFaulty(editedClaims.value));
       type="primary"
       html-type="submit"
       :loading="busy"
-      :disabled="name.trim() === '' || password.length < 8 || faulty"
+      :disabled="form.name.trim() === '' || password.length < 8 || faulty"
       >Make an account</Button
     >
   </form>
@@ -146,22 +154,25 @@ const editedFaulty = computed(() => isFaulty(editedClaims.value));
       </template>
     </template>
   </Table>
-  <Button v-if="more" class="gap" @click="load(accounts!.at(-1)!.id)">Show more</Button>
+  <Button v-if="more" class="gap" :loading="busy" @click="load(accounts!.at(-1)!.id)">Show more</Button>
   <Modal
-    :open="edited !== undefined"
-    :title="`What the policy knows of ${edited?.name ?? 'this guest'}`"
+    :open="edited.id !== ''"
+    :title="`What the policy knows of ${edited.name}`"
     ok-text="Save"
     :ok-button-props="{ disabled: editedFaulty }"
+    :mask-closable="false"
+    :confirm-loading="busy"
     @ok="saveClaims"
-    @cancel="edited = undefined"
+    @cancel="claimsEdit.clear()"
   >
     <Textarea
-      v-model:value="editedClaims"
+      v-model:value="edited.text"
       class="mono"
       :rows="8"
       :status="editedFaulty ? 'error' : ''"
       aria-label="Claims as JSON"
     />
+    <Alert v-if="failure" class="gap" type="error" :message="failure" />
   </Modal>
 </template>
 

@@ -24,7 +24,7 @@ const EVENTS = [
   'connection-ended',
 ];
 const store = useStore();
-const { busy, failure, run } = useCall();
+const { busy, failure, run } = useCall(() => load());
 const entries = ref<AuditEntry[]>();
 const event = ref<string>();
 const more = ref(false);
@@ -41,12 +41,15 @@ const COLUMNS = [
 onMounted(() => load());
 watch(event, () => load());
 
+/** Counts the readings, so that only the answer to the last one is shown. */
+let turn = 0;
 async function load(before?: number): Promise<void> {
+  const mine = ++turn;
   const query = new URLSearchParams({ limit: String(PAGE) });
   if (before !== undefined) query.set('before', String(before));
   if (event.value !== undefined) query.set('event', event.value);
   const answer = await run(() => store.fetch<{ entries: AuditEntry[] }>(`/v1/audit?${query}`));
-  if (!answer) return;
+  if (!answer || mine !== turn) return;
   entries.value = before === undefined ? answer.entries : [...(entries.value ?? []), ...answer.entries];
   more.value = answer.entries.length === PAGE;
 }
@@ -87,7 +90,7 @@ function describe(detail: Record<string, unknown>): string {
       <span v-else-if="column.key === 'detail'" class="detail">{{ describe(record.detail) }}</span>
     </template>
   </Table>
-  <Button v-if="more" class="gap" @click="load(entries!.at(-1)!.number)">Show more</Button>
+  <Button v-if="more" class="gap" :loading="busy" @click="load(entries!.at(-1)!.number)">Show more</Button>
 </template>
 
 <style scoped>

@@ -1,21 +1,27 @@
+<script lang="ts">
+/** A key that was just made and not put away yet. It is shown this once, so leaving the page does not take it away. */
+const made = shallowRef<NewKey>();
+</script>
+
 <script setup lang="ts">
 import type { KeyInfo, NewKey } from '@uproar/protocol';
 import { Alert, Button, Input, Modal, Popconfirm, Table } from 'ant-design-vue';
-import { onMounted, ref } from 'vue';
+import { onMounted, ref, shallowRef } from 'vue';
 import ChoiceBox from '../ChoiceBox.vue';
 import { useNotices, useStore } from '../../injection';
+import { useFormDraft } from '../../unsaved/use-form-draft';
 import { formatMoment, useCall } from './use-call';
 
 const store = useStore();
 const notices = useNotices();
-const { busy, failure, run } = useCall();
+const { busy, failure, run } = useCall(load);
 const keys = ref<KeyInfo[]>();
-const name = ref('');
-const scope = ref<'admin' | 'write' | 'read'>('read');
-const collections = ref('');
-const days = ref<number>();
-/** A key that was just made, which is shown this once. */
-const made = ref<NewKey>();
+const { form, clear } = useFormDraft('new-key', {
+  name: '',
+  scope: 'read' as 'admin' | 'write' | 'read',
+  collections: '',
+  days: undefined as number | undefined,
+});
 
 const COLUMNS = [
   { title: 'Name', dataIndex: 'name' },
@@ -40,16 +46,16 @@ async function load(): Promise<void> {
 }
 
 async function create(): Promise<void> {
-  const names = collections.value.split(',').map((part) => part.trim());
-  const form = {
-    name: name.value.trim(),
-    scope: scope.value,
-    ...(collections.value.trim() === '' ? {} : { collections: names }),
-    ...(days.value === undefined ? {} : { expires: new Date(Date.now() + days.value * 86_400_000).toISOString() }),
+  const { name, scope, collections, days } = form;
+  const wanted = {
+    name: name.trim(),
+    scope,
+    ...(collections.trim() === '' ? {} : { collections: collections.split(',').map((part) => part.trim()) }),
+    ...(days === undefined ? {} : { expires: new Date(Date.now() + days * 86_400_000).toISOString() }),
   };
-  made.value = await run(() => store.post<NewKey>('/v1/keys', form));
+  made.value = await run(() => store.post<NewKey>('/v1/keys', wanted));
   if (!made.value) return;
-  name.value = '';
+  clear();
   await load();
 }
 
@@ -82,22 +88,22 @@ const LIFETIMES = [
     accounts.
   </p>
   <form class="bar" @submit.prevent="create">
-    <Input v-model:value="name" class="name" placeholder="gate-reader" aria-label="Name of the new key" />
-    <ChoiceBox v-model:value="scope" class="scope" :options="SCOPES" aria-label="Scope" />
+    <Input v-model:value="form.name" class="name" placeholder="gate-reader" aria-label="Name of the new key" />
+    <ChoiceBox v-model:value="form.scope" class="scope" :options="SCOPES" aria-label="Scope" />
     <Input
-      v-model:value="collections"
+      v-model:value="form.collections"
       class="name"
       placeholder="all collections"
       aria-label="Collections, with commas between them"
     />
     <ChoiceBox
-      v-model:value="days"
+      v-model:value="form.days"
       class="days"
       placeholder="never expires"
       aria-label="How long it is good"
       :options="LIFETIMES"
     />
-    <Button type="primary" html-type="submit" :loading="busy" :disabled="name.trim() === ''">Make a key</Button>
+    <Button type="primary" html-type="submit" :loading="busy" :disabled="form.name.trim() === ''">Make a key</Button>
   </form>
   <Alert v-if="failure" class="gap" type="error" :message="failure" />
   <Table

@@ -1,113 +1,109 @@
 <script setup lang="ts">
-import { ProblemError, type View } from '@uproar/client';
-import type { PolicyAnswer, PolicyVersion, PolicyWarning } from '@uproar/protocol';
-import { Alert, Button, Input, Tag } from 'ant-design-vue';
-import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue';
+import type { View } from '@uproar/client';
+import type { PolicyVersion } from '@uproar/protocol';
+import { Alert, Button, Input, Popconfirm, Tag } from 'ant-design-vue';
+import { computed, defineAsyncComponent, ref } from 'vue';
 import ChoiceBox from '../ChoiceBox.vue';
 import { useNotices, useStore } from '../../injection';
 import TryPanel from './TryPanel.vue';
 import { formatMoment, useCall } from './use-call';
+import { usePolicyEdit } from './use-policy-edit';
 
 const CodeEditor = defineAsyncComponent(() => import('../CodeEditor.vue'));
+const CompareEditor = defineAsyncComponent(() => import('../CompareEditor.vue'));
 defineProps<{ collections: View | undefined }>();
-const store = useStore();
 const notices = useNotices();
 const { busy, failure, run } = useCall();
+const edit = usePolicyEdit(useStore());
+const { text, note, inForce, versions, base, altered, own, overtaken, fault, warnings, sound, take } = edit;
 
-const CHECK_AFTER_MS = 400;
-const text = ref('');
-const note = ref('');
-const versions = ref<PolicyVersion[]>([]);
-const shown = ref<number>(0);
-const inForce = ref<PolicyVersion>();
-const fault = ref('');
-const warnings = ref<PolicyWarning[]>([]);
-/** The text as it was last found sound; what is tried and previewed. */
-const sound = ref<string>();
-
-const altered = computed(() => inForce.value !== undefined && text.value !== inForce.value.text);
-const choices = computed(() =>
-  versions.value.map(({ version, time, note: why }) => ({
-    value: version,
-    label: `Version ${version}${version === inForce.value?.version ? ', in force' : ''} · ${formatMoment(time)}${why ? ` · ${why}` : ''}`,
-  })),
+/** The version that is shown beside one's own text; undefined while none is. */
+const compared = ref<number>();
+const beside = computed(() => [inForce.value, ...versions.value].find((one) => one?.version === compared.value));
+const shown = computed(() =>
+  own.value ? 'own' : String(versions.value.find((version) => version.text === text.value)?.version ?? 'own'),
 );
+const choices = computed(() => [
+  ...(own.value ? [{ value: 'own', label: `Your edits of version ${base.value?.version ?? 0}` }] : []),
+  ...versions.value.map((version) => ({ value: String(version.version), label: describe(version) })),
+]);
 
-onMounted(load);
-
-async function load(): Promise<void> {
-  await run(async () => {
-    const [policy, listed] = await Promise.all([
-      store.fetch<PolicyVersion>('/v1/policy'),
-      store.fetch<{ versions: PolicyVersion[] }>('/v1/policy/versions'),
-    ]);
-    inForce.value = policy;
-    versions.value = listed.versions;
-    shown.value = policy.version;
-    text.value = policy.text;
-  });
+function describe({ version, time, note: why }: PolicyVersion): string {
+  const force = version === inForce.value?.version ? ', in force' : '';
+  return `Version ${version}${force} · ${formatMoment(time)}${why ? ` · ${why}` : ''}`;
 }
 
-let timer: ReturnType<typeof setTimeout> | undefined;
-watch(text, () => {
-  clearTimeout(timer);
-  timer = setTimeout(() => void check(), sound.value === undefined ? 0 : CHECK_AFTER_MS);
-});
-
-async function check(): Promise<void> {
-  const checked = text.value;
-  try {
-    const answer = await put({ text: checked, dryRun: true });
-    if (text.value !== checked) return;
-    warnings.value = answer.warnings;
-    fault.value = '';
-    sound.value = checked;
-  } catch (error) {
-    if (text.value !== checked || !(error instanceof ProblemError)) return;
-    fault.value = error.problem.detail;
-    warnings.value = [];
-  }
+/** Shows a version: in the editor, or beside it where something of one's own is in the editor. */
+function choose(choice: string): void {
+  const version = versions.value.find((one) => String(one.version) === choice);
+  if (!own.value && version) take(version);
+  else compared.value = version?.version;
 }
 
-async function put(body: object): Promise<PolicyAnswer> {
-  return (await (await store.request('PUT', '/v1/policy', body)).json()) as PolicyAnswer;
+function takeInstead(version: PolicyVersion): void {
+  take(version);
+  compared.value = undefined;
 }
 
 async function setInForce(): Promise<void> {
-  const body = { text: text.value, note: note.value || undefined, ifVersion: inForce.value?.version };
-  const answer = await run(() => put(body));
+  const answer = await run(() => edit.putInForce());
   if (!answer) return;
-  note.value = '';
+  compared.value = undefined;
   notices.success({ message: `Version ${answer.version} is in force`, description: 'Open views follow at once.' });
-  await load();
-}
-
-function show(version: number): void {
-  shown.value = version;
-  text.value = versions.value.find((other) => other.version === version)?.text ?? text.value;
 }
 </script>
 
 <template>
-  <div class="panel">
+  <div class="panel" :class="{ comparing: beside }">
     <section class="edit" aria-label="Policy">
       <div class="bar">
         <ChoiceBox
           v-if="versions.length > 0"
-          :value="shown"
+          :value="beside ? String(beside.version) : shown"
           class="versions"
           :options="choices"
           aria-label="Version of the policy"
-          @change="(value) => show(Number(value))"
+          @change="(value) => choose(String(value))"
         />
         <span v-else class="muted versions">None has been set yet: nothing is allowed to anybody but keys.</span>
         <Tag v-if="fault" color="error">not sound</Tag>
         <Tag v-else-if="altered" color="warning">not in force</Tag>
         <Tag v-else color="success">in force</Tag>
       </div>
-      <CodeEditor v-model="text" language="yaml" label="The policy in YAML" class="editor" @save="setInForce" />
+      <Alert v-if="overtaken && inForce && base" type="warning" show-icon role="alert">
+        <template #message
+          >{{ inForce.identity }} put version {{ inForce.version }} in force at {{ formatMoment(inForce.time) }}, while
+          you edited version {{ base.version }}.</template
+        >
+        <template #description>
+          <div class="choices">
+            <Button v-if="!beside" size="small" @click="compared = inForce.version">Compare</Button>
+            <Button size="small" @click="edit.goOn">Go on with yours</Button>
+            <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="takeInstead(inForce)">
+              <Button size="small" type="text">Take version {{ inForce.version }}</Button>
+            </Popconfirm>
+          </div>
+        </template>
+      </Alert>
+      <template v-if="beside">
+        <CompareEditor
+          v-model="text"
+          class="editor"
+          language="yaml"
+          :other="beside.text"
+          :other-label="describe(beside)"
+          label="Yours, to be edited"
+        />
+        <div class="choices">
+          <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="takeInstead(beside)">
+            <Button size="small">Take version {{ beside.version }} instead</Button>
+          </Popconfirm>
+          <Button size="small" type="text" @click="compared = undefined">End the comparison</Button>
+        </div>
+      </template>
+      <CodeEditor v-else v-model="text" language="yaml" label="The policy in YAML" class="editor" @save="setInForce" />
       <div class="notes" role="status">
-        <Alert v-if="failure" type="error" :message="failure" />
+        <Alert v-if="failure || edit.failure.value" type="error" :message="failure || edit.failure.value" />
         <Alert v-if="fault" type="error" :message="fault" />
         <Alert v-for="{ pointer, message } in warnings" :key="pointer + message" type="warning">
           <template #message
@@ -117,13 +113,13 @@ function show(version: number): void {
       </div>
       <div class="bar">
         <Input v-model:value="note" placeholder="What it is for (optional)" aria-label="What it is for" />
-        <Button :disabled="!altered" @click="inForce && show(inForce.version)">Discard</Button>
-        <Button type="primary" :disabled="!altered || fault !== ''" :loading="busy" @click="setInForce"
+        <Button :disabled="!altered" @click="inForce && takeInstead(inForce)">Discard</Button>
+        <Button type="primary" :disabled="!altered || fault !== '' || overtaken" :loading="busy" @click="setInForce"
           >Put in force</Button
         >
       </div>
     </section>
-    <TryPanel :collections="collections" :text="sound" :altered="altered" />
+    <TryPanel v-if="!beside" :collections="collections" :text="sound" :altered="altered" />
   </div>
 </template>
 
@@ -133,6 +129,14 @@ function show(version: number): void {
   grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
   gap: 16px;
   height: 100%;
+}
+.comparing {
+  grid-template-columns: minmax(0, 1fr);
+}
+.choices {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
 }
 .edit {
   display: flex;

@@ -2,10 +2,11 @@
 import { ProblemError, type Document, type View } from '@uproar/client';
 import type { PolicyDecision } from '@uproar/protocol';
 import { Alert, Button, Input, RadioButton, RadioGroup, Textarea } from 'ant-design-vue';
-import { computed, ref, watch } from 'vue';
+import { computed, onBeforeUnmount, ref, toRefs, watch } from 'vue';
 import ChoiceBox from '../ChoiceBox.vue';
 import { findFields, formatCell, valueAt } from '../../table/fields';
 import { useStore } from '../../injection';
+import { useFormDraft } from '../../unsaved/use-form-draft';
 import { useCall } from './use-call';
 
 const props = defineProps<{ collections: View | undefined; text: string | undefined; altered: boolean }>();
@@ -14,13 +15,18 @@ const { busy, failure, run } = useCall();
 
 const PREVIEW_AFTER_MS = 300;
 const MOST_SHOWN = 50;
-const who = ref<'claims' | 'account' | 'nobody'>('claims');
-const claims = ref('{"sub": "ada", "role": "crew", "crew": "c-2"}');
-const account = ref('');
-const collection = ref<string>();
-const rule = ref<'read' | 'create' | 'update' | 'delete'>('read');
-const id = ref('');
-const data = ref('');
+const { form } = useFormDraft('try-policy', {
+  who: 'claims' as 'claims' | 'account' | 'nobody',
+  claims: '{"sub": "ada", "role": "crew", "crew": "c-2"}',
+  account: '',
+  collection: undefined as string | undefined,
+  rule: 'read' as 'read' | 'create' | 'update' | 'delete',
+  id: '',
+  data: '',
+});
+const { who, claims, collection, rule, id, data } = toRefs(form);
+/** The account that is meant: what is typed, once Enter is pressed or the input is left. */
+const account = ref(form.account);
 const decision = ref<PolicyDecision>();
 const seen = ref<{ documents: Document[]; more: boolean }>();
 const previewProblem = ref('');
@@ -50,23 +56,30 @@ const as = computed(() => {
 // What they would see follows the text, the person, and what is written to the collection meanwhile.
 const version = computed(() => props.collections?.documents.find((other) => other.id === collection.value)?.version);
 let timer: ReturnType<typeof setTimeout> | undefined;
-watch(
-  [as, collection, () => props.text, version],
-  () => {
-    clearTimeout(timer);
-    timer = setTimeout(() => void preview(), PREVIEW_AFTER_MS);
-  },
-  { immediate: true },
-);
+const later = () => {
+  clearTimeout(timer);
+  timer = setTimeout(() => void preview(), PREVIEW_AFTER_MS);
+};
+watch([as, collection, () => props.text], later, { immediate: true });
+watch(version, () => {
+  // What was refused is refused again, whatever is written to the collection.
+  if (previewProblem.value === '') later();
+});
+onBeforeUnmount(() => clearTimeout(timer));
 
+let turn = 0;
 async function preview(): Promise<void> {
   if (as.value === undefined || collection.value === undefined || props.text === undefined) return;
   const body = { as: as.value, collection: collection.value, limit: MOST_SHOWN, text: props.text };
+  const mine = ++turn;
   try {
-    seen.value = await store.post('/v1/policy/preview', body);
+    const found = await store.post<typeof seen.value>('/v1/policy/preview', body);
+    if (mine !== turn) return;
+    seen.value = found;
     previewProblem.value = '';
   } catch (error) {
-    if (!(error instanceof ProblemError)) return;
+    // What could be seen before a broken connection stays; the next change asks again.
+    if (mine !== turn || !(error instanceof ProblemError)) return;
     seen.value = undefined;
     previewProblem.value = error.problem.detail;
   }
@@ -119,10 +132,12 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
       />
       <Input
         v-else-if="who === 'account'"
-        v-model:value="account"
+        v-model:value="form.account"
         class="grow"
         placeholder="ada"
         aria-label="Name of the account"
+        @press-enter="account = form.account.trim()"
+        @blur="account = form.account.trim()"
       />
       <span v-else class="muted grow">Somebody who sends neither key nor token.</span>
     </div>

@@ -1,0 +1,130 @@
+import type { Store } from '@uproar/client';
+import type { JournalEvent } from '@uproar/protocol';
+import { computed, onBeforeUnmount, ref, shallowRef, watch, type ComputedRef, type Ref, type ShallowRef } from 'vue';
+import { describeFailure } from '../failure';
+import { followJournal, readJournal, type JournalPart } from '../live-journal';
+import { useWhenBack } from '../use-when-back';
+
+/** Commits looked through for one page. */
+const PAGE = 200;
+/** Changes kept in the list while it follows the journal, and changes that wait at most. */
+const MAX_KEPT = 2000;
+
+/** A part of the journal, the newest change first, that follows what is committed. */
+export interface Journal {
+  /** Changes without a gap between them. */
+  readonly events: Readonly<ShallowRef<readonly JournalEvent[]>>;
+  /** How many newer changes wait to be shown. */
+  readonly waiting: ComputedRef<number>;
+  readonly state: Ref<'loading' | 'live' | 'stale' | 'failed'>;
+  readonly failure: Ref<string>;
+  /** Whether the journal holds earlier changes than the ones shown. */
+  readonly more: Ref<boolean>;
+  /** Whether earlier changes are being read. */
+  readonly reading: Ref<boolean>;
+  showEarlier(): Promise<void>;
+  /** Shows the newer changes that wait. */
+  showNewer(): void;
+}
+
+/**
+ * Follows a part of the journal.
+ *
+ * @param part which part; the list begins anew when it changes
+ * @param held whether the list is to stay as it is, because it is paused or is being read further down
+ */
+export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held: () => boolean): Journal {
+  const events = shallowRef<readonly JournalEvent[]>([]);
+  const newer = shallowRef<readonly JournalEvent[]>([]);
+  const state = ref<'loading' | 'live' | 'stale' | 'failed'>('loading');
+  const failure = ref('');
+  const more = ref(false);
+  const reading = ref(false);
+  /** Earlier changes are read from before this seq. */
+  let oldest = 0;
+  /** Whether changes were dropped between the ones that wait and the ones shown. */
+  let gap = false;
+  let stop = () => {};
+  let ended = false;
+
+  /** The newest changes of a list, up to the most that is kept; whole commits, so that the rest can be read again. */
+  const newest = (list: readonly JournalEvent[]): readonly JournalEvent[] => {
+    const dropped = list[MAX_KEPT];
+    if (!dropped) return list;
+    const whole = list.slice(0, MAX_KEPT).filter(({ seq }) => seq !== dropped.seq);
+    return whole.length > 0 ? whole : list.filter(({ seq }) => seq === dropped.seq);
+  };
+  const show = (list: readonly JournalEvent[]) => {
+    events.value = newest(list);
+    if (events.value.length === list.length) return;
+    oldest = events.value.at(-1)!.seq;
+    more.value = true;
+  };
+  const arrived = (fresh: JournalEvent[]) => {
+    if (!held() && newer.value.length === 0) return show([...fresh.toReversed(), ...events.value]);
+    const list = [...fresh.toReversed(), ...newer.value];
+    newer.value = newest(list);
+    gap ||= newer.value.length < list.length;
+    if (!held()) showNewer();
+  };
+  const showNewer = () => {
+    if (newer.value.length === 0) return;
+    if (gap) {
+      // The list goes on from the newest ones; what lies between is read when it is asked for.
+      events.value = newer.value;
+      oldest = newer.value.at(-1)!.seq;
+      more.value = true;
+    } else show([...newer.value, ...events.value]);
+    [newer.value, gap] = [[], false];
+  };
+
+  const begin = async (): Promise<void> => {
+    stop();
+    stop = () => {};
+    const meant = part.value;
+    [events.value, newer.value, gap, state.value, failure.value, reading.value] = [[], [], false, 'loading', '', false];
+    try {
+      // What is committed while the page is read comes with the stream.
+      const last = await readJournal(store, {}, 'now', 1);
+      const page = await readJournal(store, meant, 'now', PAGE);
+      if (part.value !== meant || ended) return;
+      [events.value, more.value, oldest] = [page.events, page.more, page.seq];
+      const after = page.events[0]?.seq ?? Math.max(0, last.seq - 1);
+      stop = followJournal(store, meant, after, {
+        events: arrived,
+        state: (now) => (state.value = now),
+        lost: () => void begin(),
+      });
+    } catch (error) {
+      if (part.value !== meant) return;
+      state.value = 'failed';
+      failure.value = describeFailure(error);
+    }
+  };
+  watch(part, () => void begin(), { immediate: true });
+  useWhenBack(() => {
+    if (state.value === 'failed') void begin();
+  });
+  onBeforeUnmount(() => {
+    ended = true;
+    stop();
+  });
+
+  const showEarlier = async (): Promise<void> => {
+    if (reading.value) return;
+    reading.value = true;
+    const [meant, before] = [part.value, oldest];
+    try {
+      const page = await readJournal(store, meant, before, PAGE);
+      // Meanwhile something else may be meant, or the list may have been cut.
+      if (part.value !== meant || oldest !== before) return;
+      [events.value, more.value, oldest] = [[...events.value, ...page.events], page.more, page.seq];
+      failure.value = '';
+    } catch (error) {
+      if (part.value === meant) failure.value = describeFailure(error);
+    } finally {
+      if (part.value === meant) reading.value = false;
+    }
+  };
+  return { events, waiting: computed(() => newer.value.length), state, failure, more, reading, showEarlier, showNewer };
+}

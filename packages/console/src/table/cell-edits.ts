@@ -1,0 +1,305 @@
+import { isProblem, type Document, type JsonPatch, type JsonValue, type Store } from '@uproar/client';
+import {
+  deepEqual,
+  findDataFault,
+  formatPointer,
+  JsonTextError,
+  parseJson,
+  setMember,
+  type JsonObject,
+} from '@uproar/core';
+import { computed, shallowReactive, watch, type ComputedRef } from 'vue';
+import { describeFailure } from '../failure';
+import { dropDraft, keepDraft, unsavedEdits, type Draft } from '../unsaved/drafts';
+import { valueAt } from './fields';
+import type { Column } from './layout';
+
+/** An edit of one field of one document, from the moment its cell is opened until it is saved or discarded. */
+export interface CellEdit {
+  readonly collection: string;
+  readonly id: string;
+  /** Where the field stands in the document's data, and what the column is called. */
+  readonly path: readonly string[];
+  readonly column: string;
+  readonly name: string;
+  /** The document as it was when the edit began. */
+  readonly document: Document;
+  /** The value in the cell when the edit began, and as what it was first shown in the editor. */
+  was: JsonValue | undefined;
+  readonly initial: string;
+  /** What is typed. */
+  text: string;
+  /** `open`: in the editor. `saving`: sent. `unsaved`: closed, because it could not be saved. */
+  state: 'open' | 'saving' | 'unsaved';
+  /** Why it is not saved. */
+  fault: string;
+  /** The value that somebody else wrote into the field meanwhile. */
+  theirs?: { value: JsonValue | undefined } | undefined;
+  /** Whether the document has been deleted meanwhile. */
+  gone?: boolean | undefined;
+}
+
+/** A saved edit that can be undone. */
+interface SavedEdit {
+  collection: string;
+  id: string;
+  path: readonly string[];
+  name: string;
+  before: JsonValue | undefined;
+  after: JsonValue | undefined;
+}
+
+/** So many saved edits can be undone. */
+const MAX_UNDOS = 50;
+
+/** The edits of this browser tab that are not saved: of every collection, whichever page is shown. */
+const edits = shallowReactive<CellEdit[]>(readKept());
+const saved: SavedEdit[] = [];
+
+/** What the cell edits tell the person about. */
+export interface CellEditMessages {
+  saved(edit: SavedEdit): void;
+  undone(edit: SavedEdit): void;
+  notUndone(edit: SavedEdit, reason: string): void;
+}
+
+/** The cell edits. */
+export interface CellEdits {
+  /** The one that is open in the editor, if any. */
+  readonly open: ComputedRef<CellEdit | undefined>;
+  /** Those of the collection that are closed and not saved, or still on their way. */
+  readonly unsaved: ComputedRef<CellEdit[]>;
+  /** Opens the editor for a cell; one that is open is closed first. An unsaved edit of the same cell goes on. */
+  begin(document: Document, column: Column): void;
+  /** Takes over what is typed in the editor. */
+  type(text: string): void;
+  /** Opens the editor again for an edit that could not be saved. */
+  resume(edit: CellEdit): void;
+  /**
+   * Saves the open edit and closes the editor. What cannot be read as a value stays open with the reason, unless `leaving`:
+   * then it goes to the unsaved ones.
+   *
+   * @returns whether the editor was closed
+   */
+  commit(leaving?: boolean): boolean;
+  /** Saves an edit over what somebody else wrote meanwhile. */
+  overwrite(edit: CellEdit): void;
+  /** Creates the document again as it was when the edit began, with the edited field. */
+  restore(edit: CellEdit): void;
+  discard(edit: CellEdit): void;
+  /** Undoes the edit of this collection that was saved last. */
+  undo(): void;
+}
+
+/** The cell edits, for a page that shows a collection. */
+export function useCellEdits(
+  store: Store,
+  collection: Readonly<{ value: string }>,
+  messages: CellEditMessages,
+): CellEdits {
+  const mine = computed(() => edits.filter((edit) => edit.collection === collection.value));
+  const open = computed(() => edits.find(({ state }) => state === 'open'));
+
+  const begin = (document: Document, column: Column): void => {
+    const known = mine.value.find(({ id, column: key }) => id === document.id && key === column.key);
+    if (known?.state === 'open') return;
+    commit(true);
+    if (known) return resume(known);
+    const was = valueAt(document.data, column.path);
+    const initial = was === undefined ? '' : typeof was === 'string' ? was : JSON.stringify(was);
+    add({
+      ...{ collection: collection.value, id: document.id, path: column.path, column: column.key, name: column.name },
+      ...{ document, was, initial, text: initial, state: 'open', fault: '' },
+    });
+  };
+
+  const resume = (edit: CellEdit): void => {
+    if (edit.state !== 'unsaved') return;
+    commit(true);
+    Object.assign(edit, { state: 'open', theirs: undefined } satisfies Partial<CellEdit>);
+  };
+
+  const type = (text: string): void => {
+    if (open.value) Object.assign(open.value, { text, fault: '' });
+  };
+
+  const commit = (leaving = false): boolean => {
+    const edit = open.value;
+    if (!edit) return true;
+    if (edit.text === edit.initial) {
+      discard(edit);
+      return true;
+    }
+    const read = readCell(edit);
+    if ('fault' in read) {
+      edit.fault = read.fault;
+      if (leaving) edit.state = 'unsaved';
+      return leaving;
+    }
+    void save(store, edit, read.value, messages);
+    return true;
+  };
+
+  const overwrite = (edit: CellEdit): void => {
+    const read = readCell(edit);
+    if ('fault' in read || !edit.theirs) return;
+    edit.was = edit.theirs.value;
+    void save(store, edit, read.value, messages);
+  };
+
+  const restore = (edit: CellEdit): void => {
+    const read = readCell(edit);
+    if (!('fault' in read)) void createAgain(store, edit, read.value, messages);
+  };
+
+  const undo = (): void => {
+    const at = saved.findLastIndex((edit) => edit.collection === collection.value);
+    const [last] = at === -1 ? [] : saved.splice(at, 1);
+    if (last) void putBack(store, last, messages);
+  };
+
+  return {
+    open,
+    unsaved: computed(() => mine.value.filter(({ state }) => state !== 'open')),
+    ...{ begin, type, resume, commit, overwrite, restore, discard, undo },
+  };
+}
+
+/** Whether the cell holds text, which is edited as it reads; everything else is edited as JSON. */
+export function isText({ was }: Pick<CellEdit, 'was'>): boolean {
+  return typeof was === 'string';
+}
+
+function readCell(edit: CellEdit): { value: JsonValue | undefined } | { fault: string } {
+  const { text, was } = edit;
+  if (isText(edit)) return { value: text };
+  if (text.trim() === '') return { value: undefined };
+  try {
+    const value = parseJson(text);
+    const found = findDataFault({ value });
+    return found ? { fault: found.detail } : { value };
+  } catch (error) {
+    if (!(error instanceof JsonTextError)) throw error;
+    // A word typed into an empty cell is text.
+    if (was === undefined && /^[\p{L}][^"{}[\]]*$/u.test(text)) return { value: text };
+    return { fault: 'This is neither a number, true, false, null, "text" nor other JSON.' };
+  }
+}
+
+/** Sends the one field, on the condition that it still holds what it held when the edit began. */
+async function save(
+  store: Store,
+  edit: CellEdit,
+  value: JsonValue | undefined,
+  messages: CellEditMessages,
+): Promise<void> {
+  Object.assign(edit, { state: 'saving', fault: '', theirs: undefined, gone: undefined } satisfies Partial<CellEdit>);
+  const documents = store.collection(edit.collection);
+  const ops = changeOf(edit.path, edit.was, value);
+  try {
+    if (ops.length > 0) await documents.patch(edit.id, ops);
+    settle(edit, value, messages);
+  } catch (error) {
+    edit.state = 'unsaved';
+    if (isProblem(error, 'no-such-document')) {
+      Object.assign(edit, { gone: true, fault: `${edit.id} was deleted meanwhile.` } satisfies Partial<CellEdit>);
+    } else if (isProblem(error, 'test-failed')) {
+      const now = await documents.get(edit.id).catch(() => undefined);
+      const theirs = now && valueAt(now.data, edit.path);
+      if (now && theirs !== undefined && value !== undefined && deepEqual(theirs, value)) settle(edit, value, messages);
+      else Object.assign(edit, { theirs: { value: theirs }, fault: 'Somebody else changed it meanwhile.' });
+    } else edit.fault = describeFailure(error);
+  }
+}
+
+async function createAgain(
+  store: Store,
+  edit: CellEdit,
+  value: JsonValue | undefined,
+  messages: CellEditMessages,
+): Promise<void> {
+  const data = structuredClone(edit.document.data);
+  let place: JsonObject = data;
+  for (const name of edit.path.slice(0, -1)) place = place[name] as JsonObject;
+  if (value === undefined) delete place[edit.path.at(-1)!];
+  else setMember(place, edit.path.at(-1)!, value);
+  edit.state = 'saving';
+  try {
+    await store.collection(edit.collection).put(edit.id, data, { ifVersion: 0 });
+    settle(edit, value, messages);
+  } catch (error) {
+    edit.state = 'unsaved';
+    // Somebody else made it again: the edit can be saved into that one.
+    const isBack = isProblem(error, 'version-mismatch');
+    edit.fault = isBack ? `${edit.id} exists again. Open the edit and save it.` : describeFailure(error);
+    if (isBack) edit.gone = undefined;
+  }
+}
+
+function settle(edit: CellEdit, after: JsonValue | undefined, messages: CellEditMessages): void {
+  discard(edit);
+  const { collection, id, path, name, was } = edit;
+  const done: SavedEdit = { collection, id, path, name, before: was, after };
+  saved.push(done);
+  if (saved.length > MAX_UNDOS) saved.shift();
+  messages.saved(done);
+}
+
+async function putBack(store: Store, edit: SavedEdit, messages: CellEditMessages): Promise<void> {
+  try {
+    await store.collection(edit.collection).patch(edit.id, changeOf(edit.path, edit.after, edit.before));
+    messages.undone(edit);
+  } catch (error) {
+    const changed = isProblem(error, 'test-failed') || isProblem(error, 'no-such-document');
+    messages.notUndone(edit, changed ? 'It was changed or deleted meanwhile.' : describeFailure(error));
+  }
+}
+
+/** The JSON Patch (RFC 6902) that changes a field from one value to another, and does nothing if it holds a third. */
+function changeOf(path: readonly string[], from: JsonValue | undefined, to: JsonValue | undefined): JsonPatch {
+  const pointer = formatPointer(path);
+  const test: JsonPatch = from === undefined ? [] : [{ op: 'test', path: pointer, value: from }];
+  if (to !== undefined) return [...test, { op: 'add', path: pointer, value: to }];
+  return from === undefined ? [] : [...test, { op: 'remove', path: pointer }];
+}
+
+const keyOf = ({ collection, id, column }: CellEdit) => `cell:${collection}/${id} ${column}`;
+
+function add(edit: CellEdit): void {
+  const state = shallowReactive(edit);
+  keepAsDraft(state);
+  edits.push(state);
+}
+
+function discard(edit: CellEdit): void {
+  const at = edits.indexOf(edit);
+  if (at !== -1) edits.splice(at, 1);
+  dropDraft(keyOf(edit));
+}
+
+/** Keeps an edit over reloads for as long as its text differs from what was in the cell. */
+function keepAsDraft(edit: CellEdit): void {
+  watch(
+    () => ({ ...edit }),
+    (value) => {
+      const { collection, id, name } = edit;
+      const key = keyOf(edit);
+      if (!edits.includes(edit)) return;
+      if (edit.text === edit.initial) return dropDraft(key);
+      const label = `${name} of ${collection}/${id}`;
+      keepDraft({ key, kind: 'edit', label, path: `/data/${collection}`, value, quiet: value.state === 'open' });
+    },
+    { flush: 'sync' },
+  );
+}
+
+/** The edits that a reload of the page interrupted. */
+function readKept(): CellEdit[] {
+  const kept = unsavedEdits.value.filter(({ key }) => key.startsWith('cell:')) as Draft<CellEdit>[];
+  return kept.map(({ value }) => {
+    const fault = value.fault || 'The page was left before this was saved.';
+    const edit = shallowReactive<CellEdit>({ ...value, fault, state: 'unsaved' });
+    keepAsDraft(edit);
+    return edit;
+  });
+}
