@@ -45,22 +45,7 @@ export class Windows {
   /** Notes what goes wrong in a page. */
   listen(page: Page): void {
     page.setDefaultTimeout(120_000);
-    page.on('pageerror', (error) => this.#faults.push(error.stack ?? error.message));
-    page.on('console', (message) => {
-      // Failed requests are noted below, with what they were.
-      const known = /WebSocket|Failed to load resource/.test(message.text());
-      if (message.type() === 'error' && !known) this.#faults.push(message.text());
-    });
-    page.on('response', (response) => {
-      if (response.status() < 400) return;
-      const request = response.request();
-      this.#faults.push(`${response.status()} ${request.method()} ${new URL(response.url()).pathname}`);
-    });
-    page.on('requestfailed', (request) => {
-      const reason = request.failure()?.errorText ?? 'failed';
-      // What a page was reading when it was left, or had no use for any more, is given up.
-      if (!/ERR_ABORTED/.test(reason)) this.#faults.push(`${reason} ${request.method()} ${request.url()}`);
-    });
+    noteFaults(page, (fault) => this.#faults.push(fault));
   }
 
   /** A window of its own on a page of the console, signed in with a key. */
@@ -69,6 +54,25 @@ export class Windows {
     await page.getByText('Connected', { exact: true }).waitFor();
     return page;
   }
+}
+
+/** Hears of every error in a page, and of every request that failed. */
+export function noteFaults(page: Page, note: (fault: string) => void): void {
+  page.on('pageerror', (error) => note(error.stack ?? error.message));
+  page.on('console', (message) => {
+    // Failed requests are noted below, with what they were.
+    const known = /WebSocket|Failed to load resource/.test(message.text());
+    if (message.type() === 'error' && !known) note(message.text());
+  });
+  page.on('response', (response) => {
+    if (response.status() < 400) return;
+    note(`${response.status()} ${response.request().method()} ${new URL(response.url()).pathname}`);
+  });
+  page.on('requestfailed', (request) => {
+    const reason = request.failure()?.errorText ?? 'failed';
+    // What a page was reading when it was left, or had no use for any more, is given up.
+    if (!reason.includes('ERR_ABORTED')) note(`${reason} ${request.method()} ${request.url()}`);
+  });
 }
 
 /** Writes into an editor. Typed over a selection, text would take on its look, which the page's security policy forbids. */
