@@ -184,7 +184,9 @@ describe('editing in the console while everything moves', function () {
       await type(page, '99');
       await page.keyboard.press('Enter');
       await strip(page).getByText('size of d-2').waitFor();
-      await strip(page).getByText(/at most 10|<= 10|maximum/).waitFor();
+      await strip(page)
+        .getByText(/at most 10|<= 10|maximum/)
+        .waitFor();
       await page.getByRole('link', { name: 'Journal' }).click();
       const listed = page.getByRole('region', { name: 'Edits that are not saved' });
       await listed.getByText('size of refused/d-1').waitFor();

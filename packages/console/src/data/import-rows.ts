@@ -1,6 +1,6 @@
 import { findDataFault, isDocumentId, isObject, JsonTextError, parseJson } from '@uproar/core';
 import type { JsonObject, JsonValue } from '@uproar/client';
-import { readCsv, type Separator } from './read-csv';
+import { readCsv, type Separator } from './read-csv.js';
 
 /** A document to be, or what is wrong with it. */
 export interface Row {

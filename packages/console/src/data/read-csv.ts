@@ -75,16 +75,26 @@ function readLineByLine(text: string, separator: Separator): Line[] {
       at++;
       continue;
     }
-    try {
-      const [cells] = parse(record, options(separator)) as string[][];
-      if (cells) found.push({ line, cells });
+    const cells = parseRecord(record, separator);
+    if (Array.isArray(cells)) {
+      found.push({ line, cells });
       at = last + 1;
-    } catch (error) {
-      found.push({ line, fault: explain(error as CsvError) });
+    } else {
+      // What is wrong with the line itself, if several were taken for one.
+      const alone = last > at ? parseRecord(physical[at]!, separator) : cells;
+      found.push({ line, fault: Array.isArray(alone) ? 'It is not CSV.' : explain(alone) });
       at++;
     }
   }
   return found;
+}
+
+function parseRecord(record: string, separator: Separator): string[] | CsvError {
+  try {
+    return (parse(record, options(separator)) as string[][])[0]!;
+  } catch (error) {
+    return error as CsvError;
+  }
 }
 
 /** The last line of the record that begins at a line: the first one up to which there is an even number of quotes. */

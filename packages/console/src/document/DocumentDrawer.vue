@@ -148,8 +148,7 @@ async function remove(): Promise<void> {
         v-if="restored && dirty"
         type="info"
         show-icon
-        message="You edited this before and did not save it."
-        :description="now && base && now.version !== base.version ? 'It was changed since then.' : undefined"
+        :message="`You edited this before and did not save it.${overtaken ? ' It was changed since then.' : ''}`"
       >
         <template #action><Button size="small" @click="discard">Discard edits</Button></template>
       </Alert>

@@ -7,6 +7,8 @@ import { useWhenBack } from '../use-when-back';
 
 /** Commits looked through for one page. */
 const PAGE = 200;
+/** Pages read for one click, until one of them holds a change. */
+const MAX_PAGES = 25;
 /** Changes kept in the list while it follows the journal, and changes that wait at most. */
 const MAX_KEPT = 2000;
 
@@ -113,13 +115,18 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
   const showEarlier = async (): Promise<void> => {
     if (reading.value) return;
     reading.value = true;
-    const [meant, before] = [part.value, oldest];
+    const meant = part.value;
     try {
-      const page = await readJournal(store, meant, before, PAGE);
-      // Meanwhile something else may be meant, or the list may have been cut.
-      if (part.value !== meant || oldest !== before) return;
-      [events.value, more.value, oldest] = [[...events.value, ...page.events], page.more, page.seq];
-      failure.value = '';
+      // A page of the journal may hold no change of the part that is meant.
+      for (let read = 0; read < MAX_PAGES; read++) {
+        const before = oldest;
+        const page = await readJournal(store, meant, before, PAGE);
+        // Meanwhile something else may be meant, or the list may have been cut.
+        if (part.value !== meant || oldest !== before) return;
+        [events.value, more.value, oldest] = [[...events.value, ...page.events], page.more, page.seq];
+        failure.value = '';
+        if (page.events.length > 0 || !page.more) return;
+      }
     } catch (error) {
       if (part.value === meant) failure.value = describeFailure(error);
     } finally {

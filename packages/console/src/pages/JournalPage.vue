@@ -145,7 +145,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
       <Button v-if="more" :loading="reading" @click="showEarlier">Look further back</Button>
     </div>
     <div v-else class="panes">
-      <div ref="list" class="list" @scroll.passive="scrolled = list!.scrollTop > 4">
+      <div ref="list" class="list" @scroll.passive="scrolled = ($event.target as HTMLElement).scrollTop > 4">
         <Button v-if="scrolled && !paused && waiting > 0" size="small" type="primary" class="newer" @click="toNewest"
           >{{ waiting.toLocaleString() }} newer {{ waiting === 1 ? 'change' : 'changes' }}</Button
         >

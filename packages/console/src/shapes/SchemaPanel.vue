@@ -33,8 +33,8 @@ const base = ref(kept?.base ?? 0);
 const report = shallowRef<SchemaReport>();
 /** Whether it could not be enforced because documents do not fit. */
 const misfits = ref('');
-/** The text that the panel put into the editor itself. */
-const offered = ref('');
+/** What nobody typed: the schema that is set, or the one that was proposed. */
+const offered = shallowRef<{ text: string; mode: SchemaMode }>({ text: '', mode: 'warn' });
 
 const {
   value: listing,
@@ -58,10 +58,7 @@ const altered = computed(
 );
 /** Whether a person typed or chose something that is not set. */
 const own = computed(
-  () =>
-    text.value !== '' &&
-    altered.value &&
-    (text.value !== offered.value || mode.value !== (present.value?.mode ?? 'warn')),
+  () => text.value !== '' && altered.value && (text.value !== offered.value.text || mode.value !== offered.value.mode),
 );
 const overtaken = computed(() => own.value && (present.value?.version ?? 0) > base.value);
 
@@ -80,8 +77,8 @@ async function takeSet(first = false): Promise<void> {
 }
 
 function show(proposed: JsonObject): void {
-  offered.value = JSON.stringify(proposed, null, 2);
-  text.value = offered.value;
+  text.value = JSON.stringify(proposed, null, 2);
+  offered.value = { text: text.value, mode: mode.value };
 }
 
 async function propose(): Promise<void> {
@@ -109,6 +106,7 @@ async function check(): Promise<void> {
 
 async function set(anyway = false): Promise<void> {
   misfits.value = '';
+  const sent = { text: text.value, mode: mode.value };
   const body = { schema: schema.value, mode: mode.value, ...(anyway ? { anyway } : {}) };
   const answer = await run(async () => {
     try {
@@ -122,6 +120,7 @@ async function set(anyway = false): Promise<void> {
   if (misfits.value !== '') return check();
   if (!answer) return;
   base.value = answer.version;
+  offered.value = sent;
   again();
   notices.success({
     message: `Version ${answer.version} of the schema of ${answer.collection} is set`,

@@ -17,8 +17,8 @@ import UnsavedList from './UnsavedList.vue';
 
 const CommandPalette = defineAsyncComponent(() => import('./CommandPalette.vue'));
 const props = defineProps<{ store: Store }>();
-// Where they cover nothing that is being worked with: over the list of collections, above the state of the connection.
-const [api, NoticesHolder] = notification.useNotification({ bottom: '108px' });
+const [api, NoticesHolder] = notification.useNotification();
+// Beside the navigation, and beside an open drawer; style.css says where exactly.
 const placement = 'bottomLeft' as const;
 const notices: Notices = {
   success: (notice) => api.success({ placement, ...notice }),

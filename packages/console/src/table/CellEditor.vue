@@ -68,6 +68,7 @@ defineExpose({ focus: () => input.value?.focus() });
 
 <style scoped>
 .editor {
+  position: relative;
   display: block;
   padding: 2px 4px;
 }

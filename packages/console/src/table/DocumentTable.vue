@@ -289,7 +289,7 @@ const allPicked = computed(
       aria-label="Documents"
       :aria-rowcount="documents.length + 1"
       :aria-multiselectable="picked ? true : undefined"
-      @scroll.passive="top = scroller!.scrollTop"
+      @scroll.passive="top = ($event.target as HTMLElement).scrollTop"
       @keydown="onKey"
     >
       <div class="row head" role="row" :style="template">
@@ -325,7 +325,7 @@ const allPicked = computed(
           v-if="editing"
           role="presentation"
           class="editing"
-          :class="elsewhere ? 'elsewhere' : 'in-cell'"
+          :class="elsewhere ? 'docked' : 'in-cell'"
           :style="editorPlace"
         >
           <CellEditor

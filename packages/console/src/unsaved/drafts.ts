@@ -14,6 +14,8 @@ export interface Draft<Value = unknown> {
   /** The address in the console at which it is shown. */
   path: string;
   value: Value;
+  /** When it was begun, in milliseconds since 1970. */
+  begun?: number;
   /** Whether it is in front of the person just now, so that the navigation need not list it. */
   quiet?: boolean;
 }
@@ -46,7 +48,7 @@ export function readDraft<Value>(key: string): Value | undefined {
 
 /** Keeps a draft in this browser tab, over reloads. The value is kept as JSON. */
 export function keepDraft(draft: Draft): void {
-  drafts.set(draft.key, draft);
+  drafts.set(draft.key, { ...draft, begun: drafts.get(draft.key)?.begun ?? Date.now() });
   unwritten.add(draft.key);
   writing ??= setTimeout(writeKept, WRITTEN_WITHIN_MS);
 }
@@ -86,16 +88,16 @@ export function dropAllDrafts(): void {
 }
 
 function readKept(): Map<string, Draft> {
-  const found = new Map<string, Draft>();
+  const found: Draft[] = [];
   for (const item of Object.keys(sessionStorage).filter((name) => name.startsWith(PREFIX))) {
     try {
-      const draft = JSON.parse(sessionStorage.getItem(item)!) as Draft;
-      found.set(draft.key, draft);
+      found.push(JSON.parse(sessionStorage.getItem(item)!) as Draft);
     } catch {
       sessionStorage.removeItem(item);
     }
   }
-  return found;
+  found.sort((a, b) => (a.begun ?? 0) - (b.begun ?? 0));
+  return new Map(found.map((draft) => [draft.key, draft]));
 }
 
 // The browser asks before it closes or reloads a tab with edits in it. A closed tab has no storage any more.

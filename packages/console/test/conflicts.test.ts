@@ -1,0 +1,398 @@
+import { expect } from 'chai';
+import type { Page } from 'playwright-core';
+import type { Store } from '@uproar/client';
+import { CONSOLE_DIRECTORY } from '@uproar/console';
+import { KEY, TestService, until } from '../../../test/service.js';
+import { keepMoving, TYPING_MS } from './movement.js';
+import { Windows, writeInto } from './windows.js';
+
+describe('the console, when others work on the same', function () {
+  this.timeout(400_000);
+  const windows = new Windows();
+  let service: TestService;
+  let store: Store;
+  let endMovement: () => Promise<void>;
+  before(async () => {
+    service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY, accounts: 'open' });
+    store = service.client();
+    await store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1 });
+    endMovement = keepMoving(store, ['journal']);
+  });
+  after(async () => {
+    await endMovement();
+    await service.stop();
+  });
+
+  const open = (path: string): Promise<Page> => windows.signIn(service.url, path, KEY);
+  const type = (page: Page, text: string) => page.keyboard.type(text, { delay: TYPING_MS });
+  const fill = (collection: string, count: number, data: (n: number) => object) =>
+    store.commit({
+      writes: Array.from({ length: count }, (_, n) => ({ put: `${collection}/d-${n}`, data: data(n) as never })),
+    });
+  const notice = (page: Page, text: string | RegExp) =>
+    page.locator('.ant-notification-notice').filter({ hasText: text });
+  const remove = async (page: Page) => {
+    await page.getByRole('toolbar').getByRole('button', { name: 'Delete' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Delete' }).click();
+  };
+
+  it('deletes what it can of picked documents that move, names the others, and tries again', async () => {
+    await fill('flock', 40, (n) => ({ n, turn: 0 }));
+    const page = await open('data/flock');
+    await page.locator('[data-row="d-0"]').waitFor();
+    await page.getByRole('button', { name: 'Hold still' }).click();
+    // They are altered after what is shown, so that deleting them would delete what nobody has seen.
+    for (const n of [3, 7, 11]) await store.collection('flock').merge(`d-${n}`, { turn: 1 });
+    await page.getByRole('button', { name: /^Go on \(/ }).waitFor();
+    await page.getByLabel('Pick all').click();
+    await page.getByText('40 picked').waitFor();
+    await remove(page);
+    await notice(page, 'Deleted 37 documents').waitFor();
+    const kept = notice(page, 'Not deleted: 3 documents');
+    await kept.getByText('d-3, d-7, d-11').or(kept.getByText('d-11, d-3, d-7')).waitFor();
+    expect((await store.collection('flock').list()).documents).to.have.length(3);
+    await page.getByRole('button', { name: /^Go on/ }).click();
+    await kept.getByRole('button', { name: 'Try again' }).click();
+    await until('all are deleted', async () => (await store.collection('flock').list()).documents.length === 0);
+    await notice(page, 'Deleted 3 documents').getByRole('button', { name: 'Undo' }).click();
+    await notice(page, '3 documents are back').waitFor();
+    expect((await store.collection('flock').get('d-7'))?.data).to.deep.equal({ n: 7, turn: 1 });
+    await page.context().close();
+  });
+
+  it('deletes forty documents that are written all the time', async () => {
+    await fill('busy', 40, (n) => ({ n, turn: 0 }));
+    const page = await open('data/busy');
+    await page.locator('[data-row="d-0"]').waitFor();
+    let turn = 0;
+    const moving = setInterval(() => {
+      turn++;
+      void store
+        .collection('busy')
+        .merge(`d-${turn % 40}`, { turn })
+        .catch(() => undefined);
+    }, 15);
+    try {
+      await page.getByLabel('Pick all').click();
+      await page.getByText('40 picked').waitFor();
+      await remove(page);
+      await notice(page, /^.*Deleted \d+ documents/).waitFor();
+      for (let tries = 0; tries < 8 && (await notice(page, 'Not deleted').count()) > 0; tries++) {
+        await notice(page, 'Not deleted').getByRole('button', { name: 'Try again' }).first().click();
+        await page.waitForTimeout(300);
+      }
+    } finally {
+      clearInterval(moving);
+    }
+    await until('none is left', async () => (await store.collection('busy').list()).documents.length === 0);
+    await page.context().close();
+  });
+
+  it('puts deleted documents back, except those that somebody else has created again, and says so', async () => {
+    await fill('back', 5, (n) => ({ n }));
+    const page = await open('data/back');
+    await page.locator('[data-row="d-0"]').waitFor();
+    await page.getByLabel('Pick all').click();
+    await remove(page);
+    await notice(page, 'Deleted 5 documents').waitFor();
+    await store.collection('back').put('d-2', { n: 'by others' });
+    await notice(page, 'Deleted 5 documents').getByRole('button', { name: 'Undo' }).click();
+    await notice(page, '4 documents are back').waitFor();
+    const missing = notice(page, 'Not put back: d-2');
+    await missing.getByText('Created again meanwhile.').waitFor();
+    const [download] = await Promise.all([
+      page.waitForEvent('download'),
+      missing.getByRole('button', { name: 'Save as NDJSON' }).click(),
+    ]);
+    expect(download.suggestedFilename()).to.equal('back-deleted.ndjson');
+    const { documents } = await store.collection('back').list();
+    expect(documents.map(({ data }) => data.n)).to.deep.equal([0, 1, 'by others', 3, 4]);
+    await page.context().close();
+  });
+
+  it('shows a journal without a hole, and leaves what is being read alone', async () => {
+    await fill('journal', 3, (n) => ({ n }));
+    const page = await open('journal?collection=journal');
+    const list = page.getByRole('listbox', { name: 'Changes, newest first' });
+    const panel = page.getByRole('region', { name: 'Before and after' });
+    await list.getByRole('option').first().waitFor();
+    const first = await panel.getByRole('heading').innerText();
+    for (let n = 0; n < 2500; n += 50) {
+      await Promise.all(Array.from({ length: 50 }, (_, i) => store.collection('journal').put('d-0', { n: n + i })));
+    }
+    await until(
+      'the list is as long as it gets',
+      async () => (await list.getByRole('option').count()) === 2000,
+      60_000,
+    );
+    expect(await panel.getByRole('heading').innerText(), 'what is read stays').to.equal(first);
+    const numbers = async () =>
+      (await list.locator('.what').allTextContents()).map((text) => Number(/^n (\d+)$/.exec(text.trim())?.[1] ?? -1));
+    const earlier = page.getByRole('button', { name: 'Show what was before' });
+    for (let pages = 0; pages < 40 && (await earlier.count()) > 0; pages++) {
+      await earlier.dblclick().catch(() => undefined);
+      await page.waitForTimeout(50);
+    }
+    const shown = await numbers();
+    const ordered = shown.filter((n) => n >= 0);
+    expect(new Set(ordered).size, 'each of them once').to.equal(2500);
+    expect(shown).to.have.length(2503);
+    // Further down it stands still, and says how much is newer.
+    const scroller = page.locator('.list').filter({ has: list });
+    await scroller.evaluate((element) => (element.scrollTop = 3000));
+    const top = () =>
+      list
+        .getByRole('option')
+        .nth(100)
+        .evaluate((option) => option.getBoundingClientRect().top);
+    const was = await top();
+    for (let n = 0; n < 5; n++) await store.collection('journal').put('d-1', { n: 9000 + n });
+    await page.getByRole('button', { name: '5 newer changes' }).waitFor();
+    expect(await top()).to.be.closeTo(was, 1);
+    await page.getByRole('button', { name: '5 newer changes' }).click();
+    await list.getByRole('option').first().getByText('n 9004').waitFor();
+    await page.context().close();
+  });
+
+  it('keeps what is typed and not run, whatever is clicked, left or reloaded', async () => {
+    await fill('asked', 20, (n) => ({ n, status: n % 2 ? 'aloft' : 'packed' }));
+    const page = await open('data/asked');
+    const condition = page.getByLabel('where', { exact: true });
+    await condition.click();
+    await type(page, "status = 'aloft' AND n > ");
+    await page.keyboard.press('Escape');
+    await page.getByRole('columnheader').filter({ hasText: 'n' }).locator('button').first().click();
+    await page.waitForURL(/order=/);
+    expect(await condition.textContent()).to.equal("status = 'aloft' AND n > ");
+    await page.getByRole('link', { name: 'Devices' }).click();
+    await page.goBack();
+    await condition.getByText('aloft').waitFor();
+    await page.reload();
+    await condition.getByText('aloft').waitFor();
+    // Under another query it is offered, and not put over what is shown.
+    await page.goto(`${service.url}/console/data/asked?where=n%20%3C%203`);
+    await page.getByText('3 documents').waitFor();
+    expect(await condition.textContent()).to.equal('n < 3');
+    await page.getByText('Typed here before, not run:').waitFor();
+    await page.getByRole('button', { name: 'Take it back' }).click();
+    expect(await condition.textContent()).to.equal("status = 'aloft' AND n > ");
+    await page.getByRole('button', { name: 'Reset' }).click();
+    expect(await condition.textContent()).to.equal('n < 3');
+
+    await page.getByRole('link', { name: 'Query', exact: true }).click();
+    await page.getByLabel('fields', { exact: true }).click();
+    await type(page, 'n,sta');
+    await page.getByRole('link', { name: 'Journal', exact: true }).click();
+    await page.getByLabel('where, before or after').click();
+    await type(page, 'n > 1 AN');
+    await page.getByLabel('Collection', { exact: true }).selectOption('asked');
+    expect(await page.getByLabel('where, before or after').textContent()).to.equal('n > 1 AN');
+    await page.getByRole('link', { name: 'Query', exact: true }).click();
+    expect(await page.getByLabel('fields', { exact: true }).inputValue()).to.equal('n,sta');
+    await page.context().close();
+  });
+
+  it('keeps the forms of Access over its tabs, and what is typed in the schema', async () => {
+    const page = await open('access/keys');
+    await page.getByLabel('Name of the new key').click();
+    await type(page, 'gate');
+    await page.getByRole('tab', { name: 'Accounts' }).click();
+    await page.getByLabel('Name of the new account').click();
+    await type(page, 'ada');
+    await page.getByLabel('Its password').click();
+    await type(page, 'amber-balloon');
+    await page.getByRole('tab', { name: 'Keys' }).click();
+    expect(await page.getByLabel('Name of the new key').inputValue()).to.equal('gate');
+    await page.getByRole('tab', { name: 'Accounts' }).click();
+    expect(await page.getByLabel('Its password').inputValue()).to.equal('amber-balloon');
+    expect(await page.evaluate(() => JSON.stringify({ ...sessionStorage })), 'never stored').not.to.include(
+      'amber-balloon',
+    );
+    await page.goto(`${service.url}/console/shapes/balloons?schema`);
+    await page.getByText('proposed, not set').waitFor();
+    await writeInto(page, 'The schema as JSON', '{"properties":{"altitude":{"maximum":3}}}');
+    await page.getByRole('button', { name: 'Schema', exact: true }).click();
+    await page.getByLabel('The schema as JSON').waitFor({ state: 'detached' });
+    await page.getByRole('button', { name: 'Schema', exact: true }).click();
+    await page.getByLabel('The schema as JSON').getByText('maximum').waitFor();
+    await page.context().close();
+  });
+
+  it('shows a policy that another session put in force beside one’s own, and lets one go on', async () => {
+    windows.expectFaults(/^422 PUT \/v1\/policy$/);
+    const policy = (name: string) => `collections:\n  balloons:\n    read: "name = '${name}'"\n`;
+    await service.request('PUT', '/v1/policy', { text: policy('One') });
+    const page = await open('access/policy');
+    await page.getByLabel('The policy in YAML').getByText('One').waitFor();
+    await writeInto(page, 'The policy in YAML', policy('Mine'));
+    await service.request('PUT', '/v1/policy', { text: policy('Theirs') });
+    await page.getByText(/put version 2 in force at .* while you edited version 1/).waitFor();
+    expect(await page.getByRole('button', { name: 'Put in force' }).isDisabled()).to.equal(true);
+    await page.getByRole('button', { name: 'Compare' }).click();
+    await page
+      .getByLabel(/^Version 2, in force/)
+      .getByText('Theirs')
+      .waitFor();
+    await page.getByLabel('Yours, to be edited').getByText('Mine').waitFor();
+    await page.getByRole('button', { name: 'End the comparison' }).click();
+    await page.getByRole('tab', { name: 'Audit log' }).click();
+    await page.getByRole('tab', { name: 'Policy' }).click();
+    await page.getByLabel('The policy in YAML').getByText('Mine').waitFor();
+    await page.getByLabel('Version of the policy').selectOption('1');
+    await page.getByLabel('Yours, to be edited').getByText('Mine').waitFor();
+    await page.getByRole('button', { name: 'End the comparison' }).click();
+    await page.getByRole('button', { name: 'Go on with yours' }).click();
+    await page.getByRole('button', { name: 'Put in force' }).click();
+    await page.getByText('Version 3 is in force').waitFor();
+    expect((await service.request('GET', '/v1/policy')).json.text).to.equal(policy('Mine'));
+    // Without edits of one's own the page follows.
+    await service.request('PUT', '/v1/policy', { text: policy('Four') });
+    await page.getByLabel('The policy in YAML').getByText('Four').waitFor();
+
+    let previews = 0;
+    windows.expectFaults(/^404 POST \/v1\/policy\/preview$/);
+    await page.getByText('Account', { exact: true }).click();
+    page.on('request', (request) => (previews += request.url().endsWith('/v1/policy/preview') ? 1 : 0));
+    await page.getByLabel('Name of the account').click();
+    await type(page, 'nobody-is-called-that');
+    await page.keyboard.press('Enter');
+    await page.getByText('There is no account').waitFor();
+    await page.waitForTimeout(1500);
+    expect(previews, 'asked once, though the collection moves').to.equal(1);
+    await page.context().close();
+  });
+
+  it('enforces a schema that some documents do not fit, once one says so', async () => {
+    await fill('marks', 12, (n) => ({ n }));
+    const page = await open('shapes/marks?schema');
+    await page.getByText('proposed, not set').waitFor();
+    await page.getByRole('button', { name: 'Check all documents' }).click();
+    await page.getByText('All 12 documents fit.').waitFor();
+    await writeInto(page, 'The schema as JSON', '{"properties":{"n":{"maximum":9}}}');
+    await page.getByText('All 12 documents fit.').waitFor({ state: 'detached' });
+    await page.getByLabel('What becomes of writes that do not fit').selectOption('enforce');
+    windows.expectFaults(/^409 PUT \/v1\/schemas\/marks$/, /^422 PUT \/v1\/schemas\/marks$/);
+    await page.getByRole('button', { name: 'Set', exact: true }).click();
+    await page.getByText('2 of 12 documents do not fit.').waitFor();
+    await page.getByRole('button', { name: 'Enforce anyway' }).click();
+    await page.getByText('version 1, enforce').waitFor();
+    await service.request('PUT', '/v1/schemas/marks', { mode: 'warn', schema: { properties: { n: { maximum: 11 } } } });
+    await page.getByText('version 2, warn').waitFor();
+    await writeInto(page, 'The schema as JSON', '{"properties":{"n":{"maximum":10}}}');
+    await service.request('PUT', '/v1/schemas/marks', { mode: 'warn', schema: { properties: { n: { maximum: 12 } } } });
+    await page.getByText(/set version 3 while you edited version 2/).waitFor();
+    await page.getByRole('button', { name: 'Take theirs' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Discard' }).click();
+    await page.getByLabel('The schema as JSON').getByText('12').waitFor();
+    await page.getByRole('button', { name: 'Remove', exact: true }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Remove' }).click();
+    await page.getByText('proposed, not set').waitFor();
+    await page.context().close();
+  });
+
+  it('stops an import with a word about what was written, and goes on with the rest', async () => {
+    const page = await open('data/balloons');
+    const lines = Array.from({ length: 20_000 }, (_, n) => `{"id":"i-${n}","n":${n}}`).join('\n');
+    await page.locator('main').evaluate((element, content) => {
+      const data = new DataTransfer();
+      data.items.add(new File([content], 'many.ndjson'));
+      element.dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }));
+    }, lines);
+    const drawer = page.locator('.ant-drawer');
+    await drawer.getByLabel('Into the collection').fill('imported');
+    await drawer.getByRole('button', { name: 'Write 20,000 documents' }).click();
+    await drawer.getByText(/^[\d,]+ written/).waitFor();
+    await drawer.getByRole('button', { name: 'Stop' }).click();
+    const status = drawer.getByRole('status');
+    await status.getByText('Stopped:').waitFor();
+    const [, written, left] = /([\d,]+) written, ([\d,]+) not written/.exec(await status.innerText())!;
+    const number = (text: string) => Number(text.replaceAll(',', ''));
+    expect(number(written!) + number(left!)).to.equal(20_000);
+    const counted = async () =>
+      (await store.collection('imported').summary('count()').list()).documents[0]!.data['count()'];
+    expect(await counted()).to.equal(number(written!));
+    await drawer.getByRole('button', { name: `Go on with ${left}` }).click();
+    await drawer.getByText('20,000 written').waitFor();
+    expect(await counted()).to.equal(20_000);
+    await page.context().close();
+  });
+
+  it('imports what can be taken of a CSV file, and says how it was read', async () => {
+    await store.collection('gates').put('g-2', { name: 'there before' });
+    const page = await open('data/gates');
+    await page.locator('main').evaluate((element) => {
+      const data = new DataTransfer();
+      const text = 'id,name,name,size;cm\ng-1,North,N,4\ng-2,South,S,5,6\ng-3,"East"x,E,6\ng-4,West,W,7\n';
+      data.items.add(new File([text], 'gates.csv'));
+      element.dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }));
+    });
+    const drawer = page.locator('.ant-drawer');
+    await drawer.getByText('2 of 4 cannot be taken and will be left out.').waitFor();
+    await drawer.getByText('line 3: It has 5 values, but the heading has 4.').waitFor();
+    await drawer.getByText('its field is “name 2”').waitFor();
+    expect(await drawer.getByLabel('Values are separated by').inputValue()).to.equal(',');
+    await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
+    await drawer.getByText('2 written').waitFor();
+    expect((await store.collection('gates').get('g-4'))?.data).to.deep.equal({
+      name: 'West',
+      'name 2': 'W',
+      'size;cm': 7,
+    });
+    await page.context().close();
+  });
+
+  it('is itself again on every page when the store is back', async () => {
+    windows.expectFaults(/ERR_CONNECTION_REFUSED|ERR_CONNECTION_RESET|ERR_EMPTY_RESPONSE|ERR_INCOMPLETE/);
+    const paths = [
+      'query?from=balloons',
+      'shapes/balloons?schema',
+      'access/keys',
+      'access/policy',
+      'journal',
+      'devices',
+      'operations',
+      'data/balloons/bl-1',
+    ];
+    const pages = await Promise.all(paths.map((path) => open(path)));
+    const [query, shapes, keys] = pages;
+    await query!.getByText('Took').waitFor();
+    await service.service.close();
+    await Promise.all(pages.map((page) => page.getByText('Not connected').waitFor()));
+    await query!.getByLabel('order', { exact: true }).fill('altitude');
+    await query!.keyboard.press('Enter');
+    await shapes!.getByRole('button', { name: 'Look again' }).click();
+    await keys!.getByRole('tab', { name: 'Accounts' }).click();
+    await keys!.getByRole('tab', { name: 'Keys' }).click();
+    for (const page of [query!, shapes!, keys!])
+      await page.getByText('The store does not answer just now.').first().waitFor();
+    await service.restart();
+    for (const page of pages) {
+      await page.getByText('Connected', { exact: true }).waitFor();
+      await page.getByText('The store does not answer just now.').first().waitFor({ state: 'detached' });
+      expect(await page.locator('main').innerText()).not.to.match(/Error\b/);
+    }
+    await query!.getByText('Took').waitFor();
+    await shapes!.getByRole('region', { name: 'Fields' }).waitFor();
+    await Promise.all(pages.map((page) => page.context().close()));
+  });
+
+  it('keeps notices off the state of the connection and the button to sign out', async () => {
+    const page = await open('data/balloons');
+    for (let n = 0; n < 3; n++) {
+      await page.locator('[data-row="bl-1"] [data-field="altitude"]').dblclick();
+      await page.keyboard.type(String(500 + n));
+      await page.keyboard.press('Enter');
+      await notice(page, `${500 + n}`)
+        .first()
+        .waitFor();
+    }
+    const covered = await page.evaluate(() =>
+      [...document.querySelectorAll('nav footer *')].some((element) => {
+        const { left, top, width, height } = element.getBoundingClientRect();
+        return Boolean(document.elementFromPoint(left + width / 2, top + height / 2)?.closest('.ant-notification'));
+      }),
+    );
+    expect(covered).to.equal(false);
+    await page.context().close();
+  });
+});
