@@ -169,6 +169,29 @@ describe('editing in the console while everything moves', function () {
       await page.context().close();
     });
 
+    it('that was empty is not written over what somebody else put into it', async () => {
+      await store.collection('empty').put('e-1', { name: 'Amber', pad: 'p-1' });
+      await store.collection('empty').put('e-2', { name: 'Coral' });
+      const page = await open('data/empty');
+      await cell(page, 'e-2', 'pad').dblclick();
+      await type(page, 'p-7');
+      await store.collection('empty').merge('e-2', { pad: 'p-9' });
+      await page.keyboard.press('Enter');
+      await strip(page).getByText('Somebody else changed it meanwhile.').waitFor();
+      expect((await dataOf('empty', 'e-2'))?.pad).to.equal('p-9');
+      await strip(page).getByRole('button', { name: 'Save yours' }).click();
+      await until('it is saved over it', async () => (await dataOf('empty', 'e-2'))?.pad === 'p-7');
+      await cell(page, 'e-2', 'pad').click();
+      await page.keyboard.press('Control+z');
+      await until('undone to theirs', async () => (await dataOf('empty', 'e-2'))?.pad === 'p-9');
+      await cell(page, 'e-2', 'name').dblclick();
+      await page.keyboard.press('Control+A');
+      await page.keyboard.press('Delete');
+      await page.keyboard.press('Enter');
+      await until('an empty text', async () => (await dataOf('empty', 'e-2'))?.name === '');
+      await page.context().close();
+    });
+
     it('that cannot be saved stays in sight with the reason, on other pages and over a reload', async () => {
       await fill('refused', 4, (n) => ({ name: `Balloon ${n}`, size: n }));
       await service.request('PUT', '/v1/schemas/refused', {

@@ -2,19 +2,19 @@ import type { JsonValue } from '@uproar/client';
 import { Button } from 'ant-design-vue';
 import { h } from 'vue';
 import { useNotices } from '../injection';
-import type { CellEditMessages } from '../table/cell-edits';
 import { formatCell } from '../table/fields';
+import type { CellEditMessages } from '../table/saved-edits';
 
 /** How long the notice of a saved edit stands, in seconds. */
 const SAVED_SECONDS = 6;
 
 /** Tells of saved edits of cells, each with a button that undoes it. */
-export function useEditNotices(undo: () => void): CellEditMessages {
+export function useEditNotices(): CellEditMessages {
   const notices = useNotices();
   const key = 'cell-edit';
   const show = (value: JsonValue | undefined) => (value === undefined ? 'no value' : formatCell(value) || 'empty text');
   return {
-    saved: ({ id, name, before, after }) =>
+    saved: ({ id, name, before, after }, undo) =>
       notices.success({
         key,
         message: `Saved ${name} of ${id}`,

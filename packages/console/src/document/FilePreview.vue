@@ -8,6 +8,8 @@ import { useStore } from '../injection';
 /** The content of a file: shown where it is a picture, and to be saved. */
 const props = defineProps<{ document: Document }>();
 const store = useStore();
+const LINK_SECONDS = 3600;
+let links = 0;
 const link = ref('');
 const failure = ref('');
 
@@ -23,9 +25,12 @@ watch(
   async (sha256) => {
     link.value = '';
     if (typeof sha256 !== 'string') return;
+    // Another expiry makes another address, or else the browser would show the picture that it has.
+    const seconds = LINK_SECONDS + links++;
     try {
-      link.value = await store.files.link(props.document.id, 3600);
-      failure.value = '';
+      const made = await store.files.link(props.document.id, seconds);
+      if (hash.value !== sha256) return;
+      [link.value, failure.value] = [made, ''];
     } catch (error) {
       failure.value = describeFailure(error);
     }

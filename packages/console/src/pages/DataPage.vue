@@ -19,7 +19,7 @@ import DocumentDrawer from '../document/DocumentDrawer.vue';
 import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
 import { useCalmView } from '../table/calm-view';
-import { useCellEdits, type CellEdits } from '../table/cell-edits';
+import { useCellEdits } from '../table/cell-edits';
 import UnsavedEdits from '../table/UnsavedEdits.vue';
 import DataTable from '../data/DataTable.vue';
 import type { Column, Columns } from '../table/layout';
@@ -42,11 +42,7 @@ const collection = computed(() => String(route.params.collection ?? ''));
 const id = computed(() => String(route.params.id ?? ''));
 const where = computed(() => String(route.query.where ?? ''));
 const order = computed(() => String(route.query.order ?? ''));
-const edits: CellEdits = useCellEdits(
-  store,
-  collection,
-  useEditNotices(() => edits.undo()),
-);
+const edits = useCellEdits(store, collection, useEditNotices());
 
 const view = useWatch(() => {
   if (collection.value === '') return undefined;

@@ -23,7 +23,8 @@ const placement = 'bottomLeft' as const;
 const notices: Notices = {
   success: (notice) => api.success({ placement, ...notice }),
   info: (notice) => api.info({ placement, ...notice }),
-  error: (notice) => api.error({ placement, ...notice }),
+  // What went wrong stands until it is put away.
+  error: (notice) => api.error({ placement, duration: 0, ...notice }),
   destroy: (key) => api.destroy(key),
 };
 provide(StoreKey, props.store);

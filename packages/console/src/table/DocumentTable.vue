@@ -1,15 +1,16 @@
 <script setup lang="ts">
-import type { Document } from '@uproar/client';
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import { flash } from '../flash';
 import type { Frame } from './calm-view';
 import type { CellEdits } from './cell-edits';
 import CellEditor from './CellEditor.vue';
 import { valueAt } from './fields';
+import { findAgain } from './find-again';
 import HeaderCell from './HeaderCell.vue';
 import type { Column } from './layout';
 import RowCells from './RowCells.vue';
 import { placeIn } from './sorting';
+import { useEditorPlace } from './use-editor-place';
 
 const props = defineProps<{
   collection: string;
@@ -58,6 +59,22 @@ const template = computed(() => {
   return { gridTemplateColumns: `${pick}${id}${widths} minmax(0, 1fr)` };
 });
 
+// The cell that is being edited. The edit is kept elsewhere; here is only the place of its editor.
+const editing = computed(() => {
+  const open = props.edits?.open.value;
+  return open?.collection === props.collection ? open : undefined;
+});
+const {
+  style: editorPlace,
+  elsewhere,
+  isInSight,
+} = useEditorPlace(editing, {
+  ...{ documents, top, height, width, rowPx: ROW_PX },
+  byId: () => props.frame.view.byId,
+  columns: () => props.columns,
+  leftPx: () => (props.picked ? PICK_PX : 0) + (props.groups ? 0 : idWidth.value),
+});
+
 // Rows that come in above, or leave there, do not move what is being looked at: the row that is edited, or else the first in sight.
 watch(
   () => props.frame,
@@ -85,20 +102,6 @@ async function keepFocus(): Promise<void> {
   await nextTick();
   if (document.activeElement !== document.body || !active.value) return;
   (cellElement(active.value.id, active.value.key) ?? scroller.value)?.focus({ preventScroll: true });
-}
-
-/** Where the first document that is still there, from a place on, stands now. */
-function findAgain(now: readonly Document[], before: readonly Document[], at: number): number | undefined {
-  for (let place = at; place < Math.min(before.length, at + 30); place++) {
-    const { id } = before[place]!;
-    for (let distance = 0; distance < now.length; distance++) {
-      const [above, below] = [place - distance, place + distance];
-      if (above < 0 && below >= now.length) break;
-      if (now[above]?.id === id) return above - (place - at);
-      if (now[below]?.id === id) return below - (place - at);
-    }
-  }
-  return undefined;
 }
 
 watch(
@@ -197,32 +200,6 @@ function onKey(event: KeyboardEvent): void {
   else return;
   event.preventDefault();
 }
-
-// The cell that is being edited. The edit is kept elsewhere; here is only the place of its editor.
-const editing = computed(() => {
-  const open = props.edits?.open.value;
-  return open?.collection === props.collection ? open : undefined;
-});
-const editedRow = computed(() => props.frame.view.byId.get(editing.value?.id ?? ''));
-const editedColumn = computed(() => props.columns.findIndex(({ key }) => key === editing.value?.column));
-const editedAt = computed(() => (editedRow.value ? documents.value.indexOf(editedRow.value) : -1));
-function isInSight(row: number): boolean {
-  return row !== -1 && (row + 1) * ROW_PX > top.value && (row + 2) * ROW_PX < top.value + height.value;
-}
-/** Where the editor stands: in its cell, or at the top of the table while the cell is not in sight. */
-const editorPlace = computed(() => {
-  if (elsewhere.value) return { width: `${width.value}px` };
-  const before = props.columns.slice(0, editedColumn.value).reduce((sum, { widthPx }) => sum + widthPx, 0);
-  const left = (props.picked ? PICK_PX : 0) + (props.groups ? 0 : idWidth.value) + before;
-  const widthPx = Math.max(120, props.columns[editedColumn.value]!.widthPx);
-  return { top: `${editedAt.value * ROW_PX}px`, left: `${left}px`, width: `${widthPx}px` };
-});
-const elsewhere = computed(() => {
-  if (!editedRow.value) return 'which is not in this result any more';
-  if (editedColumn.value === -1) return 'whose column is not shown';
-  if (isInSight(editedAt.value)) return '';
-  return editedAt.value * ROW_PX < top.value ? 'which is further up' : 'which is further down';
-});
 
 const columnOf = (key: string) => props.columns.find((column) => column.key === key);
 

@@ -1,25 +1,16 @@
-import { isProblem, type Document, type JsonPatch, type JsonValue, type Store } from '@uproar/client';
-import {
-  deepEqual,
-  findDataFault,
-  formatPointer,
-  JsonTextError,
-  parseJson,
-  setMember,
-  type JsonObject,
-} from '@uproar/core';
+import { isProblem, type Document, type JsonValue, type Store } from '@uproar/client';
+import { findDataFault, JsonTextError, parseJson, setMember, type JsonObject } from '@uproar/core';
 import { computed, shallowReactive, watch, type ComputedRef } from 'vue';
 import { describeFailure } from '../failure';
 import { dropDraft, keepDraft, unsavedEdits, type Draft } from '../unsaved/drafts';
 import { valueAt } from './fields';
 import type { Column } from './layout';
+import { noteSaved, undoLast, type CellEditMessages } from './saved-edits';
+import { writeField, type FieldAddress } from './write-field';
 
 /** An edit of one field of one document, from the moment its cell is opened until it is saved or discarded. */
-export interface CellEdit {
-  readonly collection: string;
-  readonly id: string;
-  /** Where the field stands in the document's data, and what the column is called. */
-  readonly path: readonly string[];
+export interface CellEdit extends FieldAddress {
+  /** The key of the column, and what it is called. */
   readonly column: string;
   readonly name: string;
   /** The document as it was when the edit began. */
@@ -39,29 +30,8 @@ export interface CellEdit {
   gone?: boolean | undefined;
 }
 
-/** A saved edit that can be undone. */
-interface SavedEdit {
-  collection: string;
-  id: string;
-  path: readonly string[];
-  name: string;
-  before: JsonValue | undefined;
-  after: JsonValue | undefined;
-}
-
-/** So many saved edits can be undone. */
-const MAX_UNDOS = 50;
-
 /** The edits of this browser tab that are not saved: of every collection, whichever page is shown. */
 const edits = shallowReactive<CellEdit[]>(readKept());
-const saved: SavedEdit[] = [];
-
-/** What the cell edits tell the person about. */
-export interface CellEditMessages {
-  saved(edit: SavedEdit): void;
-  undone(edit: SavedEdit): void;
-  notUndone(edit: SavedEdit, reason: string): void;
-}
 
 /** The cell edits. */
 export interface CellEdits {
@@ -152,16 +122,11 @@ export function useCellEdits(
     if (!('fault' in read)) void createAgain(store, edit, read.value, messages);
   };
 
-  const undo = (): void => {
-    const at = saved.findLastIndex((edit) => edit.collection === collection.value);
-    const [last] = at === -1 ? [] : saved.splice(at, 1);
-    if (last) void putBack(store, last, messages);
-  };
-
   return {
     open,
     unsaved: computed(() => mine.value.filter(({ state }) => state !== 'open')),
-    ...{ begin, type, resume, commit, overwrite, restore, discard, undo },
+    ...{ begin, type, resume, commit, overwrite, restore, discard },
+    undo: () => undoLast(store, collection.value, messages),
   };
 }
 
@@ -194,22 +159,17 @@ async function save(
   messages: CellEditMessages,
 ): Promise<void> {
   Object.assign(edit, { state: 'saving', fault: '', theirs: undefined, gone: undefined } satisfies Partial<CellEdit>);
-  const documents = store.collection(edit.collection);
-  const ops = changeOf(edit.path, edit.was, value);
   try {
-    if (ops.length > 0) await documents.patch(edit.id, ops);
-    settle(edit, value, messages);
+    const outcome = await writeField(store, edit, edit.was, value);
+    if (outcome.kind === 'written') return settle(store, edit, value, messages);
+    const gone = outcome.kind === 'gone';
+    edit.fault = gone ? `${edit.id} was deleted meanwhile.` : 'Somebody else changed it meanwhile.';
+    if (gone) edit.gone = true;
+    else edit.theirs = { value: outcome.value };
   } catch (error) {
-    edit.state = 'unsaved';
-    if (isProblem(error, 'no-such-document')) {
-      Object.assign(edit, { gone: true, fault: `${edit.id} was deleted meanwhile.` } satisfies Partial<CellEdit>);
-    } else if (isProblem(error, 'test-failed')) {
-      const now = await documents.get(edit.id).catch(() => undefined);
-      const theirs = now && valueAt(now.data, edit.path);
-      if (now && theirs !== undefined && value !== undefined && deepEqual(theirs, value)) settle(edit, value, messages);
-      else Object.assign(edit, { theirs: { value: theirs }, fault: 'Somebody else changed it meanwhile.' });
-    } else edit.fault = describeFailure(error);
+    edit.fault = describeFailure(error);
   }
+  edit.state = 'unsaved';
 }
 
 async function createAgain(
@@ -226,7 +186,7 @@ async function createAgain(
   edit.state = 'saving';
   try {
     await store.collection(edit.collection).put(edit.id, data, { ifVersion: 0 });
-    settle(edit, value, messages);
+    settle(store, edit, value, messages);
   } catch (error) {
     edit.state = 'unsaved';
     // Somebody else made it again: the edit can be saved into that one.
@@ -236,31 +196,10 @@ async function createAgain(
   }
 }
 
-function settle(edit: CellEdit, after: JsonValue | undefined, messages: CellEditMessages): void {
+function settle(store: Store, edit: CellEdit, after: JsonValue | undefined, messages: CellEditMessages): void {
   discard(edit);
   const { collection, id, path, name, was } = edit;
-  const done: SavedEdit = { collection, id, path, name, before: was, after };
-  saved.push(done);
-  if (saved.length > MAX_UNDOS) saved.shift();
-  messages.saved(done);
-}
-
-async function putBack(store: Store, edit: SavedEdit, messages: CellEditMessages): Promise<void> {
-  try {
-    await store.collection(edit.collection).patch(edit.id, changeOf(edit.path, edit.after, edit.before));
-    messages.undone(edit);
-  } catch (error) {
-    const changed = isProblem(error, 'test-failed') || isProblem(error, 'no-such-document');
-    messages.notUndone(edit, changed ? 'It was changed or deleted meanwhile.' : describeFailure(error));
-  }
-}
-
-/** The JSON Patch (RFC 6902) that changes a field from one value to another, and does nothing if it holds a third. */
-function changeOf(path: readonly string[], from: JsonValue | undefined, to: JsonValue | undefined): JsonPatch {
-  const pointer = formatPointer(path);
-  const test: JsonPatch = from === undefined ? [] : [{ op: 'test', path: pointer, value: from }];
-  if (to !== undefined) return [...test, { op: 'add', path: pointer, value: to }];
-  return from === undefined ? [] : [...test, { op: 'remove', path: pointer }];
+  noteSaved(store, { collection, id, path, name, before: was, after }, messages);
 }
 
 const keyOf = ({ collection, id, column }: CellEdit) => `cell:${collection}/${id} ${column}`;

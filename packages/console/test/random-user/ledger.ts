@@ -39,6 +39,13 @@ export class Ledger {
     this.entries.push(entry);
   }
 
+  /** Takes out what an opened editor offers back, and what is typed over or discarded now. */
+  replaced(text: string): void {
+    for (let at = this.entries.length - 1; at >= 0; at--) {
+      if (text.includes(this.entries[at]!.token)) this.entries.splice(at, 1);
+    }
+  }
+
   /** Takes out what was typed into a document's open edit and is discarded now. */
   discarded(address: string): void {
     for (let at = this.entries.length - 1; at >= 0; at--) {

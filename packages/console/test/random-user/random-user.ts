@@ -107,6 +107,8 @@ export class RandomUser {
       );
     if (fields.length === 0) return undefined;
     const field = this.random.pick(fields);
+    // An edit that could not be saved goes on when its cell is opened again.
+    const unsaved = await this.page.locator('.unsaved .typed').allTextContents();
     await row.locator(`[data-field="${field}"]`).dblclick({ timeout: STEP_MS });
     await this.page.waitForTimeout(60);
     const focus = await this.#focus();
@@ -114,6 +116,7 @@ export class RandomUser {
     // The row may have moved away under the mouse; then another cell, or none, is being edited.
     if (!focus.editor || id === undefined) return undefined;
     const numeric = /^-?[\d.]+$/.test(focus.text);
+    if (unsaved.includes(focus.text)) this.ledger.replaced(focus.text);
     return { address: `${this.#collection}/${id}`, numeric };
   }
 
