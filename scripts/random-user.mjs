@@ -1,5 +1,5 @@
 // Lets two random users work in the console over the lively demo: `npm run random-user -- 10` for so many minutes, then perhaps a seed.
-import { makeChromiumReady, makeReady, makeToolsReady, root, run } from './ready.mjs';
+import { makeChromiumReady, makeReady, makeToolsReady, run } from './ready.mjs';
 
 makeReady();
 makeToolsReady();

@@ -173,10 +173,10 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
                 <td class="numeric">{{ formatBytes(heldBytes) }}</td>
                 <td />
               </tr>
-              <tr v-for="[reason, times] in refusals" :key="reason">
+              <tr v-for="[reason, often] in refusals" :key="reason">
                 <td>{{ REASONS[reason] ?? reason }}</td>
                 <td />
-                <td class="numeric">{{ times.toLocaleString() }}</td>
+                <td class="numeric">{{ often.toLocaleString() }}</td>
               </tr>
             </tbody>
           </table>

@@ -1,5 +1,4 @@
-import type { ChildProcess } from 'node:child_process';
-import { spawn } from 'node:child_process';
+import { spawn, type ChildProcess } from 'node:child_process';
 import type { BrowserContext, Page } from 'playwright-core';
 import { connect, type Store } from '@uproar/client';
 import { MAIN } from '../../../../test/command-run.js';
