@@ -33,7 +33,10 @@ const pages = {
       page,
       `data/balloons?where=${encodeURIComponent("status = 'aloft' AND altitude > 300")}&order=-altitude`,
     );
-    await sleep(6000);
+    await sleep(5000);
+    await page.locator('[data-row] [data-field="name"]').nth(3).dblclick();
+    await page.keyboard.type('Amber Heron');
+    await sleep(1000);
   },
   async 'console-document'(page) {
     await signIn(page, 'data/balloons/bl-300');

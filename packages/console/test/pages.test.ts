@@ -109,6 +109,12 @@ describe('the pages of the console, over the demo', function () {
         await page.waitForTimeout(700);
         found.push(...(await findBarriers(page, colorScheme)).map((one) => `the document, ${tab}: ${one}`));
       }
+      await page.locator('.ant-drawer-close').click();
+      await page.locator('[data-row="bl-3"] [data-field="altitude"]').dblclick();
+      await page.keyboard.type('4x');
+      await page.locator('[data-row="bl-4"] [data-field="name"]').dblclick();
+      await page.getByRole('list', { name: 'Edits that are not saved' }).waitFor();
+      found.push(...(await findBarriers(page, colorScheme)).map((one) => `edits of cells: ${one}`));
       await page.keyboard.press('Control+k');
       await page.getByRole('combobox', { name: 'Go to, or do' }).waitFor();
       await page.waitForTimeout(400);

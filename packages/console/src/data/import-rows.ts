@@ -40,7 +40,7 @@ export function readRows(name: string, text: string, separator?: Separator): Rea
 }
 
 /** Whether a file is read as CSV, by its name. */
-export function isCsv(name: string): boolean {
+function isCsv(name: string): boolean {
   return /\.(csv|tsv)$/i.test(name);
 }
 

@@ -241,7 +241,7 @@ export class RandomUser {
   }
 
   async #deleteAndUndo(): Promise<boolean> {
-    if (this.#collection !== 'notes') return false;
+    if (this.#collection !== 'notes') await this.#goTo('notes');
     const rows = (await this.#rows()).slice(0, 12);
     if (rows.length < 4) return false;
     for (const id of rows.slice(0, this.random.integer(1, 4))) {
@@ -286,11 +286,14 @@ export class RandomUser {
   }
 
   async #changeCollection(): Promise<boolean> {
-    const name = this.random.pick(this.collections);
+    await this.#goTo(this.random.pick(this.collections));
+    return true;
+  }
+
+  async #goTo(name: string): Promise<void> {
     await this.page.locator('nav a.item').filter({ hasText: name }).first().click({ timeout: STEP_MS });
     await this.page.waitForURL(new RegExp(`/data/${name}`), { timeout: STEP_MS });
     await this.page.locator('[data-row]').first().waitFor({ timeout: STEP_MS });
-    return true;
   }
 
   async #visit(): Promise<boolean> {
