@@ -14,7 +14,7 @@ const rows = computed(() => {
 </script>
 
 <template>
-  <textarea v-model="text" :rows="rows" spellcheck="false" />
+  <textarea v-model="text" :rows="rows" :class="{ one: rows === 1 }" spellcheck="false" />
 </template>
 
 <style scoped>
@@ -30,6 +30,9 @@ textarea {
   font: inherit;
   line-height: 20px;
   resize: vertical;
+}
+.one {
+  resize: none;
 }
 textarea:hover,
 textarea:focus {

@@ -150,7 +150,14 @@ function discard(): void {
       <Tag v-else-if="altered" color="warning">altered</Tag>
       <Tag v-else color="success">version {{ present.version }}, {{ present.mode }}</Tag>
       <span v-if="present" class="muted when">set {{ formatMoment(present.time) }} by {{ present.identity }}</span>
-      <Button size="small" class="end" @click="propose">Propose from the documents</Button>
+      <span class="end">
+        <Popconfirm v-if="present" title="Remove this schema?" ok-text="Remove" @confirm="remove">
+          <Button size="small" type="text" danger>Remove</Button>
+        </Popconfirm>
+        <Popconfirm title="Replace what you typed?" ok-text="Replace" :disabled="!own" @confirm="propose">
+          <Button size="small" @click="own || propose()">Propose from the documents</Button>
+        </Popconfirm>
+      </span>
     </div>
     <Alert
       v-if="overtaken && present"
@@ -208,9 +215,6 @@ function discard(): void {
         @change="(value) => (mode = value as SchemaMode)"
       />
       <Button v-if="own" type="text" @click="discard">Discard</Button>
-      <Popconfirm v-else-if="present" title="Remove this schema?" ok-text="Remove" @confirm="remove">
-        <Button type="text" danger>Remove</Button>
-      </Popconfirm>
       <Button type="primary" :disabled="!schema || !altered || overtaken" :loading="busy" @click="set()">Set</Button>
     </div>
   </section>
