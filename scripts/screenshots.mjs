@@ -45,7 +45,7 @@ const pages = {
     const change = { method: 'PATCH', body: '{"status":"aloft","altitude":60}' };
     const headers = { authorization: `Bearer ${KEY}`, 'content-type': 'application/merge-patch+json' };
     await fetch(`${url}/v1/data/balloons/bl-300`, { ...change, headers });
-    await page.getByText('You both altered the same').waitFor();
+    await page.getByText('Both of you changed the same fields.').waitFor();
     await sleep(500);
   },
   async 'console-shapes'(page) {
@@ -105,7 +105,7 @@ const pages = {
     const changes = page.getByRole('listbox').getByRole('option');
     await changes.first().waitFor();
     await sleep(3000);
-    await page.getByRole('button', { name: 'Hold still' }).click();
+    await page.getByRole('button', { name: 'Pause' }).click();
     await changes.nth(4).click();
   },
   async 'console-devices'(page) {
@@ -126,7 +126,7 @@ const pages = {
     await signIn(page, 'access/policy');
     await page.locator('.cm-content').waitFor();
     await page.getByLabel('in', { exact: true }).selectOption('flights');
-    await page.getByLabel('What is done').selectOption('update');
+    await page.getByLabel('Action').selectOption('update');
     await page.getByLabel('Id of the document').fill('f-0243');
     await page.getByLabel('Data as JSON').fill('{"crewId": "c-9"}');
     await page.getByRole('button', { name: 'Try', exact: true }).click();

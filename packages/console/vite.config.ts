@@ -12,7 +12,8 @@ export default defineConfig({
     rollupOptions: {
       output: {
         // Names without hashes of the path they were built at, so that two builds of the same sources are the same.
-        manualChunks: (id) => (/node_modules\/(@codemirror\/(?!merge)|@lezer|codemirror)/.test(id) ? 'editor' : undefined),
+        manualChunks: (id) =>
+          /node_modules\/(@codemirror\/(?!merge)|@lezer|codemirror)/.test(id) ? 'editor' : undefined,
       },
     },
   },

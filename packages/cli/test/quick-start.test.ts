@@ -42,7 +42,7 @@ describe('the quick start, as a person follows it', function () {
     };
     const board = await open('/pages/board.html');
     const console = await open('/console/');
-    await console.getByRole('button', { name: 'Go on without a key' }).click();
+    await console.getByRole('button', { name: 'Continue without a key' }).click();
     await console.getByText('Connected', { exact: true }).waitFor();
     const uproar = async (...args: string[]) => {
       const { code, err } = await new Run(args, { UPROAR_URL: served.url }).ended;

@@ -17,9 +17,7 @@ onMounted(async () => {
     await signIn(key);
   } catch (error) {
     refusal.value =
-      error instanceof ConnectionError
-        ? 'The store cannot be reached just now.'
-        : 'The key kept from before is not accepted any more.';
+      error instanceof ConnectionError ? 'The store cannot be reached.' : 'The saved key is not valid any more.';
   }
   trying.value = false;
 });

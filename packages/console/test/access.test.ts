@@ -39,13 +39,13 @@ describe('access in the console', function () {
     await page.keyboard.insertText(text);
   };
   const openTab = (name: string) => page.getByRole('tab', { name }).click();
-  const rows = () => page.getByRole('region', { name: 'What they would see' }).locator('tbody tr').allTextContents();
+  const rows = () => page.getByRole('region', { name: 'Visible documents' }).locator('tbody tr').allTextContents();
 
   it('checks a policy as it is written, previews and tries it, and puts it in force', async () => {
     windows.expectFaults(/^422 PUT \/v1\/policy$/);
-    await page.getByText('None has been set yet').waitFor();
+    await page.getByText('No policy is set').waitFor();
     await write('collections:\n  flights:\n    read: "crew = "\n');
-    await page.getByText('not sound').waitFor();
+    await page.getByText('invalid').waitFor();
     await page.getByText('/collections/flights/read').first().waitFor();
     expect(await page.getByRole('button', { name: 'Put in force' }).isDisabled()).to.equal(true);
     await write(
@@ -58,7 +58,7 @@ describe('access in the console', function () {
     await service.request('PATCH', '/v1/data/flights/f-2', { crew: 'c-1' });
     await until('it is live', async () => (await rows()).length === 2);
 
-    await page.getByLabel('What is done').selectOption('update');
+    await page.getByLabel('Action').selectOption('update');
     await page.getByLabel('Id of the document').fill('f-1');
     await page.getByLabel('Data as JSON').fill('{"crew": "c-9"}');
     await page.getByRole('button', { name: 'Try', exact: true }).click();
@@ -66,7 +66,7 @@ describe('access in the console', function () {
     await page.getByText('/collections/flights/update').waitFor();
     await page.getByText('was(\'crew\') = "c-1"').waitFor();
 
-    await page.getByLabel('What it is for').fill('crews see their own');
+    await page.getByLabel('Note').fill('crews see their own');
     await page.getByRole('button', { name: 'Put in force' }).click();
     await page.getByText('Version 1 is in force').waitFor();
     expect((await service.request('GET', '/v1/policy')).json).to.include({ version: 1, note: 'crews see their own' });
@@ -77,10 +77,10 @@ describe('access in the console', function () {
     await page.getByText('first', { exact: true }).waitFor({ state: 'detached' });
     await page.getByLabel('Name of the new key').fill('gate-reader');
     await page.getByLabel('Collections, with commas between them').fill('gates');
-    await page.getByRole('button', { name: 'Make a key' }).click();
+    await page.getByRole('button', { name: 'Create key' }).click();
     const key = (await page.locator('.secret').textContent())!;
     expect((await service.as(key)('GET', '/v1/data/gates')).status).to.equal(200);
-    await page.getByRole('button', { name: 'I have it' }).click();
+    await page.getByRole('button', { name: 'Done' }).click();
     await page.getByRole('cell', { name: 'gate-reader' }).waitFor();
     expect(await page.content()).not.to.include(key);
     await page.getByRole('button', { name: 'Revoke' }).click();
@@ -93,10 +93,10 @@ describe('access in the console', function () {
     await openTab('Accounts');
     await page.getByLabel('Name of the new account').fill('ada');
     await page.getByLabel('Its password').fill('amber-balloon');
-    await page.getByLabel('What the policy is to know of it, as JSON').fill('{"crew": "c-1"');
-    expect(await page.getByRole('button', { name: 'Make an account' }).isDisabled()).to.equal(true);
-    await page.getByLabel('What the policy is to know of it, as JSON').fill('{"crew": "c-1"}');
-    await page.getByRole('button', { name: 'Make an account' }).click();
+    await page.getByLabel('Its claims, as JSON').fill('{"crew": "c-1"');
+    expect(await page.getByRole('button', { name: 'Create account' }).isDisabled()).to.equal(true);
+    await page.getByLabel('Its claims, as JSON').fill('{"crew": "c-1"}');
+    await page.getByRole('button', { name: 'Create account' }).click();
     await page.getByRole('cell', { name: '{"crew":"c-1"}' }).waitFor();
     await page.getByRole('button', { name: 'Claims' }).click();
     await page.getByRole('textbox', { name: 'Claims as JSON' }).fill('{"crew": "c-2"}');
@@ -108,8 +108,8 @@ describe('access in the console', function () {
 
   it('lets one look around without a key where the store stands open', async () => {
     const other = await windows.open(`${service.url}/console/`);
-    await other.getByRole('button', { name: 'Go on without a key' }).click();
-    await other.getByText('The store stands open').waitFor();
+    await other.getByRole('button', { name: 'Continue without a key' }).click();
+    await other.getByText('The store is open').waitFor();
     await other.getByText('f-1', { exact: true }).waitFor();
     await other.context().close();
   });
@@ -118,7 +118,7 @@ describe('access in the console', function () {
     await openTab('Audit log');
     for (const event of ['account-altered', 'key-revoked', 'policy-changed'])
       await page.getByRole('cell', { name: event, exact: true }).first().waitFor();
-    await page.getByText('The store stands open').waitFor();
+    await page.getByText('The store is open').waitFor();
     const left = () => page.locator('.banner .time').textContent();
     const before = await left();
     expect(before).to.match(/^(1:00|59):\d\d/);

@@ -40,18 +40,18 @@ describe('the console, when others work on the same', function () {
     await fill('flock', 40, (n) => ({ n, turn: 0 }));
     const page = await open('data/flock');
     await page.locator('[data-row="d-0"]').waitFor();
-    await page.getByRole('button', { name: 'Hold still' }).click();
+    await page.getByRole('button', { name: 'Pause' }).click();
     // They are altered after what is shown, so that deleting them would delete what nobody has seen.
     for (const n of [3, 7, 11]) await store.collection('flock').merge(`d-${n}`, { turn: 1 });
-    await page.getByRole('button', { name: /^Go on \(/ }).waitFor();
-    await page.getByLabel('Pick all').click();
-    await page.getByText('40 picked').waitFor();
+    await page.getByRole('button', { name: /^Resume \(/ }).waitFor();
+    await page.getByLabel('Select all').click();
+    await page.getByText('40 selected').waitFor();
     await remove(page);
     await notice(page, 'Deleted 37 documents').waitFor();
     const kept = notice(page, 'Not deleted: 3 documents');
     await kept.getByText('d-3, d-7, d-11').or(kept.getByText('d-11, d-3, d-7')).waitFor();
     expect((await store.collection('flock').list()).documents).to.have.length(3);
-    await page.getByRole('button', { name: /^Go on/ }).click();
+    await page.getByRole('button', { name: /^Resume/ }).click();
     await kept.getByRole('button', { name: 'Try again' }).click();
     await until('all are deleted', async () => (await store.collection('flock').list()).documents.length === 0);
     await notice(page, 'Deleted 3 documents').getByRole('button', { name: 'Undo' }).click();
@@ -73,8 +73,8 @@ describe('the console, when others work on the same', function () {
         .catch(() => undefined);
     }, 15);
     try {
-      await page.getByLabel('Pick all').click();
-      await page.getByText('40 picked').waitFor();
+      await page.getByLabel('Select all').click();
+      await page.getByText('40 selected').waitFor();
       await remove(page);
       await notice(page, /^.*Deleted \d+ documents/).waitFor();
       for (let tries = 0; tries < 8 && (await notice(page, 'Not deleted').count()) > 0; tries++) {
@@ -92,7 +92,7 @@ describe('the console, when others work on the same', function () {
     await fill('back', 5, (n) => ({ n }));
     const page = await open('data/back');
     await page.locator('[data-row="d-0"]').waitFor();
-    await page.getByLabel('Pick all').click();
+    await page.getByLabel('Select all').click();
     await remove(page);
     await notice(page, 'Deleted 5 documents').waitFor();
     await store.collection('back').put('d-2', { n: 'by others' });
@@ -128,9 +128,10 @@ describe('the console, when others work on the same', function () {
     expect(await panel.getByRole('heading').innerText(), 'what is read stays').to.equal(first);
     const numbers = async () =>
       (await list.locator('.what').allTextContents()).map((text) => Number(/^n (\d+)$/.exec(text.trim())?.[1] ?? -1));
-    const earlier = page.getByRole('button', { name: 'Show what was before' });
+    const earlier = page.getByRole('button', { name: 'Show earlier changes' });
     for (let pages = 0; pages < 40 && (await earlier.count()) > 0; pages++) {
-      await earlier.dblclick().catch(() => undefined);
+      // When the last page is shown, the button goes away under the mouse.
+      await earlier.dblclick({ timeout: 1500 }).catch(() => undefined);
       await page.waitForTimeout(50);
     }
     const shown = await numbers();
@@ -241,7 +242,7 @@ describe('the console, when others work on the same', function () {
     await page.getByLabel('Version of the policy').selectOption('1');
     await page.getByLabel('Yours, to be edited').getByText('Mine').waitFor();
     await page.getByRole('button', { name: 'End the comparison' }).click();
-    await page.getByRole('button', { name: 'Go on with yours' }).click();
+    await page.getByRole('button', { name: 'Continue with yours' }).click();
     await page.getByRole('button', { name: 'Put in force' }).click();
     await page.getByText('Version 3 is in force').waitFor();
     expect((await service.request('GET', '/v1/policy')).json.text).to.equal(policy('Mine'));
@@ -270,7 +271,7 @@ describe('the console, when others work on the same', function () {
     await page.getByText('All 12 documents fit.').waitFor();
     await writeInto(page, 'The schema as JSON', '{"properties":{"n":{"maximum":9}}}');
     await page.getByText('All 12 documents fit.').waitFor({ state: 'detached' });
-    await page.getByLabel('What becomes of writes that do not fit').selectOption('enforce');
+    await page.getByLabel('What to do with writes that violate the schema').selectOption('enforce');
     windows.expectFaults(/^409 PUT \/v1\/schemas\/marks$/, /^422 PUT \/v1\/schemas\/marks$/);
     await page.getByRole('button', { name: 'Set', exact: true }).click();
     await page.getByText('2 of 12 documents do not fit.').waitFor();
@@ -311,7 +312,7 @@ describe('the console, when others work on the same', function () {
     const counted = async () =>
       (await store.collection('imported').summary('count()').list()).documents[0]!.data['count()'];
     expect(await counted()).to.equal(number(written!));
-    await drawer.getByRole('button', { name: `Go on with ${left}` }).click();
+    await drawer.getByRole('button', { name: `Continue with ${left}` }).click();
     await drawer.getByText('20,000 written').waitFor();
     expect(await counted()).to.equal(20_000);
     await page.context().close();
@@ -327,7 +328,7 @@ describe('the console, when others work on the same', function () {
       element.dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }));
     });
     const drawer = page.locator('.ant-drawer');
-    await drawer.getByText('2 of 4 cannot be taken and will be left out.').waitFor();
+    await drawer.getByText('2 of 4 are invalid and will be skipped.').waitFor();
     await drawer.getByText('line 3: It has 5 values, but the heading has 4.').waitFor();
     await drawer.getByText('its field is “name 2”').waitFor();
     expect(await drawer.getByLabel('Values are separated by').inputValue()).to.equal(',');
@@ -355,23 +356,22 @@ describe('the console, when others work on the same', function () {
     ];
     const pages = await Promise.all(paths.map((path) => open(path)));
     const [query, shapes, keys] = pages;
-    await query!.getByText('Took').waitFor();
+    await query!.getByText('Time', { exact: true }).waitFor();
     await service.service.close();
     await Promise.all(pages.map((page) => page.getByText('Not connected').waitFor()));
     await query!.getByLabel('order', { exact: true }).fill('altitude');
     await query!.keyboard.press('Enter');
-    await shapes!.getByRole('button', { name: 'Look again' }).click();
+    await shapes!.getByRole('button', { name: 'Refresh' }).click();
     await keys!.getByRole('tab', { name: 'Accounts' }).click();
     await keys!.getByRole('tab', { name: 'Keys' }).click();
-    for (const page of [query!, shapes!, keys!])
-      await page.getByText('The store does not answer just now.').first().waitFor();
+    for (const page of [query!, shapes!, keys!]) await page.getByText('The store does not respond.').first().waitFor();
     await service.restart();
     for (const page of pages) {
       await page.getByText('Connected', { exact: true }).waitFor();
-      await page.getByText('The store does not answer just now.').first().waitFor({ state: 'detached' });
+      await page.getByText('The store does not respond.').first().waitFor({ state: 'detached' });
       expect(await page.locator('main').innerText()).not.to.match(/Error\b/);
     }
-    await query!.getByText('Took').waitFor();
+    await query!.getByText('Time', { exact: true }).waitFor();
     await shapes!.getByRole('region', { name: 'Fields' }).waitFor();
     await Promise.all(pages.map((page) => page.context().close()));
   });

@@ -50,7 +50,7 @@ describe('the console in a browser', function () {
     await page.getByRole('alert').getByText('Enter the key').waitFor();
     await page.getByLabel('Key').fill('wrong-key-0123456789');
     await page.keyboard.press('Enter');
-    await page.getByRole('alert').getByText('does not know this key').waitFor();
+    await page.getByRole('alert').getByText('does not accept this key').waitFor();
     await page.getByLabel('Key').fill(KEY);
     await page.keyboard.press('Enter');
     await page.getByText('Connected', { exact: true }).waitFor();
@@ -134,7 +134,7 @@ describe('the console in a browser', function () {
     const page = await signedIn('data/fleet');
     await writeInto(page, 'where', "status = 'aloft' AND altitude > 143");
     await page.getByLabel('order').fill('-altitude');
-    await page.getByRole('button', { name: 'Ask' }).click();
+    await page.getByRole('button', { name: 'Run' }).click();
     await page.getByText('3 documents').waitFor();
     expect(
       await page.locator('[data-row]').evaluateAll((rows) => rows.map((row) => (row as HTMLElement).dataset.row)),
@@ -206,12 +206,12 @@ describe('the console in a browser', function () {
     expect(await page.getByRole('button', { name: 'Save', exact: true }).isDisabled()).to.equal(true);
     await write('{"name": "Amber Heron", "altitude": 5}');
     await page.getByRole('button', { name: 'Save', exact: true }).click();
-    await page.getByText('As in the store').waitFor();
+    await page.getByText('Up to date').waitFor();
     expect((await store.collection('balloons').get('bl-1'))?.data).to.deep.equal({ name: 'Amber Heron', altitude: 5 });
 
     await write('{"name": "Mine"}');
     await store.collection('balloons').put('bl-1', { name: 'Theirs' });
-    await page.getByText('Somebody wrote version').waitFor();
+    await page.getByText(/was saved while you edited/).waitFor();
     expect(await page.getByRole('button', { name: 'Save', exact: true }).isDisabled()).to.equal(true);
     await page.getByRole('button', { name: 'Take theirs' }).click();
     await page.getByLabel('Data of the document as JSON').getByText('Theirs').waitFor();
@@ -230,22 +230,22 @@ describe('the console in a browser', function () {
     expect(await entries.nth(0).innerText())
       .to.include('updated')
       .and.include('size.width')
-      .and.include('as it is now');
+      .and.include('current');
     expect((await entries.nth(0).innerText()).replace(/\s+/g, ' ')).to.include('claimedBy null → c-4');
     expect(await entries.nth(1).innerText())
       .to.include('created')
       .and.include('Meadow');
     await pads.merge('p-1', { name: 'Hill' });
     await page.waitForFunction(() => document.querySelectorAll('ol li').length === 3);
-    await entries.nth(2).getByRole('button', { name: 'Put back' }).click();
-    await page.getByRole('tooltip').getByRole('button', { name: 'Put back' }).click();
-    await page.getByText(/^p-1 is as it was at seq/).waitFor();
+    await entries.nth(2).getByRole('button', { name: 'Restore' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Restore' }).click();
+    await page.getByText(/^Restored p-1 to seq/).waitFor();
     await page.getByRole('tooltip').waitFor({ state: 'hidden' });
     expect((await pads.get('p-1'))!.data).to.deep.equal({ name: 'Meadow', claimedBy: null, size: { width: 20 } });
     await pads.delete('p-1');
     await page.waitForFunction(() => document.querySelector('ol li')?.textContent?.includes('deleted'));
-    await entries.nth(1).getByRole('button', { name: 'Put back' }).click();
-    await page.getByRole('tooltip').getByRole('button', { name: 'Put back' }).click();
+    await entries.nth(1).getByRole('button', { name: 'Restore' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Restore' }).click();
     await until('it is back', async () => (await pads.get('p-1')) !== undefined);
     await page.context().close();
   });

@@ -107,7 +107,7 @@ describe('editing in the console while everything moves', function () {
       await cell(page, 's-1', 'name').dblclick();
       await type(page, 'The last ');
       await store.collection('single').merge('s-1', { status: 'packed' });
-      await page.getByText('No document meets the condition now').waitFor();
+      await page.getByText('No document matches the condition').waitFor();
       await type(page, 'one');
       await page.keyboard.press('Enter');
       await until('it is saved', async () => (await dataOf('single', 's-1'))?.name === 'The last one');
@@ -253,7 +253,7 @@ describe('editing in the console while everything moves', function () {
       await page.keyboard.press('ArrowLeft');
       await type(page, ' and long');
       expect(await editor.innerText()).to.include('"short and long"');
-      await page.getByRole('button', { name: 'Discard edits' }).last().click();
+      await page.getByRole('button', { name: 'Discard changes' }).last().click();
 
       await page.getByText('Form', { exact: true }).click();
       const input = page.getByRole('textbox', { name: 'remark' });
@@ -263,7 +263,7 @@ describe('editing in the console while everything moves', function () {
       await type(page, rest);
       expect(await input.inputValue()).to.equal(`short${rest}`);
       await page.getByRole('button', { name: 'Save', exact: true }).click();
-      await page.getByText('As in the store').waitFor();
+      await page.getByText('Up to date').waitFor();
       expect((await dataOf('texts', 't-1'))?.remark).to.equal(`short${rest}`);
       await page.context().close();
     });
@@ -277,13 +277,13 @@ describe('editing in the console while everything moves', function () {
       await page.keyboard.press('Control+A');
       await type(page, '5x');
       await page.getByText('altitude: A number was expected.').waitFor();
-      await page.getByText('Edited, not saved').waitFor();
+      await page.getByText('Unsaved changes').waitFor();
       expect(await page.getByRole('button', { name: 'Save', exact: true }).isDisabled()).to.equal(true);
       await store.collection('numbers').merge('n-1', { altitude: 44 });
       await page.waitForTimeout(300);
       expect(await input.inputValue(), 'others do not take it away').to.equal('5x');
-      await page.getByRole('button', { name: 'Discard edits' }).last().click();
-      await page.getByText('As in the store').waitFor();
+      await page.getByRole('button', { name: 'Discard changes' }).last().click();
+      await page.getByText('Up to date').waitFor();
       expect(await input.inputValue()).to.equal('44');
       await input.click();
       await page.keyboard.press('Control+A');
@@ -295,7 +295,7 @@ describe('editing in the console while everything moves', function () {
       await type(page, '["a", "b"]');
       expect(await list.inputValue()).to.equal('["a", "b"]');
       await page.getByRole('button', { name: 'Save', exact: true }).click();
-      await page.getByText('As in the store').waitFor();
+      await page.getByText('Up to date').waitFor();
       expect(await dataOf('numbers', 'n-1')).to.deep.equal({ altitude: 1.05, tags: ['a', 'b'] });
       const kind = page.getByLabel('Type of altitude');
       await kind.selectOption('nothing');
@@ -322,7 +322,7 @@ describe('editing in the console while everything moves', function () {
       await store.collection('drafts').merge('d-1', { size: 2 });
       await page.getByRole('region', { name: 'Edits that are not saved' }).getByText('drafts/d-1').click();
       await page.getByText('It was changed since then.').waitFor();
-      await page.getByText('does not meet. Saving keeps both.').waitFor();
+      await page.getByText('Saving keeps both changes.').waitFor();
       await page.getByRole('button', { name: 'Save', exact: true }).click();
       await until(
         'both are kept',
@@ -364,7 +364,7 @@ describe('editing in the console while everything moves', function () {
       expect((await page.getByLabel('Data of the document as JSON').innerText()).replace(/\s/g, '')).to.equal(
         '{"more":2,"name":"One"}',
       );
-      await page.getByText('Edited, not saved').waitFor();
+      await page.getByText('Unsaved changes').waitFor();
       await page.keyboard.press('Control+s');
       await until('so is the rest', async () => (await dataOf('slow', 's-1'))?.more === 2);
       await page.context().close();
@@ -379,6 +379,7 @@ describe('editing in the console while everything moves', function () {
     await page.getByRole('button', { name: 'Sign out' }).click();
     const dialog = page.getByRole('dialog').filter({ hasText: 'discard an edit?' });
     await dialog.getByRole('button', { name: 'Cancel' }).click();
+    await dialog.waitFor({ state: 'hidden' });
     await page.getByText('Connected', { exact: true }).waitFor();
     await page.getByRole('button', { name: 'Sign out' }).click();
     await dialog.getByRole('button', { name: 'Sign out' }).click();

@@ -110,13 +110,13 @@ describe('the pages of the console, over the demo', function () {
         found.push(...(await findBarriers(page, colorScheme)).map((one) => `the document, ${tab}: ${one}`));
       }
       await page.locator('.ant-drawer-close').click();
-      await page.locator('[data-row="bl-3"] [data-field="altitude"]').dblclick();
+      await page.locator('[data-row="bl-10"] [data-field="altitude"]').dblclick();
       await page.keyboard.type('4x');
-      await page.locator('[data-row="bl-4"] [data-field="name"]').dblclick();
+      await page.locator('[data-row="bl-100"] [data-field="name"]').dblclick();
       await page.getByRole('list', { name: 'Edits that are not saved' }).waitFor();
       found.push(...(await findBarriers(page, colorScheme)).map((one) => `edits of cells: ${one}`));
       await page.keyboard.press('Control+k');
-      await page.getByRole('combobox', { name: 'Go to, or do' }).waitFor();
+      await page.getByRole('combobox', { name: 'Go to' }).waitFor();
       await page.waitForTimeout(400);
       found.push(...(await findBarriers(page, colorScheme)).map((one) => `what Ctrl+K opens: ${one}`));
       expect(found).to.deep.equal([]);
@@ -184,8 +184,8 @@ describe('the pages of the console, over the demo', function () {
     await writeInto(page, 'where', "day = 3 AND start LIKE 'p-1%'");
     await page.getByLabel('order').fill('-maxAltitude');
     await page.keyboard.press('Enter');
-    await page.getByText('every document of the collection').waitFor();
-    await page.getByRole('button', { name: 'Make it' }).click();
+    await page.getByText('every document of the collection (full scan)').waitFor();
+    await page.getByRole('button', { name: 'Create index' }).click();
     await page.getByText(/the index day,-maxAltitude|the index day/).waitFor();
     const count = Number(/(\d+) documents/.exec(await page.locator('main header').innerText())![1]);
     await store.collection('flights').put('f-new', { day: 3, start: 'p-11', maxAltitude: 9999 });
@@ -269,7 +269,7 @@ describe('the pages of the console, over the demo', function () {
     await page.getByText('2 of 30 documents do not fit.').waitFor();
     await page.getByRole('link', { name: 'm-28' }).waitFor();
     await store.commit({ writes: [{ delete: 'marks/m-28' }, { delete: 'marks/m-29' }] });
-    await page.getByLabel('What becomes of writes that do not fit').selectOption('refuse misfits');
+    await page.getByLabel('What to do with writes that violate the schema').selectOption('enforce: refuse violations');
     await page.getByRole('button', { name: 'Set', exact: true }).click();
     await page.getByText('version 1, enforce').waitFor();
     const refused = await store
@@ -287,7 +287,7 @@ describe('the pages of the console, over the demo', function () {
     await page.getByRole('button', { name: 'Upload' }).click();
     const picture = drawBalloon({ colours: ['teal', 'amber'], panels: 12 });
     await (await choosing).setFiles({ name: 'balloon.png', mimeType: 'image/png', buffer: picture });
-    await page.getByText('The file is there').waitFor();
+    await page.getByText('The file is uploaded').waitFor();
     await page.getByRole('gridcell', { name: 'balloon.png' }).waitFor();
     const [file] = (await store.collection('files').where`name = ${'balloon.png'}`.list()).documents;
     await page.locator(`[data-row="${file!.id}"] [data-cell="id"]`).click();
@@ -319,12 +319,12 @@ describe('the pages of the console, over the demo', function () {
       .to.include('crews')
       .and.include("where name = 'nobody'")
       .and.include('127.0.0.1');
-    await row.getByRole('button', { name: 'End test-truck' }).click();
-    await page.getByRole('tooltip').getByRole('button', { name: 'End it' }).click();
+    await row.getByRole('button', { name: 'Close test-truck' }).click();
+    await page.getByRole('tooltip').getByRole('button', { name: 'Close' }).click();
     await until('it was cut off', () => offline > 0);
     await until('and came back', () => truck.state.name === 'online');
     truck.close();
-    await page.getByText('No connection is like that').waitFor();
+    await page.getByText('No matching connections').waitFor();
     await page.context().close();
   });
 
@@ -332,7 +332,7 @@ describe('the pages of the console, over the demo', function () {
     await store.collection('pads').put('p-odd', { nmae: 'misspelt', open: 'yes' });
     const page = await open('shapes/pads');
     const row = (name: string) => page.getByRole('region', { name: 'Fields' }).locator('tr').filter({ hasText: name });
-    await row('nmae').getByText('was name meant?').waitFor();
+    await row('nmae').getByText('did you mean name?').waitFor();
     expect(await row('open').first().innerText()).to.include('48 boolean, 1 text');
     await row('nmae').getByRole('link').click();
     await page.locator('[data-row="p-odd"]').waitFor();
@@ -343,11 +343,11 @@ describe('the pages of the console, over the demo', function () {
   it('plot what happens, and list slow queries and dear watches', async () => {
     await store.collection('balloons').list({ where: 'envelope.volume > 100 AND LENGTH(name) > 200' });
     const page = await open('operations');
-    await page.getByText('Commits a second').waitFor();
+    await page.getByText('Commits per second').waitFor();
     expect(await page.locator('canvas').count()).to.equal(8);
-    const commits = page.locator('figure').filter({ hasText: 'Commits a second' }).locator('output').first();
+    const commits = page.locator('figure').filter({ hasText: 'Commits per second' }).locator('output').first();
     await until('it counts', async () => Number(await commits.textContent()) > 0, 120_000);
-    const dear = page.getByRole('region', { name: 'Watches by what they cost' });
+    const dear = page.getByRole('region', { name: 'Watches by cost' });
     await dear.locator('tr').filter({ hasText: 'balloons' }).first().waitFor();
     expect(await page.locator('.facts').innerText()).to.match(/Journal\n[\d,]+ commits/);
     await page.context().close();
@@ -375,7 +375,7 @@ describe('the pages of the console, over the demo', function () {
     await page.locator('[data-row]').first().waitFor();
     const type = async (text: string) => {
       await page.keyboard.press('Control+k');
-      await page.getByRole('combobox', { name: 'Go to, or do' }).waitFor();
+      await page.getByRole('combobox', { name: 'Go to' }).waitFor();
       await page.waitForFunction(() => document.activeElement?.getAttribute('role') === 'combobox');
       await page.keyboard.type(text);
       await page.keyboard.press('Enter');
@@ -402,7 +402,7 @@ describe('the pages of the console, over the demo', function () {
     await rows.filter({ hasText: 'dora (director)' }).waitFor();
     expect(await rows.filter({ hasText: 'dora' }).innerText()).to.match(/yes\s+yes\s+yes/);
     await page.getByLabel('Claims as JSON').fill('{"role": "director"}');
-    await page.getByRole('button', { name: 'And with these claims?' }).click();
+    await page.getByRole('button', { name: 'Add these claims' }).click();
     await rows.filter({ hasText: '{"role": "director"}' }).waitFor();
     await page.context().close();
 

@@ -138,7 +138,7 @@ describe('working with documents in the console', function () {
     expect(await names(page)).to.deep.equal(expected);
     expect((await header(page, 'name').boundingBox())!.width).to.be.closeTo(after, 1);
     await page.getByRole('button', { name: /^Columns/ }).click();
-    await page.getByRole('button', { name: 'As it was at first' }).click();
+    await page.getByRole('button', { name: 'Reset columns' }).click();
     await until('all is as before', async () => (await names(page)).join() === 'name,size,wind,since,mixture,nmae');
     await page.context().close();
   });
@@ -168,7 +168,7 @@ describe('working with documents in the console', function () {
       async () => (await shownIds(page)).join() === [4, 2, 0, 5, 3, 1].map((n) => `d-00000${n}`).join(),
     );
     await header(page, 'version').locator('button').click();
-    await until('by bookkeeping', () => order() === "meta('version')");
+    await until('by metadata', () => order() === "meta('version')");
     await page.context().close();
   });
 
@@ -209,13 +209,13 @@ describe('working with documents in the console', function () {
     await page.getByText('404 documents').waitFor();
     expect(await top()).to.be.closeTo(before, 1);
 
-    await page.getByRole('button', { name: 'Hold still' }).click();
+    await page.getByRole('button', { name: 'Pause' }).click();
     await store.collection('places').merge('d-000105', { n: 'moved' });
     await store.collection('places').delete('d-000106');
-    await page.getByRole('button', { name: 'Go on (2 changed)' }).waitFor();
+    await page.getByRole('button', { name: 'Resume (2 changed)' }).waitFor();
     await cell(page, 'd-000105', 'n').getByText('105', { exact: true }).waitFor();
-    await page.getByText('held still').waitFor();
-    await page.getByRole('button', { name: /^Go on/ }).click();
+    await page.getByText('paused').waitFor();
+    await page.getByRole('button', { name: /^Resume/ }).click();
     await cell(page, 'd-000105', 'n').getByText('moved').waitFor();
     await page.locator('[data-row="d-000106"]').waitFor({ state: 'detached' });
     await page.context().close();
@@ -269,9 +269,9 @@ describe('working with documents in the console', function () {
   it('deletes several with a way back, duplicates one, and walks by the keyboard', async () => {
     await fill('many', 12, (n) => ({ n }));
     const page = await open('data/many');
-    await page.getByLabel('Pick d-000002').click();
-    await page.getByLabel('Pick d-000005').click({ modifiers: ['Shift'] });
-    await page.getByText('4 picked').waitFor();
+    await page.getByLabel('Select d-000002').click();
+    await page.getByLabel('Select d-000005').click({ modifiers: ['Shift'] });
+    await page.getByText('4 selected').waitFor();
     await page.getByRole('toolbar').getByRole('button', { name: 'Delete' }).click();
     await page.getByRole('tooltip').getByRole('button', { name: 'Delete' }).click();
     await page.getByText('8 documents').waitFor();
@@ -282,7 +282,7 @@ describe('working with documents in the console', function () {
     await page.locator('[data-row="d-000000"] [data-cell="id"]').focus();
     await page.keyboard.press('ArrowDown');
     await page.keyboard.press('Space');
-    await page.getByText('1 picked').waitFor();
+    await page.getByText('1 selected').waitFor();
     await page.getByRole('button', { name: 'Duplicate' }).click();
     await page.getByText('Like d-000001').waitFor();
     await page.getByRole('button', { name: 'Create' }).click();
@@ -308,17 +308,17 @@ describe('working with documents in the console', function () {
     await drawer.getByRole('button', { name: 'Write 2 documents' }).waitFor();
     await drawer.getByLabel('Into the collection').fill('crews');
     await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
-    await drawer.getByRole('button', { name: 'Look at them' }).click();
+    await drawer.getByRole('button', { name: 'Show them' }).click();
     await page.waitForURL(/\/data\/crews/);
     expect((await store.collection('crews').list()).documents.map(({ id, data }) => ({ id, data }))).to.deep.equal([
       { id: 'c-1', data: { name: 'Amber', members: 4, captain: true } },
       { id: 'c-2', data: { name: 'Coral, the', members: '007' } },
     ]);
     await drop('more.ndjson', '{"id":"c-1","name":"other"}\n{"id":"c-3","name":\n{"id":"c-4","name":"Jade"}\n[1]\n');
-    await drawer.getByText('2 of 4 cannot be taken').waitFor();
+    await drawer.getByText('2 of 4 are invalid').waitFor();
     expect(await drawer.getByText('line 2:').textContent()).to.include('line 4: A document must be a JSON object.');
     await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
-    await drawer.getByRole('button', { name: 'Look at them' }).click();
+    await drawer.getByRole('button', { name: 'Show them' }).click();
     await page.getByText('3 documents').waitFor();
     expect((await store.collection('crews').get('c-1'))!.data.name, 'what is there stays').to.equal('Amber');
     await drop('broken.csv', '"');
@@ -356,13 +356,13 @@ describe('working with documents in the console', function () {
     await page.getByRole('textbox', { name: 'size' }).fill('three');
     await page.getByText('size: A number was expected.').waitFor();
     await page.getByRole('textbox', { name: 'size' }).fill('5');
-    await page.getByLabel('Name of another field of pilot').fill('hours');
+    await page.getByLabel('Name of a new field of pilot').fill('hours');
     await page.keyboard.press('Enter');
     await page.getByRole('button', { name: 'Remove tags' }).click();
     await store.collection('forms').merge('f-1', { note: 'by somebody else' });
-    await page.getByText('does not meet. Saving keeps both.').waitFor();
+    await page.getByText('Saving keeps both changes.').waitFor();
     await page.getByRole('button', { name: 'Save', exact: true }).click();
-    await page.getByText('As in the store').waitFor();
+    await page.getByText('Up to date').waitFor();
     expect((await store.collection('forms').get('f-1'))!.data).to.deep.equal({
       name: 'Amber Heron',
       size: 5,
@@ -379,7 +379,7 @@ describe('working with documents in the console', function () {
     expect(await rows.nth(1).innerText()).to.match(/size\s+5\s+7\s+6/);
     expect(await page.getByRole('button', { name: 'Save', exact: true }).isDisabled()).to.equal(true);
     await rows.nth(0).getByRole('radio').first().check();
-    await page.getByRole('button', { name: 'Go on with these' }).click();
+    await page.getByRole('button', { name: 'Use these values' }).click();
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await until('both are kept', async () => {
       const { data } = (await store.collection('forms').get('f-1'))!;

@@ -97,7 +97,7 @@ describe('what the page about the console promises', function () {
       .filter({ hasText: /policy|allow|may not/i })
       .first()
       .waitFor();
-    await page.getByText('Edited, not saved').waitFor();
+    await page.getByText('Unsaved changes').waitFor();
     await page.getByLabel('Data of the document as JSON').getByText('7000').waitFor();
     expect((await store.collection('balloons').get('bl-1'))?.data.altitude).to.equal(1);
     await page.context().close();
@@ -199,7 +199,7 @@ describe('what the page about the console promises', function () {
       async () => JSON.stringify((await store.collection('keys').get('k-2'))?.data) === '{"name":"Key 2","n":2}',
     );
     await press('Space');
-    await page.getByText('1 picked').waitFor();
+    await page.getByText('1 selected').waitFor();
     await press('Space', 'Home', 'Enter');
     await page.getByLabel('Data of the document as JSON').waitFor();
     expect(page.url()).to.match(/keys\/k-2$/);
@@ -230,11 +230,11 @@ describe('what the page about the console promises', function () {
     await right.getByRole('textbox', { name: 'remark' }).click();
     await Promise.all([type(left, ' Heron over the hill'), type(right, 'seen from the gate')]);
     await left.getByRole('button', { name: 'Save', exact: true }).click();
-    await left.getByText('As in the store').waitFor();
-    await right.getByText('does not meet. Saving keeps both.').waitFor();
+    await left.getByText('Up to date').waitFor();
+    await right.getByText('Saving keeps both changes.').waitFor();
     expect(await right.getByRole('textbox', { name: 'remark' }).inputValue()).to.equal('seen from the gate');
     await right.getByRole('button', { name: 'Save', exact: true }).click();
-    await right.getByText('As in the store').waitFor();
+    await right.getByText('Up to date').waitFor();
     const { data } = (await store.collection('shared').get('s-1'))!;
     expect(data.remark).to.equal('seen from the gate');
     expect(String(data.name)).to.include(' Heron over the hill');

@@ -44,7 +44,7 @@ export class Windows {
 
   /** Notes what goes wrong in a page. */
   listen(page: Page): void {
-    page.setDefaultTimeout(120_000);
+    page.setDefaultTimeout(60_000);
     noteFaults(page, (fault) => this.#faults.push(fault));
   }
 

@@ -11,6 +11,6 @@ const paused = defineModel<boolean>('paused', { required: true });
 
 <template>
   <Button size="small" :type="paused ? 'primary' : 'default'" @click="paused = !paused">{{
-    paused ? `Go on${waiting > 0 ? ` (${waiting.toLocaleString()} changed)` : ''}` : 'Hold still'
+    paused ? `Resume${waiting > 0 ? ` (${waiting.toLocaleString()} changed)` : ''}` : 'Pause'
   }}</Button>
 </template>

@@ -10,5 +10,5 @@ const COLOURS = { loading: 'default', live: 'success', stale: 'warning', failed:
 </script>
 
 <template>
-  <Tag :color="paused ? 'warning' : COLOURS[state]">{{ paused ? 'held still' : WORDS[state] }}</Tag>
+  <Tag :color="paused ? 'warning' : COLOURS[state]">{{ paused ? 'paused' : WORDS[state] }}</Tag>
 </template>

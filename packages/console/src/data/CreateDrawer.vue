@@ -115,12 +115,7 @@ async function create(): Promise<void> {
       </div>
       <div>
         <label for="new-id">Id</label>
-        <Input
-          id="new-id"
-          v-model:value="id"
-          :status="idFault ? 'error' : ''"
-          placeholder="generated, in order of creation"
-        />
+        <Input id="new-id" v-model:value="id" :status="idFault ? 'error' : ''" placeholder="generated" />
         <p class="fault">{{ idFault }}</p>
       </div>
     </div>

@@ -114,7 +114,7 @@ const summary = computed(() => {
   const count = (number: number, what: string) => (number > 0 ? [`${number.toLocaleString()} ${what}`] : []);
   return [
     `${written.value.toLocaleString()} written`,
-    ...count(kept.value, 'existed and stay as they are'),
+    ...count(kept.value, 'existed and were kept'),
     ...count(refused.value.length, 'refused'),
     ...(state.value === 'stopped' ? count(left.value.length, 'not written') : []),
   ].join(', ');
@@ -161,7 +161,7 @@ onBeforeUnmount(() => {
 <template>
   <Drawer
     open
-    :title="`Bring in ${file.name}`"
+    :title="`Import ${file.name}`"
     :width="'min(680px, 100vw)'"
     :body-style="{ padding: '16px', display: 'flex', flexDirection: 'column', gap: '12px' }"
     @close="close"
@@ -199,7 +199,7 @@ onBeforeUnmount(() => {
             class="wide"
             :disabled="state !== 'ready'"
             :options="[
-              { value: 'keep', label: 'stay as they are' },
+              { value: 'keep', label: 'are kept' },
               { value: 'replace', label: 'are replaced' },
             ]"
           />
@@ -222,7 +222,7 @@ onBeforeUnmount(() => {
         v-if="faulty.length > 0"
         type="warning"
         show-icon
-        :message="`${faulty.length.toLocaleString()} of ${rows.length.toLocaleString()} cannot be taken and will be left out.`"
+        :message="`${faulty.length.toLocaleString()} of ${rows.length.toLocaleString()} are invalid and will be skipped.`"
         :description="
           faulty
             .slice(0, 5)
@@ -264,14 +264,14 @@ onBeforeUnmount(() => {
           v-if="refused.length > 0"
           type="error"
           class="lines"
-          message="What was refused"
+          message="Refused rows"
           :description="refusedLines"
         />
         <div class="rest">
           <Button v-if="refused.length > 0 && state !== 'running'" size="small" @click="saveRows('refused')"
-            >Save what was refused</Button
+            >Save refused rows</Button
           >
-          <Button v-if="state === 'stopped'" size="small" @click="saveRows('left')">Save what was not written</Button>
+          <Button v-if="state === 'stopped'" size="small" @click="saveRows('left')">Save rows not written</Button>
         </div>
       </template>
     </template>
@@ -280,9 +280,9 @@ onBeforeUnmount(() => {
       <div class="actions">
         <Button @click="close">{{ state === 'ready' ? 'Cancel' : state === 'running' ? 'Stop' : 'Close' }}</Button>
         <Button v-if="state === 'stopped'" type="primary" @click="run"
-          >Go on with {{ left.length.toLocaleString() }}</Button
+          >Continue with {{ left.length.toLocaleString() }}</Button
         >
-        <Button v-else-if="state === 'done'" type="primary" @click="emit('done', collection)">Look at them</Button>
+        <Button v-else-if="state === 'done'" type="primary" @click="emit('done', collection)">Show them</Button>
         <Button v-else type="primary" :loading="state === 'running'" :disabled="!ready" @click="run">
           Write {{ good.length.toLocaleString() }} documents
         </Button>

@@ -20,11 +20,11 @@ function keep(): void {
 </script>
 
 <template>
-  <div class="picked" role="toolbar" aria-label="What is picked">
-    <b>{{ documents.length.toLocaleString() }} picked</b>
+  <div class="picked" role="toolbar" aria-label="Selection">
+    <b>{{ documents.length.toLocaleString() }} selected</b>
     <Popconfirm
       :title="`Delete ${documents.length.toLocaleString()} documents?`"
-      description="They can be put back right after."
+      description="You can undo this."
       ok-text="Delete"
       :ok-button-props="{ danger: true }"
       @confirm="emit('remove')"
@@ -34,7 +34,7 @@ function keep(): void {
     <Button v-if="documents.length === 1" size="small" @click="emit('duplicate', documents[0]!)">Duplicate</Button>
     <Button size="small" @click="keep">Save as NDJSON</Button>
     <Button size="small" @click="copy">Copy</Button>
-    <Button type="text" size="small" @click="emit('clear')">Pick none</Button>
+    <Button type="text" size="small" @click="emit('clear')">Clear selection</Button>
   </div>
 </template>
 

@@ -85,7 +85,7 @@ function clear(): void {
         autocomplete="off"
         placeholder="-altitude,name"
       />
-      <Button html-type="submit" :type="altered ? 'primary' : 'default'">Ask</Button>
+      <Button html-type="submit" :type="altered ? 'primary' : 'default'">Run</Button>
       <Button v-if="altered" type="text" title="Back to the query whose result is shown" @click="reset">Reset</Button>
       <Button v-if="typed.where !== '' || typed.order !== ''" type="text" @click="clear">Clear</Button>
     </div>

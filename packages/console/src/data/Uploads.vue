@@ -23,7 +23,7 @@ async function send(files: readonly File[]): Promise<void> {
   const done = await Promise.all(files.map(sendOne));
   const count = done.filter(Boolean).length;
   if (count > 0)
-    notices.success({ message: count === 1 ? 'The file is there' : `${count} files are there`, duration: 3 });
+    notices.success({ message: count === 1 ? 'The file is uploaded' : `${count} files are uploaded`, duration: 3 });
 }
 
 async function sendOne(file: File): Promise<boolean> {

@@ -4,7 +4,7 @@ import type { Columns } from '../table/layout';
 /** What documents can be saved as. */
 export const FORMATS = [
   { key: 'csv', label: 'CSV, for a spreadsheet', type: 'text/csv' },
-  { key: 'ndjson', label: 'NDJSON, a document a line', type: 'application/x-ndjson' },
+  { key: 'ndjson', label: 'NDJSON, one document per line', type: 'application/x-ndjson' },
   { key: 'json', label: 'JSON', type: 'application/json' },
 ] as const;
 

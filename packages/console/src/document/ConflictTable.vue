@@ -19,11 +19,11 @@ const show = (value: JsonValue | undefined) => (value === undefined ? 'missing' 
   <Alert
     type="warning"
     show-icon
-    :message="`Somebody wrote version ${theirs.version} while you edit version ${base.version}.`"
+    :message="`Version ${theirs.version} was saved while you edited version ${base.version}.`"
   >
     <template #description>
       <template v-if="merged.conflicts.length > 0">
-        <p>You both altered the same. Choose what is to stay; what only one of you altered is kept.</p>
+        <p>Both of you changed the same fields. Choose a value for each. All other changes are kept.</p>
         <table>
           <thead>
             <tr>
@@ -51,11 +51,11 @@ const show = (value: JsonValue | undefined) => (value === undefined ? 'missing' 
             </tr>
           </tbody>
         </table>
-        <Button size="small" type="primary" @click="emit('settle', merged.data)">Go on with these</Button>
+        <Button size="small" type="primary" @click="emit('settle', merged.data)">Use these values</Button>
         <Button size="small" type="link" @click="emit('settle', theirs.data)">Take theirs</Button>
       </template>
       <template v-else>
-        What they altered and what you altered does not meet. Saving keeps both.
+        You changed different fields. Saving keeps both changes.
         <Button size="small" type="link" @click="emit('settle', merged.data)">Show both</Button>
         <Button size="small" type="link" @click="emit('settle', theirs.data)">Take theirs</Button>
       </template>

@@ -82,7 +82,7 @@ async function save(): Promise<void> {
     }
   } catch (error) {
     failure.value = isProblem(error, 'test-failed')
-      ? `Somebody altered ${error.problem.pointer ?? 'the same'} in this moment. Look at what it is now, and save again.`
+      ? `Somebody changed ${error.problem.pointer ?? 'the same field'} at the same moment. Check the new value, and save again.`
       : describeFailure(error);
   }
   busy.value = false;
@@ -106,11 +106,11 @@ async function remove(): Promise<void> {
     @close="emit('close')"
   >
     <template #extra>
-      <Segmented v-model:value="tab" :options="['Data', 'History', 'Readers']" class="tabs" aria-label="What to show" />
+      <Segmented v-model:value="tab" :options="['Data', 'History', 'Readers']" class="tabs" aria-label="View" />
       <Button class="tabs" :disabled="!now" @click="emit('duplicate', now!)">Duplicate</Button>
       <Popconfirm
         :title="`Delete ${id}?`"
-        description="It can be put back right after."
+        description="You can undo this."
         ok-text="Delete"
         :ok-button-props="{ danger: true }"
         placement="bottomRight"
@@ -129,11 +129,11 @@ async function remove(): Promise<void> {
         v-if="!now"
         type="warning"
         show-icon
-        message="There is no such document."
+        message="This document does not exist."
         :description="
           base
-            ? 'It was deleted while it was open. Saving creates it again.'
-            : 'It may have been deleted. If somebody creates it, it appears here.'
+            ? 'It was deleted while you had it open. Saving creates it again.'
+            : 'It may have been deleted. If it is created, it appears here.'
         "
       />
       <ConflictTable
@@ -150,18 +150,12 @@ async function remove(): Promise<void> {
         show-icon
         :message="`You edited this before and did not save it.${overtaken ? ' It was changed since then.' : ''}`"
       >
-        <template #action><Button size="small" @click="discard">Discard edits</Button></template>
+        <template #action><Button size="small" @click="discard">Discard changes</Button></template>
       </Alert>
       <FilePreview v-if="now && collection === 'files'" :document="now" />
       <div v-if="base" class="columns">
         <div class="data">
-          <Segmented
-            v-model:value="mode"
-            :options="['JSON', 'Form']"
-            size="small"
-            class="mode"
-            aria-label="How to edit"
-          />
+          <Segmented v-model:value="mode" :options="['JSON', 'Form']" size="small" class="mode" aria-label="Editor" />
           <div v-if="mode === 'Form'" class="form">
             <FormFields
               v-if="formData"
@@ -169,7 +163,7 @@ async function remove(): Promise<void> {
               :path="[]"
               @change="(data: JsonObject) => (text = JSON.stringify(data, null, 2))"
             />
-            <p v-else class="muted">The JSON is to be mended first.</p>
+            <p v-else class="muted">Fix the JSON first.</p>
           </div>
           <CodeEditor
             v-else
@@ -200,9 +194,9 @@ async function remove(): Promise<void> {
 
     <template v-if="tab === 'Data'" #footer>
       <div class="actions">
-        <span class="muted">{{ dirty ? 'Edited, not saved' : base ? 'As in the store' : '' }}</span>
+        <span class="muted">{{ dirty ? 'Unsaved changes' : base ? 'Up to date' : '' }}</span>
         <span>
-          <Button :disabled="!dirty" @click="discard">Discard edits</Button>
+          <Button :disabled="!dirty" @click="discard">Discard changes</Button>
           <Button
             type="primary"
             class="save"

@@ -48,7 +48,7 @@ watch(
       <a v-else-if="link" :href="`${link}&download`" :download="String(document.data.name ?? document.id)">Download</a>
     </figcaption>
   </figure>
-  <p v-else class="muted none">No content has been uploaded for this one.</p>
+  <p v-else class="muted none">No content has been uploaded.</p>
 </template>
 
 <style scoped>

@@ -153,8 +153,8 @@ function add(): void {
       <Input
         v-model:value="fresh"
         size="small"
-        placeholder="another field"
-        :aria-label="`Name of another field${path.length > 0 ? ` of ${path.join('.')}` : ''}`"
+        placeholder="new field"
+        :aria-label="`Name of a new field${path.length > 0 ? ` of ${path.join('.')}` : ''}`"
       />
       <Button size="small" html-type="submit" :disabled="!canAdd">Add</Button>
     </form>

@@ -84,12 +84,12 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
   try {
     if (data) await documents.put(props.id, data, { ifVersion });
     else await documents.delete(props.id, { ifVersion });
-    notices.success({ message: `${props.id} is as it was at seq ${seq}`, duration: 3 });
+    notices.success({ message: `Restored ${props.id} to seq ${seq}`, duration: 3 });
   } catch (error) {
     const description = isProblem(error, 'version-mismatch')
-      ? 'It was written in between. Look at what it is now, and decide anew.'
+      ? 'It was changed meanwhile. Check the current state, and try again.'
       : describeFailure(error);
-    notices.error({ message: `${props.id} was not put back`, description });
+    notices.error({ message: `${props.id} was not restored`, description });
   }
 }
 </script>
@@ -101,7 +101,7 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
     <Empty
       v-else-if="entries.length === 0 && !failure"
       :image="Empty.PRESENTED_IMAGE_SIMPLE"
-      description="The journal holds no change of this document."
+      description="The journal has no changes of this document."
     />
     <ol v-else :aria-label="`Changes of ${id}, newest first`">
       <li v-for="entry in entries" :key="entry.id" :class="entry.kind">
@@ -110,19 +110,19 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
           <Tag :bordered="false" :class="`kind ${entry.kind}`">{{ entry.kind }}</Tag>
           <time :datetime="entry.time">{{ new Date(entry.time).toLocaleString() }}</time>
           <span class="who">{{ entry.identity }}</span>
-          <span v-if="entry.isNow" class="now">as it is now</span>
+          <span v-if="entry.isNow" class="now">current</span>
           <Popconfirm
             v-else
-            :title="entry.after ? `Put ${id} back as it was at seq ${entry.seq}?` : `Delete ${id} again?`"
-            description="This is a new change, and can be taken back too."
-            :ok-text="entry.after ? 'Put back' : 'Delete'"
+            :title="entry.after ? `Restore ${id} to its state at seq ${entry.seq}?` : `Delete ${id} again?`"
+            description="This is a new change, which you can also undo."
+            :ok-text="entry.after ? 'Restore' : 'Delete'"
             placement="left"
             @confirm="putBack(entry.seq, entry.after?.data)"
           >
-            <Button size="small" type="text" class="back" :disabled="!entry.after && !now">Put back</Button>
+            <Button size="small" type="text" class="back" :disabled="!entry.after && !now">Restore</Button>
           </Popconfirm>
         </header>
-        <p v-if="entry.changes.length === 0" class="muted">written again, nothing altered</p>
+        <p v-if="entry.changes.length === 0" class="muted">written without changes</p>
         <table v-else>
           <tbody>
             <tr v-for="change in entry.changes" :key="change.pointer">

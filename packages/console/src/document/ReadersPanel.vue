@@ -30,8 +30,8 @@ const rules = computed(() => DOES.map((rule) => ({ rule, condition: people.value
 
 const COLUMNS = [
   { title: 'Who', dataIndex: 'name', key: 'name' },
-  ...DOES.map((rule) => ({ title: `may ${rule}`, key: rule, width: 116 })),
-  { title: 'Left out', key: 'concealed' },
+  ...DOES.map((rule) => ({ title: `${rule}`, key: rule, width: 116 })),
+  { title: 'Concealed fields', key: 'concealed' },
 ];
 
 onMounted(read);
@@ -49,7 +49,7 @@ async function read(): Promise<void> {
     const known = accounts.filter(({ disabled }) => !disabled);
     left.value = Math.max(0, known.length - MOST_ACCOUNTS);
     const asked: Person[] = [
-      { name: 'nobody in particular', as: 'anonymous', decisions: {} },
+      { name: 'anonymous', as: 'anonymous', decisions: {} },
       ...known.slice(0, MOST_ACCOUNTS).map(({ id, name, claims: of }) => ({
         name: `${name ?? `guest ${id.slice(-6)}`}${of.role ? ` (${String(of.role)})` : ''}`,
         as: { account: name ?? id },
@@ -61,7 +61,7 @@ async function read(): Promise<void> {
   } catch (error) {
     failure.value =
       error instanceof ProblemError && error.problem.status === 403
-        ? 'Only keys that may administer the store see who may see this.'
+        ? 'You need a key with the scope “admin” to see this.'
         : describeFailure(error);
   }
 }
@@ -95,10 +95,10 @@ async function addSomebody(): Promise<void> {
       <dl>
         <template v-for="{ rule, condition } in rules" :key="rule">
           <dt>{{ rule }}</dt>
-          <dd class="mono">{{ condition ?? 'no rule, so no' }}</dd>
+          <dd class="mono">{{ condition ?? 'no rule: not allowed' }}</dd>
         </template>
       </dl>
-      <p class="muted">Keys may do what their scope says; the policy does not bind them.</p>
+      <p class="muted">Keys have the rights of their scope. The policy does not apply to them.</p>
       <Table
         size="small"
         row-key="name"
@@ -126,7 +126,7 @@ async function addSomebody(): Promise<void> {
           aria-label="Claims as JSON"
           :status="claimsFault ? 'error' : ''"
         />
-        <Button html-type="submit">And with these claims?</Button>
+        <Button html-type="submit">Add these claims</Button>
       </form>
       <p v-if="claimsFault" class="no">{{ claimsFault }}</p>
     </template>

@@ -8,7 +8,7 @@ import DifferenceTable from './DifferenceTable.vue';
 
 defineProps<{ event: JournalEvent }>();
 const emit = defineEmits<{ only: [subject: string] }>();
-const whole = ref<'What altered' | 'All fields'>('What altered');
+const whole = ref<'Changed fields' | 'All fields'>('Changed fields');
 </script>
 
 <template>
@@ -33,7 +33,12 @@ const whole = ref<'What altered' | 'All fields'>('What altered');
       <dt>version before</dt>
       <dd class="mono">{{ event.data.before?.version ?? '–' }}</dd>
     </dl>
-    <Segmented v-model:value="whole" size="small" :options="['What altered', 'All fields']" aria-label="Which fields" />
+    <Segmented
+      v-model:value="whole"
+      size="small"
+      :options="['Changed fields', 'All fields']"
+      aria-label="Which fields"
+    />
     <DifferenceTable v-bind="event.data" :whole="whole === 'All fields'" />
     <Button size="small" type="link" class="only" @click="emit('only', event.subject)"
       >Only changes of {{ event.subject }}</Button

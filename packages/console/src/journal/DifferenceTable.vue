@@ -38,7 +38,7 @@ const show = (value: JsonValue | undefined) => (value === undefined ? '' : JSON.
         <td :class="{ is: row.altered && row.after !== undefined }">{{ show(row.after) }}</td>
       </tr>
       <tr v-if="rows.length === 0">
-        <td colspan="3" class="muted">written again, nothing altered</td>
+        <td colspan="3" class="muted">written without changes</td>
       </tr>
     </tbody>
   </table>

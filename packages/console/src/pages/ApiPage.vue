@@ -72,7 +72,7 @@ function toggle(id: string): void {
         :value="view"
         @change="(value) => router.replace({ name: 'api', params: { view: String(value) } })"
       />
-      <span class="muted">everything the store offers to programs; this console uses nothing else</span>
+      <span class="muted">the whole API of the store; this console uses only this API</span>
     </template>
     <template #tools>
       <Input v-model:value="search" class="search" size="small" allow-clear placeholder="Find" aria-label="Find" />
@@ -80,7 +80,7 @@ function toggle(id: string): void {
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-else-if="!found" class="nothing muted">Loading…</div>
     <div v-else-if="groups.length === 0" class="nothing"><b>Nothing is like that</b></div>
-    <div v-else class="list" tabindex="0" role="region" aria-label="What there is">
+    <div v-else class="list" tabindex="0" role="region" aria-label="Results">
       <p class="files muted">
         For machines:
         <code>{{ view === 'http' ? '/openapi.json' : '/asyncapi.json' }}</code>

@@ -184,7 +184,7 @@ function dragged({ dataTransfer }: DragEvent): void {
       v-if="view?.state === 'stale'"
       banner
       type="warning"
-      message="The connection is broken. This is what the store held before; it catches up by itself."
+      message="The connection is broken. This is the last known state. It is updated when the connection is back."
     />
     <QueryBar
       v-if="collection !== '' && !empty"
@@ -211,12 +211,12 @@ function dragged({ dataTransfer }: DragEvent): void {
     <FirstSteps v-if="empty && collection === ''" />
     <div v-if="view?.state === 'live' && view.documents.length === 0 && collection !== ''" class="nothing">
       <template v-if="where !== ''">
-        <b>No document meets the condition now</b>
-        <span class="muted">Those that come to meet it appear here by themselves.</span>
+        <b>No document matches the condition</b>
+        <span class="muted">Documents appear here as soon as they match.</span>
       </template>
       <template v-else>
         <b>No documents in “{{ collection }}”</b>
-        <span class="muted">They appear here as soon as somebody writes them.</span>
+        <span class="muted">Documents appear here as soon as they are written.</span>
       </template>
     </div>
     <!-- An open editor keeps the table, also when no document is left in it. -->
@@ -266,7 +266,7 @@ function dragged({ dataTransfer }: DragEvent): void {
     <div v-if="dropping" class="drop" @dragleave="dropping = false">
       <template v-if="takesFiles">Drop files to upload them</template>
       <template v-else
-        >Drop a JSON, NDJSON or CSV file to bring its documents into “{{ collection || 'a collection' }}”</template
+        >Drop a JSON, NDJSON or CSV file to import its documents into “{{ collection || 'a collection' }}”</template
       >
     </div>
   </PageFrame>

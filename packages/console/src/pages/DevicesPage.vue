@@ -82,10 +82,10 @@ function toggle(id: string): void {
 async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
   try {
     await store.request('DELETE', `/v1/connections/${id}`);
-    notices.success({ message: `Ended the connection of ${device ?? identity ?? 'somebody'}`, duration: 3 });
+    notices.success({ message: `Closed the connection of ${device ?? identity ?? 'an unknown device'}`, duration: 3 });
   } catch (error) {
     const description = describeFailure(error);
-    notices.error({ message: 'Not ended', description });
+    notices.error({ message: 'Not closed', description });
   }
   again();
 }
@@ -98,7 +98,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
         <Tag color="success">{{ seen.total.toLocaleString() }} connected</Tag>
         <Tag v-if="behind > 0" color="warning">{{ behind }} behind</Tag>
       </template>
-      <span class="muted">who is connected, what each watches, and how far behind it is</span>
+      <span class="muted">connections, what each one watches, and its lag</span>
     </template>
     <template #tools>
       <Input
@@ -113,7 +113,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-if="!seen && !failure" class="nothing muted">Loading…</div>
     <div v-else-if="seen && seen.connections.length === 0" class="nothing">
-      <b>{{ search ? 'No connection is like that' : 'Nobody is connected' }}</b>
+      <b>{{ search ? 'No matching connections' : 'No connections' }}</b>
     </div>
     <div v-else-if="seen" class="table" tabindex="0" role="region" aria-label="Connections">
       <table class="plain pinned">
@@ -124,7 +124,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
             <th scope="col">From</th>
             <th scope="col" class="numeric">For</th>
             <th scope="col">Watches</th>
-            <th scope="col">Behind</th>
+            <th scope="col">Lag</th>
             <th scope="col" class="numeric">Sent</th>
             <th scope="col" class="numeric">Received</th>
             <th scope="col" class="numeric">Unread</th>
@@ -139,7 +139,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
               <span v-else class="muted">no name</span>
               <small v-if="connection.transport === 'stream'" class="muted"> event stream</small>
             </td>
-            <td class="mono">{{ connection.identity ?? 'has not said' }}</td>
+            <td class="mono">{{ connection.identity ?? 'unknown' }}</td>
             <td class="mono muted">{{ connection.address }}</td>
             <td class="numeric">{{ formatDuration(Date.now() - Date.parse(connection.since)) }}</td>
             <td>
@@ -173,15 +173,15 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
             </td>
             <td class="numeric">
               <Popconfirm
-                title="End this connection?"
-                description="The device may connect again by itself. To keep it out, revoke its key or alter the policy."
-                ok-text="End it"
+                title="Close this connection?"
+                description="The device may reconnect. To keep it out, revoke its key or change the policy."
+                ok-text="Close"
                 placement="left"
                 :ok-button-props="{ danger: true }"
                 @confirm="end(connection)"
               >
-                <Button type="link" danger size="small" :aria-label="`End ${connection.device ?? connection.id}`"
-                  >End</Button
+                <Button type="link" danger size="small" :aria-label="`Close ${connection.device ?? connection.id}`"
+                  >Close</Button
                 >
               </Popconfirm>
             </td>
@@ -201,7 +201,7 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
         </tbody>
       </table>
       <p v-if="seen.found > seen.connections.length" class="muted">
-        {{ (seen.found - seen.connections.length).toLocaleString() }} more are not shown. Find the one you mean above.
+        {{ (seen.found - seen.connections.length).toLocaleString() }} more are not shown. Use the search above.
       </p>
     </div>
   </PageFrame>

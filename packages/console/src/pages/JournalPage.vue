@@ -101,7 +101,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
   <PageFrame title="Journal">
     <template #facts>
       <StateTag :state="state" :paused="paused" />
-      <span class="muted">what was changed, by whom, from what to what; the newest first</span>
+      <span class="muted">all changes, the newest first</span>
     </template>
     <template #tools>
       <HoldButton v-model:paused="paused" :waiting="waiting" />
@@ -134,14 +134,18 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
           @ask="askTyped"
         />
       </div>
-      <Button html-type="submit" :type="altered ? 'primary' : 'default'" :disabled="documentFault">Ask</Button>
+      <Button html-type="submit" :type="altered ? 'primary' : 'default'" :disabled="documentFault">Run</Button>
     </form>
     <OfferedQuery :fields="offered" @take="takeOffered" @drop="dropOffered" />
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-if="state === 'loading'" class="nothing muted">Loading…</div>
     <div v-else-if="events.length === 0 && state !== 'failed'" class="nothing">
-      <b>No change {{ where || doc || collection ? 'like that ' : '' }}is in the journal{{ more ? ' of late' : '' }}</b>
-      <span class="muted">What is written from now on appears here.</span>
+      <b
+        >No {{ where || doc || collection ? 'matching ' : '' }}changes{{
+          more ? ' in this part of the journal' : ''
+        }}</b
+      >
+      <span class="muted">New changes appear here.</span>
       <Button v-if="more" :loading="reading" @click="showEarlier">Look further back</Button>
     </div>
     <div v-else class="panes">
@@ -171,7 +175,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
           </li>
         </ol>
         <Button v-if="more" size="small" type="link" class="more" :loading="reading" @click="showEarlier"
-          >Show what was before</Button
+          >Show earlier changes</Button
         >
       </div>
       <ChangePanel v-if="open" :event="open" @only="(subject) => ask({ doc: subject, collection: '' })" />

@@ -42,16 +42,16 @@ const line = (
   fill,
 });
 const percentiles = (read: (sample: Sample) => Sample['commitMs']): Line[] => [
-  line('half', '--live', (sample) => read(sample)?.p50),
-  line('95 %', '--warn', (sample) => read(sample)?.p95),
-  line('99 %', '--bad', (sample) => read(sample)?.p99),
+  line('p50', '--live', (sample) => read(sample)?.p50),
+  line('p95', '--warn', (sample) => read(sample)?.p95),
+  line('p99', '--bad', (sample) => read(sample)?.p99),
 ];
 const count = (value: number) =>
   value >= 10_000 ? `${Math.round(value / 1000)}k` : String(Math.round(value * 10) / 10);
 
 const plots = computed(() => [
   {
-    title: 'Commits a second',
+    title: 'Commits per second',
     format: count,
     lines: [
       line('commits', '--accent', ({ commits }) => commits, true),
@@ -59,31 +59,31 @@ const plots = computed(() => [
     ],
   },
   {
-    title: 'Deliveries a second',
+    title: 'Deliveries per second',
     format: count,
     lines: [line('events sent', '--live', ({ deliveries }) => deliveries, true)],
   },
   {
     title: 'Commit latency',
-    about: 'From the arrival of a commit to its answer',
+    about: 'From receiving a commit to acknowledging it',
     format: formatMs,
     lines: percentiles(({ commitMs }) => commitMs),
   },
   {
     title: 'Delivery latency',
-    about: 'From the disk to the sockets of all who watch',
+    about: 'From the sync to disk to the sockets of all watchers',
     format: formatMs,
     lines: percentiles(({ deliveryMs }) => deliveryMs),
   },
   {
-    title: 'Waiting',
+    title: 'Commit queue',
     format: count,
-    lines: [line('commits in the queue', '--warn', ({ waiting }) => waiting, true)],
+    lines: [line('waiting commits', '--warn', ({ waiting }) => waiting, true)],
   },
   {
-    title: 'Event loop lateness',
+    title: 'Event loop delay',
     format: formatMs,
-    lines: [line('at most', '--bad', ({ loopDelayMs }) => loopDelayMs)],
+    lines: [line('max', '--bad', ({ loopDelayMs }) => loopDelayMs)],
   },
   {
     title: 'Memory',
@@ -109,7 +109,7 @@ const facts = computed(() => [
     value: `${now.value?.connections.toLocaleString() ?? '–'} of ${measures.value?.connectionLimit.toLocaleString() ?? '–'}`,
   },
   { name: 'Views', value: now.value?.views.toLocaleString() ?? '–' },
-  { name: 'Requests a second', value: now.value ? count(now.value.requests) : '–' },
+  { name: 'Requests per second', value: now.value ? count(now.value.requests) : '–' },
   { name: 'Journal', value: journalSpan.value },
   {
     name: 'Memory for clients',
@@ -156,13 +156,13 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
       <section aria-labelledby="budgets">
         <h2 id="budgets">Budgets</h2>
         <p v-if="holders.length === 0 && refusals.length === 0" class="muted">
-          No client uses much, and nothing was refused since the service was started.
+          No client uses much memory, and nothing was refused since the service started.
         </p>
         <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="budgets">
           <table class="plain">
             <thead>
               <tr>
-                <th scope="col">Who uses memory, and what was refused</th>
+                <th scope="col">Memory in use, and refusals</th>
                 <th scope="col" class="numeric">Memory</th>
                 <th scope="col" class="numeric">Times</th>
               </tr>
@@ -185,13 +185,13 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
       <section aria-labelledby="slow">
         <h2 id="slow">Slow queries</h2>
         <p v-if="!queries || queries.queries.length === 0" class="muted">
-          No query has taken 10 ms or more since the service was started.
+          No query took 10 ms or more since the service started.
         </p>
         <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="slow">
           <table class="plain">
             <thead>
               <tr>
-                <th scope="col">Query, as it was asked last</th>
+                <th scope="col">Query, with the values used last</th>
                 <th scope="col" class="numeric">Times</th>
                 <th scope="col" class="numeric">Mean</th>
                 <th scope="col" class="numeric">Slowest</th>
@@ -209,7 +209,7 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
                       query: { from: query.from, where: query.where ?? undefined, order: query.order ?? undefined },
                     }"
                   />
-                  <div v-if="query.advice" class="advice mono">would help: {{ query.advice }}</div>
+                  <div v-if="query.advice" class="advice mono">suggested index: {{ query.advice }}</div>
                 </td>
                 <td class="numeric">{{ query.count.toLocaleString() }}</td>
                 <td class="numeric">{{ formatMs(query.meanMs) }}</td>
@@ -223,17 +223,17 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
         </div>
       </section>
       <section aria-labelledby="dear">
-        <h2 id="dear">Watches by what they cost</h2>
-        <p v-if="!views || views.views.length === 0" class="muted">Nobody watches anything.</p>
+        <h2 id="dear">Watches by cost</h2>
+        <p v-if="!views || views.views.length === 0" class="muted">There are no watches.</p>
         <div v-else class="scroll" tabindex="0" role="region" aria-labelledby="dear">
           <table class="plain">
             <thead>
               <tr>
                 <th scope="col">What is watched</th>
                 <th scope="col" class="numeric">Watchers</th>
-                <th scope="col">Filed under</th>
-                <th scope="col" class="numeric">Tested</th>
-                <th scope="col" class="numeric">Altered</th>
+                <th scope="col">Matched by</th>
+                <th scope="col" class="numeric">Tests</th>
+                <th scope="col" class="numeric">Changes</th>
                 <th scope="col" class="numeric">Deliveries</th>
                 <th scope="col" class="numeric">Sent</th>
                 <th scope="col" class="numeric">Time spent</th>

@@ -141,7 +141,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
         </template>
       </Dropdown>
     </template>
-    <p v-if="empty" class="nothing muted">There is nothing to ask for yet. Write a document first, on the page Data.</p>
+    <p v-if="empty" class="nothing muted">There are no documents yet. Create one on the page Data.</p>
     <template v-else-if="asked">
       <div class="bench">
         <form role="search" @submit.prevent="ask()">
@@ -159,7 +159,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
                 >Reset</Button
               >
               <Button type="primary" html-type="submit" :disabled="limitFault" title="Ctrl+Enter">{{
-                altered ? 'Ask' : 'Ask again'
+                altered ? 'Run' : 'Run again'
               }}</Button>
             </span>
           </div>
@@ -231,11 +231,11 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
         v-if="view?.state === 'stale'"
         banner
         type="warning"
-        message="The connection is broken. This is what was there before."
+        message="The connection is broken. This is the last known state."
       />
       <div v-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
-        <b>{{ asked.summary ? 'There is no group now' : 'No document meets this now' }}</b>
-        <span class="muted">Those that come to meet it appear here by themselves.</span>
+        <b>{{ asked.summary ? 'There are no groups' : 'No document matches' }}</b>
+        <span class="muted">Documents appear here as soon as they match.</span>
       </div>
       <DataTable
         v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"

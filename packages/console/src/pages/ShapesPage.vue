@@ -89,19 +89,19 @@ const whereFor = (name: string) => ({
         @change="(name) => router.push({ name: 'shapes', params: { collection: name } })"
       />
       <span v-if="report" class="muted"
-        >{{ report.documents.toLocaleString() }} documents looked at; the {{ report.recent.toLocaleString() }} newest
-        beside the others</span
+        >{{ report.documents.toLocaleString() }} documents analysed; the {{ report.recent.toLocaleString() }} newest
+        compared with the others</span
       >
     </template>
     <template #tools>
-      <Button size="small" :loading="busy" @click="look">Look again</Button>
+      <Button size="small" :loading="busy" @click="look">Refresh</Button>
       <Button size="small" :type="withSchema ? 'primary' : 'default'" :aria-pressed="withSchema" @click="toggle"
         >Schema</Button
       >
     </template>
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-else-if="!report" class="nothing muted">
-      {{ collection === '' ? 'There are no documents yet.' : 'Looking…' }}
+      {{ collection === '' ? 'There are no documents yet.' : 'Loading…' }}
     </div>
     <div v-else-if="report.documents === 0" class="nothing">
       <b>No documents in “{{ collection }}”</b>
@@ -125,7 +125,7 @@ const whereFor = (name: string) => ({
                 <RouterLink v-if="!row.name.includes('[]')" :to="whereFor(row.name)">{{ row.name }}</RouterLink>
                 <template v-else>{{ row.name }}</template>
                 <Tag v-if="row.rare" color="warning" class="tag">rare</Tag>
-                <small v-if="row.near.length > 0" class="muted">was {{ row.near.join(' or ') }} meant?</small>
+                <small v-if="row.near.length > 0" class="muted">did you mean {{ row.near.join(' or ') }}?</small>
               </td>
               <td class="numeric">{{ percent(row.share) }}</td>
               <td :class="{ mixed: row.kinds.length > 1 }">
@@ -141,12 +141,12 @@ const whereFor = (name: string) => ({
               </td>
               <td>
                 <template v-if="row.shift > SHIFT"
-                  ><b class="new">new</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
+                  ><b class="new">new</b> {{ percent(row.recently) }}, before {{ percent(row.before) }}</template
                 >
                 <template v-else-if="row.shift < -SHIFT"
-                  ><b class="old">going</b> {{ percent(row.recently) }} beside {{ percent(row.before) }}</template
+                  ><b class="old">going</b> {{ percent(row.recently) }}, before {{ percent(row.before) }}</template
                 >
-                <span v-else class="muted">alike</span>
+                <span v-else class="muted">unchanged</span>
               </td>
             </tr>
           </tbody>

@@ -28,7 +28,7 @@ async function submit(): Promise<void> {
     failure.value =
       error instanceof ConnectionError
         ? 'The store does not answer. Is it running?'
-        : 'The store does not know this key. Check that all of it was copied.';
+        : 'The store does not accept this key. Check that you copied all of it.';
   }
   busy.value = false;
 }
@@ -45,7 +45,7 @@ async function submit(): Promise<void> {
       <InputPassword id="key" v-model:value="key" size="large" autofocus autocomplete="off" :disabled="busy" />
       <Alert v-if="failure" class="failure" type="error" :message="failure" role="alert" />
       <Button type="primary" html-type="submit" size="large" block :loading="busy">Sign in</Button>
-      <Button v-if="open" class="without" size="large" block @click="signIn(undefined)">Go on without a key</Button>
+      <Button v-if="open" class="without" size="large" block @click="signIn(undefined)">Continue without a key</Button>
       <p class="muted help">
         The first start of the store printed its key. If it is lost, start the store with
         <code>UPROAR_ADMIN_KEY</code> set to a new one of at least 16 characters. The key is kept in this tab only.

@@ -73,35 +73,35 @@ async function explain(): Promise<void> {
 const WAYS = {
   document: 'one document, by its id',
   index: 'an index',
-  collection: 'every document of the collection',
-  nothing: 'nothing; there is no such collection',
+  collection: 'every document of the collection (full scan)',
+  nothing: 'nothing: the collection does not exist',
 };
 const FILED = {
-  values: 'under values: only changes of documents with these meet it',
-  ranges: 'under a range: only changes of documents in it meet it',
-  list: 'in the list: every change of the collection is tested against it',
+  values: 'by values: only changes of documents with these values are tested',
+  ranges: 'by a range: only changes of documents in this range are tested',
+  list: 'every change of the collection is tested',
 };
 const facts = computed(() => {
   const answer = found.value;
   if (!answer) return [];
   const { through, index, searchedBy, ordered, documentsRead, documentsReturned, more, milliseconds, matcher } = answer;
   return [
-    through && { name: 'Goes through', value: index ? `the index ${index}` : WAYS[through] },
+    through && { name: 'Scans', value: index ? `the index ${index} (index scan)` : WAYS[through] },
     searchedBy.length > 0 && { name: 'Searched by', value: searchedBy.join(', ') },
     documentsRead !== null && {
       name: 'Reads',
       value: `${documentsRead.toLocaleString()} documents for ${documentsReturned.toLocaleString()}${more ? ' and more' : ''}`,
     },
-    ordered !== null && { name: 'In order', value: ordered ? 'as they are read' : 'after sorting all that match' },
+    ordered !== null && { name: 'Order', value: ordered ? 'by the index' : 'by sorting all matches' },
     ...answer.includes.map(({ name, from, through, index }) => ({
       name: `With ${name}`,
       value: {
         ids: `${from}, by ids`,
         index: `${from}, by the index ${index}`,
-        collection: `all of ${from}, read through`,
+        collection: `all of ${from} (full scan)`,
       }[through],
     })),
-    milliseconds !== null && { name: 'Took', value: formatMs(milliseconds) },
+    milliseconds !== null && { name: 'Time', value: formatMs(milliseconds) },
     {
       name: 'As a watch',
       value: FILED[matcher.kind] + (matcher.under.length > 0 ? ` (${matcher.under.join(', ')})` : ''),
@@ -118,11 +118,11 @@ function commandIn(advice: string): { from: string; fields: string } | undefined
 async function makeIndex({ from, fields }: { from: string; fields: string }): Promise<void> {
   try {
     await store.post('/v1/indexes', { collection: from, fields });
-    notices.success({ message: `The index ${fields} is being made`, duration: 3 });
+    notices.success({ message: `Creating the index ${fields}`, duration: 3 });
     setTimeout(() => void explain(), 800);
   } catch (error) {
     notices.error({
-      message: 'No index was made',
+      message: 'The index was not created',
       description: describeFailure(error),
     });
   }
@@ -130,8 +130,8 @@ async function makeIndex({ from, fields }: { from: string; fields: string }): Pr
 </script>
 
 <template>
-  <section aria-label="What it costs">
-    <h2>What it costs</h2>
+  <section aria-label="Plan">
+    <h2>Plan</h2>
     <Alert v-if="failure" type="warning" :message="failure" />
     <template v-else-if="found">
       <dl>
@@ -143,7 +143,7 @@ async function makeIndex({ from, fields }: { from: string; fields: string }): Pr
       <Alert v-for="warning in found.warnings" :key="warning" class="hint" type="warning" :message="warning" />
       <Alert v-for="advice in found.advice" :key="advice" class="hint" type="info" :message="advice">
         <template v-if="commandIn(advice)" #action>
-          <Button size="small" @click="makeIndex(commandIn(advice)!)">Make it</Button>
+          <Button size="small" @click="makeIndex(commandIn(advice)!)">Create index</Button>
         </template>
       </Alert>
     </template>

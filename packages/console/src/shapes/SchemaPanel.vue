@@ -17,9 +17,9 @@ const notices = useNotices();
 const { busy, failure, run } = useCall(() => again());
 
 const MODES: { value: SchemaMode; label: string }[] = [
-  { value: 'off', label: 'a draft, judge nothing' },
-  { value: 'warn', label: 'warn of misfits' },
-  { value: 'enforce', label: 'refuse misfits' },
+  { value: 'off', label: 'off: a draft' },
+  { value: 'warn', label: 'warn: accept violations with a warning' },
+  { value: 'enforce', label: 'enforce: refuse violations' },
 ];
 const SHOWN = 50;
 const LOOK_EVERY_MS = 5000;
@@ -166,7 +166,7 @@ function discard(): void {
       :message="`${present.identity} set version ${present.version} while you edited version ${base}.`"
     >
       <template #action>
-        <Button size="small" @click="base = present.version">Go on with yours</Button>
+        <Button size="small" @click="base = present.version">Continue with yours</Button>
         <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="discard">
           <Button size="small" type="text">Take theirs</Button>
         </Popconfirm>
@@ -211,7 +211,7 @@ function discard(): void {
         :value="mode"
         class="mode"
         :options="MODES"
-        aria-label="What becomes of writes that do not fit"
+        aria-label="What to do with writes that violate the schema"
         @change="(value) => (mode = value as SchemaMode)"
       />
       <Button v-if="own" type="text" @click="discard">Discard</Button>

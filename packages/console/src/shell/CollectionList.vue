@@ -24,7 +24,7 @@ watch(
   <div ref="list" class="list">
     <h2>Collections</h2>
     <p v-if="!view || view.state === 'loading'" class="muted note">Loading…</p>
-    <p v-else-if="view.documents.length === 0" class="muted note">None yet. The first write makes one.</p>
+    <p v-else-if="view.documents.length === 0" class="muted note">No collections yet. The first write creates one.</p>
     <RouterLink
       v-for="{ id, data } in view?.documents"
       :key="id"

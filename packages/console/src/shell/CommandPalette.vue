@@ -104,7 +104,7 @@ function run(entry: Entry | undefined): void {
 <template>
   <Modal
     v-model:open="open"
-    title="Go to, or do"
+    title="Go to"
     :footer="null"
     :closable="false"
     :width="520"
@@ -116,7 +116,7 @@ function run(entry: Entry | undefined): void {
       ref="input"
       v-model="typed"
       role="combobox"
-      aria-label="Go to, or do"
+      aria-label="Go to"
       aria-controls="palette-list"
       aria-expanded="true"
       :aria-activedescendant="`palette-${at}`"
@@ -127,7 +127,7 @@ function run(entry: Entry | undefined): void {
       @keydown.up.prevent="step(-1)"
       @keydown.enter.prevent="run(found[at])"
     />
-    <ul id="palette-list" ref="list" role="listbox" aria-label="What there is">
+    <ul id="palette-list" ref="list" role="listbox" aria-label="Results">
       <li
         v-for="(entry, index) in found"
         :id="`palette-${index}`"
@@ -143,7 +143,7 @@ function run(entry: Entry | undefined): void {
         <span v-if="entry.about" class="about">{{ entry.about }}</span>
       </li>
     </ul>
-    <p v-if="found.length === 0" class="muted">Nothing is called that.</p>
+    <p v-if="found.length === 0" class="muted">No results.</p>
   </Modal>
 </template>
 

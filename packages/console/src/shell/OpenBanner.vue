@@ -24,8 +24,8 @@ const left = computed(() => {
 
 <template>
   <p v-if="leftMs > 0" class="banner" role="status">
-    <b>The store stands open</b>
-    Everybody may do everything with documents for <b class="time">{{ left }}</b> more.
+    <b>The store is open</b>
+    Anybody may read and write all documents for <b class="time">{{ left }}</b> more.
   </p>
 </template>
 

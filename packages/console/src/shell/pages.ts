@@ -1,11 +1,11 @@
 /** The pages of the console, in the order of the work. */
 export const PAGES = [
   { name: 'data', label: 'Data', about: 'the documents, live' },
-  { name: 'query', label: 'Query', about: 'write a condition, see it live, see what it costs' },
-  { name: 'shapes', label: 'Shapes', about: 'which fields there are, of which types, what is rare' },
-  { name: 'journal', label: 'Journal', about: 'what was changed, by whom, from what to what' },
-  { name: 'devices', label: 'Devices', about: 'who is connected, and how far behind' },
+  { name: 'query', label: 'Query', about: 'write a query, see its live result and its plan' },
+  { name: 'shapes', label: 'Shapes', about: 'the fields of a collection, their types, and rare ones' },
+  { name: 'journal', label: 'Journal', about: 'all changes: by whom, before and after' },
+  { name: 'devices', label: 'Devices', about: 'connections and their lag' },
   { name: 'access', label: 'Access', about: 'policy, keys, accounts, audit log' },
-  { name: 'operations', label: 'Operations', about: 'rates, latency, slow queries, dear watches' },
-  { name: 'api', label: 'API', about: 'requests, live calls and events, with all they take and answer' },
+  { name: 'operations', label: 'Operations', about: 'rates, latencies, slow queries, expensive watches' },
+  { name: 'api', label: 'API', about: 'all requests, calls and events, with parameters and responses' },
 ] as const;

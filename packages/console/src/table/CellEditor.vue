@@ -57,7 +57,6 @@ defineExpose({ focus: () => input.value?.focus() });
       @keydown.stop.enter.prevent="emit('save', 'stay')"
       @keydown.stop.tab.prevent="emit('save', $event.shiftKey ? 'previous' : 'next')"
       @keydown.stop.esc.prevent="emit('discard')"
-      @keydown.stop
     />
     <span v-if="edit.fault" class="more" role="alert">{{ edit.fault }}</span>
     <span v-else class="more hint"

@@ -27,7 +27,7 @@ function step(index: number, by: number): void {
             />
             <span class="name" :class="{ meta: column.meta }">{{ column.name }}</span>
           </label>
-          <span class="kind">{{ column.meta ? 'bookkeeping' : column.type }}</span>
+          <span class="kind">{{ column.meta ? 'metadata' : column.type }}</span>
           <button
             type="button"
             :aria-label="`${column.name} to the left`"
@@ -59,7 +59,7 @@ function step(index: number, by: number): void {
           {{ name }} ✕
         </Button>
       </div>
-      <Button v-if="columns.altered.value" size="small" type="link" @click="columns.reset()">As it was at first</Button>
+      <Button v-if="columns.altered.value" size="small" type="link" @click="columns.reset()">Reset columns</Button>
     </template>
   </Popover>
 </template>

@@ -161,6 +161,7 @@ function cellElement(id: string, key: string): HTMLElement | null | undefined {
 }
 
 function onKey(event: KeyboardEvent): void {
+  if ((event.target as HTMLElement).closest('.editing')) return;
   if (event.key.toLowerCase() === 'z' && (event.ctrlKey || event.metaKey) && !event.shiftKey && props.edits) {
     event.preventDefault();
     return props.edits.undo();
@@ -273,7 +274,7 @@ const allPicked = computed(
         <span v-if="picked" role="columnheader" class="pick">
           <input
             type="checkbox"
-            aria-label="Pick all"
+            aria-label="Select all"
             :checked="allPicked"
             @change="
               emit(
@@ -298,14 +299,9 @@ const allPicked = computed(
         />
       </div>
       <div role="rowgroup" class="body" :style="{ height: `${documents.length * ROW_PX}px` }">
-        <div
-          v-if="editing"
-          role="presentation"
-          class="editing"
-          :class="elsewhere ? 'docked' : 'in-cell'"
-          :style="editorPlace"
-        >
+        <div v-if="editing" role="row" class="editing" :class="elsewhere ? 'docked' : 'in-cell'" :style="editorPlace">
           <CellEditor
+            role="gridcell"
             :edit="editing"
             :elsewhere="elsewhere"
             @type="(text) => props.edits!.type(text)"

@@ -40,7 +40,7 @@ function classOf(document: Document, column: Column): string {
     <input
       type="checkbox"
       tabindex="-1"
-      :aria-label="`Pick ${document.id}`"
+      :aria-label="`Select ${document.id}`"
       :checked="picked"
       @click.stop="emit('pick', $event.shiftKey)"
     />

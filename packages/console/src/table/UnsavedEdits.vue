@@ -29,28 +29,30 @@ const show = (value: JsonValue | undefined) => (value === undefined ? 'no value'
 
 <template>
   <ul v-if="shown.length > 0" class="unsaved" aria-label="Edits that are not saved">
-    <li v-for="edit in shown" :key="`${edit.id} ${edit.column}`" :role="edit.state === 'unsaved' ? 'alert' : undefined">
-      <span class="what">
-        <b>{{ edit.state === 'saving' ? 'Saving' : 'Not saved' }}: {{ edit.name }} of {{ edit.id }}</b>
-        <span class="mono typed">{{ edit.text }}</span>
-        <span v-if="edit.fault" class="why">{{ edit.fault }}</span>
-        <dl v-if="edit.theirs">
-          <dt>was</dt>
-          <dd>{{ show(edit.was) }}</dd>
-          <dt>theirs</dt>
-          <dd>{{ show(edit.theirs.value) }}</dd>
-          <dt>yours</dt>
-          <dd>{{ edit.text }}</dd>
-        </dl>
-      </span>
-      <span v-if="edit.state === 'unsaved'" class="choices">
-        <Button v-if="edit.theirs" size="small" @click="edits.overwrite(edit)">Save yours</Button>
-        <Button v-if="edit.gone" size="small" @click="edits.restore(edit)">Create it again with this</Button>
-        <Button v-if="!edit.theirs" size="small" @click="edits.resume(edit)">Edit</Button>
-        <Button size="small" type="text" @click="edits.discard(edit)">{{
-          edit.theirs ? 'Keep theirs' : 'Discard'
-        }}</Button>
-      </span>
+    <li v-for="edit in shown" :key="`${edit.id} ${edit.column}`">
+      <div class="edit" :role="edit.state === 'unsaved' ? 'alert' : undefined">
+        <span class="what">
+          <b>{{ edit.state === 'saving' ? 'Saving' : 'Not saved' }}: {{ edit.name }} of {{ edit.id }}</b>
+          <span class="mono typed">{{ edit.text }}</span>
+          <span v-if="edit.fault" class="why">{{ edit.fault }}</span>
+          <dl v-if="edit.theirs">
+            <dt>was</dt>
+            <dd>{{ show(edit.was) }}</dd>
+            <dt>theirs</dt>
+            <dd>{{ show(edit.theirs.value) }}</dd>
+            <dt>yours</dt>
+            <dd>{{ edit.text }}</dd>
+          </dl>
+        </span>
+        <span v-if="edit.state === 'unsaved'" class="choices">
+          <Button v-if="edit.theirs" size="small" @click="edits.overwrite(edit)">Save yours</Button>
+          <Button v-if="edit.gone" size="small" @click="edits.restore(edit)">Create it again with this</Button>
+          <Button v-if="!edit.theirs" size="small" @click="edits.resume(edit)">Edit</Button>
+          <Button size="small" type="text" @click="edits.discard(edit)">{{
+            edit.theirs ? 'Keep theirs' : 'Discard'
+          }}</Button>
+        </span>
+      </div>
     </li>
   </ul>
 </template>
@@ -65,7 +67,7 @@ const show = (value: JsonValue | undefined) => (value === undefined ? 'no value'
   background: var(--warn-soft);
   list-style: none;
 }
-li {
+.edit {
   display: flex;
   flex-wrap: wrap;
   gap: 6px 12px;

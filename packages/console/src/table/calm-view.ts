@@ -8,12 +8,12 @@ export interface Frame {
   altered: ReadonlyMap<string, Document | undefined>;
 }
 
-/** A view that is drawn once for each frame of the screen at most, and that can be held still. */
+/** A view that is drawn once for each frame of the screen at most, and that can be paused. */
 export interface CalmView {
   readonly frame: Readonly<ShallowRef<Frame | undefined>>;
-  /** Whether it is held still; to be set. */
+  /** Whether it is paused; to be set. */
   readonly paused: Ref<boolean>;
-  /** How many documents have altered since it was held still. */
+  /** How many documents have altered since it was paused. */
   readonly waiting: ComputedRef<number>;
 }
 

@@ -153,7 +153,7 @@ function bookkeeping(name: (typeof BOOKKEEPING)[number]): Column {
     meta: true,
     numeric: version,
     type: version ? 'number' : 'time',
-    ...{ kinds: 'bookkeeping', count: 0, rare: false, near: [], longest: 0 },
+    ...{ kinds: 'metadata', count: 0, rare: false, near: [], longest: 0 },
     widthPx: version ? 88 : 168,
   };
 }

@@ -205,7 +205,7 @@ export class RandomUser {
     const end = this.random.pick(['save', 'save', 'leave', 'discard', 'reload']);
     this.ledger.note({ token, address, meant: 'kept', how: `${how}, ${end}` });
     if (end === 'discard') {
-      await drawer.getByRole('button', { name: 'Discard edits' }).last().click({ timeout: STEP_MS });
+      await drawer.getByRole('button', { name: 'Discard changes' }).last().click({ timeout: STEP_MS });
       this.ledger.discarded(address);
     } else if (end === 'save') {
       const save = drawer.getByRole('button', { name: 'Save', exact: true });
@@ -245,7 +245,7 @@ export class RandomUser {
     const rows = (await this.#rows()).slice(0, 12);
     if (rows.length < 4) return false;
     for (const id of rows.slice(0, this.random.integer(1, 4))) {
-      await this.page.getByLabel(`Pick ${id}`, { exact: true }).click({ timeout: STEP_MS });
+      await this.page.getByLabel(`Select ${id}`, { exact: true }).click({ timeout: STEP_MS });
     }
     await this.page.getByRole('toolbar').getByRole('button', { name: 'Delete' }).click({ timeout: STEP_MS });
     const sure = this.page.getByRole('tooltip').getByRole('button', { name: 'Delete' });
@@ -254,7 +254,7 @@ export class RandomUser {
     await undo.getByRole('button', { name: 'Undo' }).click({ timeout: STEP_MS });
     const told = this.page.locator('.ant-notification-notice').filter({ hasText: /back|Not put back/ });
     await told.first().waitFor({ timeout: STEP_MS });
-    const none = this.page.getByRole('button', { name: 'Pick none' });
+    const none = this.page.getByRole('button', { name: 'Clear selection' });
     if (await none.isVisible()) await none.click({ timeout: STEP_MS });
     return true;
   }
@@ -278,7 +278,7 @@ export class RandomUser {
   }
 
   async #hold(): Promise<boolean> {
-    const hold = this.page.getByRole('button', { name: /^Hold still|^Go on/ });
+    const hold = this.page.getByRole('button', { name: /^Pause|^Resume/ });
     await hold.click({ timeout: STEP_MS });
     await this.page.waitForTimeout(200);
     await hold.click({ timeout: STEP_MS });

@@ -60,7 +60,7 @@ async function alter(id: string, change: object): Promise<boolean> {
 
 async function saveClaims(): Promise<void> {
   if (!(await alter(edited.id, { claims: readClaims(edited.text) ?? {} }))) return;
-  notices.success({ message: 'The claims are altered', description: 'Its open views follow at once.' });
+  notices.success({ message: 'The claims are changed', description: 'They apply to its open watches at once.' });
   claimsEdit.clear();
 }
 
@@ -91,8 +91,8 @@ const editedFaulty = computed(() => isFaulty(edited.text));
 
 <template>
   <p class="muted lead">
-    Accounts of people and devices, for those who have no identity provider. What is said of them here is what
-    <span class="mono">claim()</span> reads in the policy.
+    Accounts of people and devices, for stores without an identity provider. The policy reads their claims with
+    <span class="mono">claim()</span>.
   </p>
   <form class="bar" @submit.prevent="create">
     <Input
@@ -114,14 +114,14 @@ const editedFaulty = computed(() => isFaulty(edited.text));
       class="claims mono"
       :status="faulty ? 'error' : ''"
       placeholder='{"role": "crew", "crew": "c-2"}'
-      aria-label="What the policy is to know of it, as JSON"
+      aria-label="Its claims, as JSON"
     />
     <Button
       type="primary"
       html-type="submit"
       :loading="busy"
       :disabled="form.name.trim() === '' || password.length < 8 || faulty"
-      >Make an account</Button
+      >Create account</Button
     >
   </form>
   <Alert v-if="failure" class="gap" type="error" :message="failure" />
@@ -148,7 +148,7 @@ const editedFaulty = computed(() => isFaulty(edited.text));
         <Button type="link" size="small" @click="alter(record.id, { disabled: !record.disabled })">{{
           record.disabled ? 'Enable' : 'Disable'
         }}</Button>
-        <Popconfirm title="Remove the account? What it wrote stays." ok-type="danger" @confirm="remove(record.id)">
+        <Popconfirm title="Delete the account? Its documents are kept." ok-type="danger" @confirm="remove(record.id)">
           <Button type="link" danger size="small">Remove</Button>
         </Popconfirm>
       </template>
@@ -157,7 +157,7 @@ const editedFaulty = computed(() => isFaulty(edited.text));
   <Button v-if="more" class="gap" :loading="busy" @click="load(accounts!.at(-1)!.id)">Show more</Button>
   <Modal
     :open="edited.id !== ''"
-    :title="`What the policy knows of ${edited.name}`"
+    :title="`Claims of ${edited.name}`"
     ok-text="Save"
     :ok-button-props="{ disabled: editedFaulty }"
     :mask-closable="false"

@@ -71,8 +71,8 @@ function describe(detail: Record<string, unknown>): string {
       aria-label="Kind of event"
       :options="EVENTS.map((value) => ({ value, label: value }))"
     />
-    <Button :loading="busy" @click="load()">Look again</Button>
-    <span class="muted">Who came in, who was turned away, and what was altered; the newest first.</span>
+    <Button :loading="busy" @click="load()">Refresh</Button>
+    <span class="muted">Sign-ins, refused requests and administrative changes, the newest first.</span>
   </div>
   <Alert v-if="failure" class="gap" type="error" :message="failure" />
   <Table
@@ -83,7 +83,7 @@ function describe(detail: Record<string, unknown>): string {
     :data-source="entries ?? []"
     :loading="entries === undefined"
     :pagination="false"
-    :locale="{ emptyText: 'Nothing has been noted.' }"
+    :locale="{ emptyText: 'There are no entries.' }"
   >
     <template #bodyCell="{ column, record }">
       <template v-if="column.key === 'time'">{{ formatMoment(record.time) }}</template>

@@ -33,7 +33,7 @@ const COLUMNS = [
   { title: '', key: 'actions', align: 'right' as const },
 ];
 const SCOPES = [
-  { value: 'read', label: 'read: all data, nothing else' },
+  { value: 'read', label: 'read: read all data' },
   { value: 'write', label: 'write: read and write all data' },
   { value: 'admin', label: 'admin: everything' },
 ];
@@ -84,7 +84,7 @@ const LIFETIMES = [
 
 <template>
   <p class="muted lead">
-    Keys are for servers and administrators. The policy does not bind them. People and devices come with tokens or
+    Keys are for servers and administrators. The policy does not apply to them. People and devices use tokens or
     accounts.
   </p>
   <form class="bar" @submit.prevent="create">
@@ -100,10 +100,10 @@ const LIFETIMES = [
       v-model:value="form.days"
       class="days"
       placeholder="never expires"
-      aria-label="How long it is good"
+      aria-label="Expiry"
       :options="LIFETIMES"
     />
-    <Button type="primary" html-type="submit" :loading="busy" :disabled="form.name.trim() === ''">Make a key</Button>
+    <Button type="primary" html-type="submit" :loading="busy" :disabled="form.name.trim() === ''">Create key</Button>
   </form>
   <Alert v-if="failure" class="gap" type="error" :message="failure" />
   <Table
@@ -114,7 +114,7 @@ const LIFETIMES = [
     :data-source="keys ?? []"
     :loading="keys === undefined"
     :pagination="false"
-    :locale="{ emptyText: 'There are no keys but the one from UPROAR_ADMIN_KEY.' }"
+    :locale="{ emptyText: 'There are no keys except the one from UPROAR_ADMIN_KEY.' }"
   >
     <template #bodyCell="{ column, record }">
       <template v-if="column.key === 'collections'">{{ record.collections?.join(', ') ?? 'all' }}</template>
@@ -122,11 +122,11 @@ const LIFETIMES = [
       <template v-else-if="column.key === 'used'">{{ formatMoment(record.used) || 'never' }}</template>
       <template v-else-if="column.key === 'expires'">{{ formatMoment(record.expires) || 'never' }}</template>
       <template v-else-if="column.key === 'actions'">
-        <Popconfirm title="Give it another secret? The old one is good for an hour more." @confirm="rotate(record.id)">
+        <Popconfirm title="Create a new secret? The old one stays valid for one hour." @confirm="rotate(record.id)">
           <Button type="link" size="small">Rotate</Button>
         </Popconfirm>
         <Popconfirm
-          :title="`Revoke “${record.name}”? What is connected with it is cut off.`"
+          :title="`Revoke “${record.name}”? Its connections are closed.`"
           ok-type="danger"
           @confirm="revoke(record.id, record.name)"
         >
@@ -136,11 +136,11 @@ const LIFETIMES = [
     </template>
   </Table>
   <Modal :open="made !== undefined" :title="`The key “${made?.name}”`" :closable="false" :mask-closable="false">
-    <p>This is the only time it is shown. Keep it where nobody else reads it.</p>
+    <p>It is shown only once. Store it in a safe place.</p>
     <p class="mono secret">{{ made?.key }}</p>
     <template #footer>
       <Button @click="copy(made!.key)">Copy</Button>
-      <Button type="primary" @click="made = undefined">I have it</Button>
+      <Button type="primary" @click="made = undefined">Done</Button>
     </template>
   </Modal>
 </template>

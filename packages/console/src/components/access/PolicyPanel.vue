@@ -49,7 +49,10 @@ async function setInForce(): Promise<void> {
   const answer = await run(() => edit.putInForce());
   if (!answer) return;
   compared.value = undefined;
-  notices.success({ message: `Version ${answer.version} is in force`, description: 'Open views follow at once.' });
+  notices.success({
+    message: `Version ${answer.version} is in force`,
+    description: 'It applies to open watches at once.',
+  });
 }
 </script>
 
@@ -65,8 +68,8 @@ async function setInForce(): Promise<void> {
           aria-label="Version of the policy"
           @change="(value) => choose(String(value))"
         />
-        <span v-else class="muted versions">None has been set yet: nothing is allowed to anybody but keys.</span>
-        <Tag v-if="fault" color="error">not sound</Tag>
+        <span v-else class="muted versions">No policy is set: nothing is allowed to anybody but keys.</span>
+        <Tag v-if="fault" color="error">invalid</Tag>
         <Tag v-else-if="altered" color="warning">not in force</Tag>
         <Tag v-else color="success">in force</Tag>
       </div>
@@ -78,7 +81,7 @@ async function setInForce(): Promise<void> {
         <template #description>
           <div class="choices">
             <Button v-if="!beside" size="small" @click="compared = inForce.version">Compare</Button>
-            <Button size="small" @click="edit.goOn">Go on with yours</Button>
+            <Button size="small" @click="edit.goOn">Continue with yours</Button>
             <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="takeInstead(inForce)">
               <Button size="small" type="text">Take version {{ inForce.version }}</Button>
             </Popconfirm>
@@ -112,7 +115,7 @@ async function setInForce(): Promise<void> {
         </Alert>
       </div>
       <div class="bar">
-        <Input v-model:value="note" placeholder="What it is for (optional)" aria-label="What it is for" />
+        <Input v-model:value="note" placeholder="Note (optional)" aria-label="Note" />
         <Button :disabled="!altered" @click="inForce && takeInstead(inForce)">Discard</Button>
         <Button type="primary" :disabled="!altered || fault !== '' || overtaken" :loading="busy" @click="setInForce"
           >Put in force</Button

@@ -53,7 +53,7 @@ const as = computed(() => {
   }
 });
 
-// What they would see follows the text, the person, and what is written to the collection meanwhile.
+// Visible documents follows the text, the person, and what is written to the collection meanwhile.
 const version = computed(() => props.collections?.documents.find((other) => other.id === collection.value)?.version);
 let timer: ReturnType<typeof setTimeout> | undefined;
 const later = () => {
@@ -115,12 +115,12 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
 
 <template>
   <section class="try" aria-label="Try the policy">
-    <h2>As whom</h2>
+    <h2>Preview as</h2>
     <div class="row wrap">
       <RadioGroup v-model:value="who" size="small">
         <RadioButton value="claims">Claims</RadioButton>
         <RadioButton value="account">Account</RadioButton>
-        <RadioButton value="nobody">Nobody</RadioButton>
+        <RadioButton value="nobody">Anonymous</RadioButton>
       </RadioGroup>
       <Input
         v-if="who === 'claims'"
@@ -139,7 +139,7 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
         @press-enter="account = form.account.trim()"
         @blur="account = form.account.trim()"
       />
-      <span v-else class="muted grow">Somebody who sends neither key nor token.</span>
+      <span v-else class="muted grow">A caller without a key or token.</span>
     </div>
     <div class="row">
       <label for="try-collection">in</label>
@@ -147,14 +147,14 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
     </div>
 
     <h2>
-      What they {{ altered ? 'would see' : 'see' }}
+      Visible documents
       <span v-if="seen" class="muted">
         {{ seen.documents.length }}{{ seen.more ? '+' : '' }} of {{ total ?? '?' }} documents, live
       </span>
     </h2>
     <Alert v-if="previewProblem" type="warning" :message="previewProblem" />
-    <div v-else-if="seen && seen.documents.length === 0" class="nothing muted">Nothing of it.</div>
-    <div v-else-if="seen" class="table" tabindex="0" role="region" aria-label="What they would see">
+    <div v-else-if="seen && seen.documents.length === 0" class="nothing muted">No documents.</div>
+    <div v-else-if="seen" class="table" tabindex="0" role="region" aria-label="Visible documents">
       <table>
         <thead>
           <tr>
@@ -174,11 +174,11 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
     </div>
     <div v-else class="nothing muted">Loading…</div>
 
-    <h2>Try one thing</h2>
+    <h2>Test a request</h2>
     <form class="row wrap" @submit.prevent="tryIt">
       <ChoiceBox
         v-model:value="rule"
-        aria-label="What is done"
+        aria-label="Action"
         class="rule"
         :options="['read', 'create', 'update', 'delete'].map((value) => ({ value, label: value }))"
       />
@@ -189,7 +189,7 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
         class="mono data"
         :rows="1"
         :status="dataFault ? 'error' : ''"
-        :placeholder="rule === 'create' ? 'its data: {…}' : 'what is merged: {…}'"
+        :placeholder="rule === 'create' ? 'its data: {…}' : 'changes to merge: {…}'"
         aria-label="Data as JSON"
       />
       <Button html-type="submit" :loading="busy" :disabled="as === undefined || dataFault">Try</Button>
@@ -197,9 +197,7 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
     <Alert v-if="failure" type="error" :message="failure" />
     <div v-if="decision" class="decision" :class="{ allowed: decision.allowed }" role="status">
       <b>{{ decision.allowed ? 'Allowed' : 'Refused' }}</b>
-      <span v-if="decision.condition === null">
-        There is no rule “{{ decision.rule }}” here, and no rule means no.</span
-      >
+      <span v-if="decision.condition === null"> There is no rule “{{ decision.rule }}”, so it is not allowed.</span>
       <template v-else>
         by <span class="mono">{{ decision.pointer }}</span>
         <ul>
