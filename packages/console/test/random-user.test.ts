@@ -5,22 +5,22 @@ import { noteFaults } from './windows.js';
 import { LivelyStore } from './random-user/work.js';
 
 const SECONDS = 40;
+const SEED = 1009;
 
 /** `npm run random-user` does the same for ten minutes. */
 describe('two random users of the console, in two tabs over the lively demo', function () {
   this.timeout(400_000);
 
   it('lose nothing that they typed, and meet no error', async () => {
-    const seed = Date.now() % 1_000_000;
-    const lively = await LivelyStore.start(seed);
+    const lively = await LivelyStore.start(SEED);
     const browser = await chromium.launch(CHROMIUM);
     try {
       const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
       const faults: string[] = [];
-      const report = await lively.work(context, seed, Date.now() + SECONDS * 1000, (page) =>
+      const report = await lively.work(context, SEED, Date.now() + SECONDS * 1000, (page) =>
         noteFaults(page, (fault) => faults.push(fault)),
       );
-      expect([...report.faults, ...faults], `seed ${seed}`).to.deep.equal([]);
+      expect([...report.faults, ...faults], `seed ${SEED}`).to.deep.equal([]);
       expect(report.typed, 'they typed something').to.be.above(5);
     } finally {
       await browser.close();
