@@ -56,15 +56,26 @@ const as = computed(() => {
 // Visible documents follows the text, the person, and what is written to the collection meanwhile.
 const version = computed(() => props.collections?.documents.find((other) => other.id === collection.value)?.version);
 let timer: ReturnType<typeof setTimeout> | undefined;
-const later = () => {
-  clearTimeout(timer);
-  timer = setTimeout(() => void preview(), PREVIEW_AFTER_MS);
-};
-watch([as, collection, () => props.text], later, { immediate: true });
-watch(version, () => {
-  // What was refused is refused again, whatever is written to the collection.
-  if (previewProblem.value === '') later();
-});
+/** Whether something was changed here, and not only in the collection. */
+let changed = false;
+let busyPreviewing = false;
+function later(byPerson: boolean): void {
+  changed ||= byPerson;
+  // Each keystroke puts it off; what is written to the collection does not, or else it would never come.
+  if (byPerson) {
+    clearTimeout(timer);
+    timer = undefined;
+  }
+  timer ??= setTimeout(() => {
+    timer = undefined;
+    if (!changed && busyPreviewing) return later(false);
+    // What was refused is refused again, whatever is written to the collection.
+    if (changed || previewProblem.value === '') void preview();
+    changed = false;
+  }, PREVIEW_AFTER_MS);
+}
+watch([as, collection, () => props.text], () => later(true), { immediate: true });
+watch(version, () => later(false));
 onBeforeUnmount(() => clearTimeout(timer));
 
 let turn = 0;
@@ -72,6 +83,7 @@ async function preview(): Promise<void> {
   if (as.value === undefined || collection.value === undefined || props.text === undefined) return;
   const body = { as: as.value, collection: collection.value, limit: MOST_SHOWN, text: props.text };
   const mine = ++turn;
+  busyPreviewing = true;
   try {
     const found = await store.post<typeof seen.value>('/v1/policy/preview', body);
     if (mine !== turn) return;
@@ -82,6 +94,8 @@ async function preview(): Promise<void> {
     if (mine !== turn || !(error instanceof ProblemError)) return;
     seen.value = undefined;
     previewProblem.value = error.problem.detail;
+  } finally {
+    if (mine === turn) busyPreviewing = false;
   }
 }
 
