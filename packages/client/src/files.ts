@@ -60,8 +60,11 @@ export class Files {
    * @throws {ProblemError} when it is refused
    */
   upload(content: Blob, options: UploadOptions = {}): Promise<TypedDocument> & { readonly id: string } {
-    const id = options.id ?? this.#options.store.newId();
-    const done = loaded().then(({ upload }) => upload(this.#options, id, content, options));
+    const { store } = this.#options;
+    const id = options.id ?? store.newId();
+    // The order of the calls is that of the keys, whenever the rest has been loaded.
+    const key = store.newId();
+    const done = loaded().then(({ upload }) => upload(this.#options, key, id, content, options));
     return Object.assign(done, { id });
   }
 

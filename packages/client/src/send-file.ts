@@ -21,13 +21,14 @@ const MOST_KEPT_BYTES = 100_000_000;
 /** Keeps a file where that can be done, and sends it until it has arrived, or is refused. */
 export async function upload(
   files: FilesOptions,
+  key: string,
   id: string,
   content: Blob,
   { onProgress, signal, ...told }: UploadOptions,
 ): Promise<TypedDocument> {
-  const { store, storage, waiting } = files;
+  const { storage, waiting } = files;
   const { name = (content as { name?: string }).name, type = content.type, data } = told;
-  const file: KeptUpload = { key: store.newId(), id, content, name, type, data };
+  const file: KeptUpload = { key, id, content, name, type, data };
   waiting.set(file.key, file);
   // What cannot be kept, for want of room for example, is sent all the same.
   if (content.size <= MOST_KEPT_BYTES) await storage.putUpload?.(file).catch(() => undefined);
