@@ -3,7 +3,7 @@ import { deepEqual } from '@uproar/core';
 import { Button } from 'ant-design-vue';
 import { h } from 'vue';
 import { commitEach, type Outcome } from './commit-each';
-import { save } from './data/export-shown';
+import { saveLines } from './data/export-shown';
 import { describeFailure } from './failure';
 import type { Notices } from './injection';
 
@@ -93,18 +93,18 @@ async function putBack(
   gone: readonly Document[],
   key: string,
 ): Promise<void> {
-  notices.info({ key, message: `Putting back ${countOf(gone)} …`, duration: 0 });
+  notices.info({ key, message: `Restoring ${countOf(gone)} …`, duration: 0 });
   const outcome = await commitEach(store, gone, ({ id, data }) => ({ put: `${collection}/${id}`, data, ifVersion: 0 }));
   const missing = [...outcome.refused.map(({ item }) => item), ...outcome.left];
   if (outcome.written.length > 0) {
     const { written } = outcome;
-    notices.success({ key, message: `${countOf(written)} ${isOrAre(written)} back`, duration: 4 });
+    notices.success({ key, message: `Restored ${countOf(written)}`, duration: 4 });
   } else notices.destroy(key);
   if (missing.length === 0) return;
-  const keep = () => save(`${collection}-deleted.ndjson`, asLines(missing));
+  const keep = () => saveLines(`${collection}-deleted`, missing);
   notices.error({
     key: `${key}-missing`,
-    message: `Not put back: ${countOf(missing)}`,
+    message: `Not restored: ${countOf(missing)}`,
     description: describeRefused(outcome, 'Created again meanwhile'),
     duration: 0,
     btn: () =>
@@ -116,14 +116,6 @@ async function putBack(
           )
         : h(Button, { size: 'small', onClick: keep }, () => 'Save as NDJSON'),
   });
-}
-
-/** Documents as a file of one JSON document a line. */
-export function asLines(documents: readonly Document[]): Blob {
-  return new Blob(
-    documents.map((document) => `${JSON.stringify(document)}\n`),
-    { type: 'application/x-ndjson' },
-  );
 }
 
 async function readNow(store: Store, collection: string, documents: readonly Document[]): Promise<Document[]> {

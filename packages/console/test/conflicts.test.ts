@@ -1,32 +1,21 @@
 import { expect } from 'chai';
 import type { Page } from 'playwright-core';
-import type { Store } from '@uproar/client';
-import { CONSOLE_DIRECTORY } from '@uproar/console';
-import { KEY, TestService, until } from '../../../test/service.js';
-import { keepMoving, TYPING_MS } from './movement.js';
+import { KEY, until } from '../../../test/service.js';
+import { TYPING_MS } from './movement.js';
+import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('the console, when others work on the same', function () {
   this.timeout(400_000);
   const windows = new Windows();
-  let service: TestService;
-  let store: Store;
-  let endMovement: () => Promise<void>;
-  before(async () => {
-    service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY, accounts: 'open' });
-    store = service.client();
-    await store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1 });
-    endMovement = keepMoving(store, ['journal']);
-  });
-  after(async () => {
-    await endMovement();
-    await service.stop();
-  });
+  const moving = new MovingService({ accounts: 'open' }, ['journal'], (store) =>
+    store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1 }),
+  );
 
-  const open = (path: string): Promise<Page> => windows.signIn(service.url, path, KEY);
+  const open = (path: string): Promise<Page> => windows.signIn(moving.service.url, path, KEY);
   const type = (page: Page, text: string) => page.keyboard.type(text, { delay: TYPING_MS });
   const fill = (collection: string, count: number, data: (n: number) => object) =>
-    store.commit({
+    moving.store.commit({
       writes: Array.from({ length: count }, (_, n) => ({ put: `${collection}/d-${n}`, data: data(n) as never })),
     });
   const notice = (page: Page, text: string | RegExp) =>
@@ -42,7 +31,7 @@ describe('the console, when others work on the same', function () {
     await page.locator('[data-row="d-0"]').waitFor();
     await page.getByRole('button', { name: 'Pause' }).click();
     // They are altered after what is shown, so that deleting them would delete what nobody has seen.
-    for (const n of [3, 7, 11]) await store.collection('flock').merge(`d-${n}`, { turn: 1 });
+    for (const n of [3, 7, 11]) await moving.store.collection('flock').merge(`d-${n}`, { turn: 1 });
     await page.getByRole('button', { name: /^Resume \(/ }).waitFor();
     await page.getByLabel('Select all').click();
     await page.getByText('40 selected').waitFor();
@@ -50,13 +39,13 @@ describe('the console, when others work on the same', function () {
     await notice(page, 'Deleted 37 documents').waitFor();
     const kept = notice(page, 'Not deleted: 3 documents');
     await kept.getByText('d-3, d-7, d-11').or(kept.getByText('d-11, d-3, d-7')).waitFor();
-    expect((await store.collection('flock').list()).documents).to.have.length(3);
+    expect((await moving.store.collection('flock').list()).documents).to.have.length(3);
     await page.getByRole('button', { name: /^Resume/ }).click();
     await kept.getByRole('button', { name: 'Try again' }).click();
-    await until('all are deleted', async () => (await store.collection('flock').list()).documents.length === 0);
+    await until('all are deleted', async () => (await moving.store.collection('flock').list()).documents.length === 0);
     await notice(page, 'Deleted 3 documents').getByRole('button', { name: 'Undo' }).click();
-    await notice(page, '3 documents are back').waitFor();
-    expect((await store.collection('flock').get('d-7'))?.data).to.deep.equal({ n: 7, turn: 1 });
+    await notice(page, 'Restored 3 documents').waitFor();
+    expect((await moving.store.collection('flock').get('d-7'))?.data).to.deep.equal({ n: 7, turn: 1 });
     await page.context().close();
   });
 
@@ -65,9 +54,9 @@ describe('the console, when others work on the same', function () {
     const page = await open('data/busy');
     await page.locator('[data-row="d-0"]').waitFor();
     let turn = 0;
-    const moving = setInterval(() => {
+    const writing = setInterval(() => {
       turn++;
-      void store
+      void moving.store
         .collection('busy')
         .merge(`d-${turn % 40}`, { turn })
         .catch(() => undefined);
@@ -82,9 +71,9 @@ describe('the console, when others work on the same', function () {
         await page.waitForTimeout(300);
       }
     } finally {
-      clearInterval(moving);
+      clearInterval(writing);
     }
-    await until('none is left', async () => (await store.collection('busy').list()).documents.length === 0);
+    await until('none is left', async () => (await moving.store.collection('busy').list()).documents.length === 0);
     await page.context().close();
   });
 
@@ -95,17 +84,17 @@ describe('the console, when others work on the same', function () {
     await page.getByLabel('Select all').click();
     await remove(page);
     await notice(page, 'Deleted 5 documents').waitFor();
-    await store.collection('back').put('d-2', { n: 'by others' });
+    await moving.store.collection('back').put('d-2', { n: 'by others' });
     await notice(page, 'Deleted 5 documents').getByRole('button', { name: 'Undo' }).click();
-    await notice(page, '4 documents are back').waitFor();
-    const missing = notice(page, 'Not put back: d-2');
+    await notice(page, 'Restored 4 documents').waitFor();
+    const missing = notice(page, 'Not restored: d-2');
     await missing.getByText('Created again meanwhile.').waitFor();
     const [download] = await Promise.all([
       page.waitForEvent('download'),
       missing.getByRole('button', { name: 'Save as NDJSON' }).click(),
     ]);
     expect(download.suggestedFilename()).to.equal('back-deleted.ndjson');
-    const { documents } = await store.collection('back').list();
+    const { documents } = await moving.store.collection('back').list();
     expect(documents.map(({ data }) => data.n)).to.deep.equal([0, 1, 'by others', 3, 4]);
     await page.context().close();
   });
@@ -118,7 +107,9 @@ describe('the console, when others work on the same', function () {
     await list.getByRole('option').first().waitFor();
     const first = await panel.getByRole('heading').innerText();
     for (let n = 0; n < 2500; n += 50) {
-      await Promise.all(Array.from({ length: 50 }, (_, i) => store.collection('journal').put('d-0', { n: n + i })));
+      await Promise.all(
+        Array.from({ length: 50 }, (_, i) => moving.store.collection('journal').put('d-0', { n: n + i })),
+      );
     }
     await until(
       'the list is as long as it gets',
@@ -147,7 +138,7 @@ describe('the console, when others work on the same', function () {
         .nth(100)
         .evaluate((option) => option.getBoundingClientRect().top);
     const was = await top();
-    for (let n = 0; n < 5; n++) await store.collection('journal').put('d-1', { n: 9000 + n });
+    for (let n = 0; n < 5; n++) await moving.store.collection('journal').put('d-1', { n: 9000 + n });
     await page.getByRole('button', { name: '5 newer changes' }).waitFor();
     expect(await top()).to.be.closeTo(was, 1);
     await page.getByRole('button', { name: '5 newer changes' }).click();
@@ -171,11 +162,11 @@ describe('the console, when others work on the same', function () {
     await page.reload();
     await condition.getByText('aloft').waitFor();
     // Under another query it is offered, and not put over what is shown.
-    await page.goto(`${service.url}/console/data/asked?where=n%20%3C%203`);
+    await page.goto(`${moving.service.url}/console/data/asked?where=n%20%3C%203`);
     await page.getByText('3 documents').waitFor();
     expect(await condition.textContent()).to.equal('n < 3');
-    await page.getByText('Typed here before, not run:').waitFor();
-    await page.getByRole('button', { name: 'Take it back' }).click();
+    await page.getByText('Typed earlier and not run:').waitFor();
+    await page.getByRole('button', { name: 'Restore it' }).click();
     expect(await condition.textContent()).to.equal("status = 'aloft' AND n > ");
     await page.getByRole('button', { name: 'Reset' }).click();
     expect(await condition.textContent()).to.equal('n < 3');
@@ -209,7 +200,7 @@ describe('the console, when others work on the same', function () {
     expect(await page.evaluate(() => JSON.stringify({ ...sessionStorage })), 'never stored').not.to.include(
       'amber-balloon',
     );
-    await page.goto(`${service.url}/console/shapes/balloons?schema`);
+    await page.goto(`${moving.service.url}/console/shapes/balloons?schema`);
     await page.getByText('proposed, not set').waitFor();
     await writeInto(page, 'The schema as JSON', '{"properties":{"altitude":{"maximum":3}}}');
     await page.getByRole('button', { name: 'Schema', exact: true }).click();
@@ -222,11 +213,11 @@ describe('the console, when others work on the same', function () {
   it('shows a policy that another session put in force beside one’s own, and lets one go on', async () => {
     windows.expectFaults(/^422 PUT \/v1\/policy$/);
     const policy = (name: string) => `collections:\n  balloons:\n    read: "name = '${name}'"\n`;
-    await service.request('PUT', '/v1/policy', { text: policy('One') });
+    await moving.service.request('PUT', '/v1/policy', { text: policy('One') });
     const page = await open('access/policy');
     await page.getByLabel('The policy in YAML').getByText('One').waitFor();
     await writeInto(page, 'The policy in YAML', policy('Mine'));
-    await service.request('PUT', '/v1/policy', { text: policy('Theirs') });
+    await moving.service.request('PUT', '/v1/policy', { text: policy('Theirs') });
     await page.getByText(/put version 2 in force at .* while you edited version 1/).waitFor();
     expect(await page.getByRole('button', { name: 'Put in force' }).isDisabled()).to.equal(true);
     await page.getByRole('button', { name: 'Compare' }).click();
@@ -245,9 +236,9 @@ describe('the console, when others work on the same', function () {
     await page.getByRole('button', { name: 'Continue with yours' }).click();
     await page.getByRole('button', { name: 'Put in force' }).click();
     await page.getByText('Version 3 is in force').waitFor();
-    expect((await service.request('GET', '/v1/policy')).json.text).to.equal(policy('Mine'));
+    expect((await moving.service.request('GET', '/v1/policy')).json.text).to.equal(policy('Mine'));
     // Without edits of one's own the page follows.
-    await service.request('PUT', '/v1/policy', { text: policy('Four') });
+    await moving.service.request('PUT', '/v1/policy', { text: policy('Four') });
     await page.getByLabel('The policy in YAML').getByText('Four').waitFor();
 
     let previews = 0;
@@ -277,10 +268,22 @@ describe('the console, when others work on the same', function () {
     await page.getByText('2 of 12 documents do not fit.').waitFor();
     await page.getByRole('button', { name: 'Enforce anyway' }).click();
     await page.getByText('version 1, enforce').waitFor();
-    await service.request('PUT', '/v1/schemas/marks', { mode: 'warn', schema: { properties: { n: { maximum: 11 } } } });
+    await moving.service.request('PUT', '/v1/schemas/marks', {
+      mode: 'warn',
+      schema: { properties: { n: { maximum: 11 } } },
+    });
     await page.getByText('version 2, warn').waitFor();
+    // An empty editor is an edit too: the panel looks at the store every 5 s, and leaves it alone.
+    await page.getByLabel('The schema as JSON').click();
+    await page.keyboard.press('Control+A');
+    await page.keyboard.press('Delete');
+    await page.waitForTimeout(5500);
+    expect((await page.getByLabel('The schema as JSON').innerText()).trim()).to.equal('');
     await writeInto(page, 'The schema as JSON', '{"properties":{"n":{"maximum":10}}}');
-    await service.request('PUT', '/v1/schemas/marks', { mode: 'warn', schema: { properties: { n: { maximum: 12 } } } });
+    await moving.service.request('PUT', '/v1/schemas/marks', {
+      mode: 'warn',
+      schema: { properties: { n: { maximum: 12 } } },
+    });
     await page.getByText(/set version 3 while you edited version 2/).waitFor();
     await page.getByRole('button', { name: 'Take theirs' }).click();
     await page.getByRole('tooltip').getByRole('button', { name: 'Discard' }).click();
@@ -310,7 +313,7 @@ describe('the console, when others work on the same', function () {
     const number = (text: string) => Number(text.replaceAll(',', ''));
     expect(number(written!) + number(left!)).to.equal(20_000);
     const counted = async () =>
-      (await store.collection('imported').summary('count()').list()).documents[0]!.data['count()'];
+      (await moving.store.collection('imported').summary('count()').list()).documents[0]!.data['count()'];
     expect(await counted()).to.equal(number(written!));
     await drawer.getByRole('button', { name: `Continue with ${left}` }).click();
     await drawer.getByText('20,000 written').waitFor();
@@ -319,7 +322,7 @@ describe('the console, when others work on the same', function () {
   });
 
   it('imports what can be taken of a CSV file, and says how it was read', async () => {
-    await store.collection('gates').put('g-2', { name: 'there before' });
+    await moving.store.collection('gates').put('g-2', { name: 'there before' });
     const page = await open('data/gates');
     await page.locator('main').evaluate((element) => {
       const data = new DataTransfer();
@@ -334,7 +337,7 @@ describe('the console, when others work on the same', function () {
     expect(await drawer.getByLabel('Values are separated by').inputValue()).to.equal(',');
     await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
     await drawer.getByText('2 written').waitFor();
-    expect((await store.collection('gates').get('g-4'))?.data).to.deep.equal({
+    expect((await moving.store.collection('gates').get('g-4'))?.data).to.deep.equal({
       name: 'West',
       'name 2': 'W',
       'size;cm': 7,
@@ -357,7 +360,7 @@ describe('the console, when others work on the same', function () {
     const pages = await Promise.all(paths.map((path) => open(path)));
     const [query, shapes, keys] = pages;
     await query!.getByText('Time', { exact: true }).waitFor();
-    await service.service.close();
+    await moving.service.service.close();
     await Promise.all(pages.map((page) => page.getByText('Not connected').waitFor()));
     await query!.getByLabel('order', { exact: true }).fill('altitude');
     await query!.keyboard.press('Enter');
@@ -365,7 +368,7 @@ describe('the console, when others work on the same', function () {
     await keys!.getByRole('tab', { name: 'Accounts' }).click();
     await keys!.getByRole('tab', { name: 'Keys' }).click();
     for (const page of [query!, shapes!, keys!]) await page.getByText('The store does not respond.').first().waitFor();
-    await service.restart();
+    await moving.service.restart();
     for (const page of pages) {
       await page.getByText('Connected', { exact: true }).waitFor();
       await page.getByText('The store does not respond.').first().waitFor({ state: 'detached' });

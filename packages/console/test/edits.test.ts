@@ -1,38 +1,26 @@
 import { expect } from 'chai';
 import type { Page } from 'playwright-core';
-import type { Store } from '@uproar/client';
-import { CONSOLE_DIRECTORY } from '@uproar/console';
-import { KEY, TestService, until } from '../../../test/service.js';
-import { keepMoving, TYPING_MS } from './movement.js';
+import { KEY, until } from '../../../test/service.js';
+import { TYPING_MS } from './movement.js';
+import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('editing in the console while everything moves', function () {
   this.timeout(400_000);
   const windows = new Windows();
-  let service: TestService;
-  let store: Store;
-  let endMovement: () => Promise<void>;
-  before(async () => {
-    service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
-    store = service.client();
-    endMovement = keepMoving(store);
-  });
-  after(async () => {
-    await endMovement();
-    await service.stop();
-  });
+  const moving = new MovingService();
 
   const open = async (path: string): Promise<Page> => {
-    const page = await windows.signIn(service.url, path, KEY);
+    const page = await windows.signIn(moving.service.url, path, KEY);
     await page.locator('[data-row]').first().waitFor();
     return page;
   };
   const cell = (page: Page, id: string, field: string) => page.locator(`[data-row="${id}"] [data-field="${field}"]`);
   const type = (page: Page, text: string) => page.keyboard.type(text, { delay: TYPING_MS });
-  const dataOf = async (collection: string, id: string) => (await store.collection(collection).get(id))?.data;
+  const dataOf = async (collection: string, id: string) => (await moving.store.collection(collection).get(id))?.data;
   const strip = (page: Page) => page.getByRole('list', { name: 'Edits that are not saved' });
   const fill = (collection: string, count: number, data: (n: number) => object) =>
-    store.commit({
+    moving.store.commit({
       writes: Array.from({ length: count }, (_, n) => ({ put: `${collection}/d-${n}`, data: data(n) as never })),
     });
 
@@ -44,7 +32,7 @@ describe('editing in the console while everything moves', function () {
       const shuffle = setInterval(() => {
         turn++;
         for (const n of [3, turn % 30])
-          void store
+          void moving.store
             .collection('race')
             .merge(`d-${n}`, { place: (turn * 7) % 30 })
             .catch(() => undefined);
@@ -68,7 +56,7 @@ describe('editing in the console while everything moves', function () {
       const page = await open("data/gone?where=status='aloft'&order=n");
       await cell(page, 'd-2', 'name').dblclick();
       await type(page, 'Half ty');
-      await store.collection('gone').merge('d-2', { status: 'packed' });
+      await moving.store.collection('gone').merge('d-2', { status: 'packed' });
       await page.getByText('which is not in this result any more').waitFor();
       await type(page, 'ped');
       expect(await page.getByLabel('name of d-2').inputValue()).to.equal('Half typed');
@@ -88,13 +76,13 @@ describe('editing in the console while everything moves', function () {
 
       await cell(page, 'd-4', 'name').dblclick();
       await type(page, 'Deleted by others');
-      await store.collection('gone').delete('d-4');
+      await moving.store.collection('gone').delete('d-4');
       await page.getByText('which is not in this result any more').waitFor();
       await page.keyboard.press('Enter');
       const alert = strip(page).getByRole('alert');
       await alert.getByText('d-4 was deleted meanwhile.').waitFor();
       expect(await alert.innerText()).to.include('Deleted by others');
-      await alert.getByRole('button', { name: 'Create it again with this' }).click();
+      await alert.getByRole('button', { name: 'Recreate the document' }).click();
       await until('it is there again', async () => (await dataOf('gone', 'd-4'))?.name === 'Deleted by others');
       expect(await dataOf('gone', 'd-4')).to.include({ n: 4, status: 'aloft' });
       await strip(page).waitFor({ state: 'detached' });
@@ -102,11 +90,11 @@ describe('editing in the console while everything moves', function () {
     });
 
     it('goes on when it was in the last row of the result', async () => {
-      await store.collection('single').put('s-1', { status: 'aloft', name: 'Amber' });
+      await moving.store.collection('single').put('s-1', { status: 'aloft', name: 'Amber' });
       const page = await open("data/single?where=status='aloft'");
       await cell(page, 's-1', 'name').dblclick();
       await type(page, 'The last ');
-      await store.collection('single').merge('s-1', { status: 'packed' });
+      await moving.store.collection('single').merge('s-1', { status: 'packed' });
       await page.getByText('No document matches the condition').waitFor();
       await type(page, 'one');
       await page.keyboard.press('Enter');
@@ -146,7 +134,7 @@ describe('editing in the console while everything moves', function () {
       await cell(page, 'd-3', 'name').click();
       await page.keyboard.press('Control+z');
       await until('the one before, too', async () => (await dataOf('left', 'd-2'))?.name === 'Balloon 2');
-      await store.collection('left').merge('d-1', { name: 'By others' });
+      await moving.store.collection('left').merge('d-1', { name: 'By others' });
       await cell(page, 'd-1', 'name').getByText('By others').waitFor();
       await page.keyboard.press('Control+z');
       await page.getByText('The edit of name of d-1 was not undone').waitFor();
@@ -170,14 +158,14 @@ describe('editing in the console while everything moves', function () {
     });
 
     it('that was empty is not written over what somebody else put into it', async () => {
-      await store.collection('empty').put('e-1', { name: 'Amber', pad: 'p-1' });
-      await store.collection('empty').put('e-2', { name: 'Coral' });
+      await moving.store.collection('empty').put('e-1', { name: 'Amber', pad: 'p-1' });
+      await moving.store.collection('empty').put('e-2', { name: 'Coral' });
       const page = await open('data/empty');
       await cell(page, 'e-2', 'pad').dblclick();
       await type(page, 'p-7');
-      await store.collection('empty').merge('e-2', { pad: 'p-9' });
+      await moving.store.collection('empty').merge('e-2', { pad: 'p-9' });
       await page.keyboard.press('Enter');
-      await strip(page).getByText('Somebody else changed it meanwhile.').waitFor();
+      await strip(page).getByText('Another user changed this field.').waitFor();
       expect((await dataOf('empty', 'e-2'))?.pad).to.equal('p-9');
       await strip(page).getByRole('button', { name: 'Save yours' }).click();
       await until('it is saved over it', async () => (await dataOf('empty', 'e-2'))?.pad === 'p-7');
@@ -194,7 +182,7 @@ describe('editing in the console while everything moves', function () {
 
     it('that cannot be saved stays in sight with the reason, on other pages and over a reload', async () => {
       await fill('refused', 4, (n) => ({ name: `Balloon ${n}`, size: n }));
-      await service.request('PUT', '/v1/schemas/refused', {
+      await moving.service.request('PUT', '/v1/schemas/refused', {
         mode: 'enforce',
         schema: { properties: { size: { maximum: 10 } } },
       });
@@ -238,14 +226,14 @@ describe('editing in the console while everything moves', function () {
 
   describe('a document', () => {
     it('goes on in one and the same input at any length, and follows the store without moving the cursor', async () => {
-      await store.collection('texts').put('t-1', { height: 1, remark: 'short', speed: 2 });
+      await moving.store.collection('texts').put('t-1', { height: 1, remark: 'short', speed: 2 });
       const page = await open('data/texts/t-1');
       const editor = page.getByLabel('Data of the document as JSON');
       await editor.getByText('short').click();
       await page.keyboard.press('End');
-      await store.collection('texts').merge('t-1', { height: 12345 });
+      await moving.store.collection('texts').merge('t-1', { height: 12345 });
       await editor.getByText('12345').waitFor();
-      await store.collection('texts').merge('t-1', { speed: 67890 });
+      await moving.store.collection('texts').merge('t-1', { speed: 67890 });
       await editor.getByText('67890').waitFor();
       await type(page, ' ');
       await page.keyboard.press('ArrowLeft');
@@ -269,7 +257,7 @@ describe('editing in the console while everything moves', function () {
     });
 
     it('is not saved with a number that is none, and takes decimals as they are typed', async () => {
-      await store.collection('numbers').put('n-1', { altitude: 4, tags: ['a'] });
+      await moving.store.collection('numbers').put('n-1', { altitude: 4, tags: ['a'] });
       const page = await open('data/numbers/n-1');
       await page.getByText('Form', { exact: true }).click();
       const input = page.getByRole('textbox', { name: 'altitude' });
@@ -279,7 +267,7 @@ describe('editing in the console while everything moves', function () {
       await page.getByText('altitude: A number was expected.').waitFor();
       await page.getByText('Unsaved changes').waitFor();
       expect(await page.getByRole('button', { name: 'Save', exact: true }).isDisabled()).to.equal(true);
-      await store.collection('numbers').merge('n-1', { altitude: 44 });
+      await moving.store.collection('numbers').merge('n-1', { altitude: 44 });
       await page.waitForTimeout(300);
       expect(await input.inputValue(), 'others do not take it away').to.equal('5x');
       await page.getByRole('button', { name: 'Discard changes' }).last().click();
@@ -305,7 +293,7 @@ describe('editing in the console while everything moves', function () {
     });
 
     it('is a draft over closing, reloading and leaving, with what others changed meanwhile', async () => {
-      await store.collection('drafts').put('d-1', { name: 'Amber', size: 1 });
+      await moving.store.collection('drafts').put('d-1', { name: 'Amber', size: 1 });
       const page = await open('data/drafts/d-1');
       await writeInto(page, 'Data of the document as JSON', '{"name": "Amber Heron", "size": 1}');
       let asked = 0;
@@ -315,13 +303,13 @@ describe('editing in the console while everything moves', function () {
       });
       await page.reload();
       expect(asked, 'the browser asks before it reloads').to.equal(1);
-      await page.getByText('You edited this before and did not save it.').waitFor();
+      await page.getByText('These are unsaved changes from an earlier visit.').waitFor();
       await page.getByLabel('Data of the document as JSON').getByText('Amber Heron').waitFor();
       await page.locator('.ant-drawer-close').click();
       await page.getByRole('link', { name: 'Devices' }).click();
-      await store.collection('drafts').merge('d-1', { size: 2 });
+      await moving.store.collection('drafts').merge('d-1', { size: 2 });
       await page.getByRole('region', { name: 'Edits that are not saved' }).getByText('drafts/d-1').click();
-      await page.getByText('It was changed since then.').waitFor();
+      await page.getByText(/was saved while you edited/).waitFor();
       await page.getByText('Saving keeps both changes.').waitFor();
       await page.getByRole('button', { name: 'Save', exact: true }).click();
       await until(
@@ -348,17 +336,17 @@ describe('editing in the console while everything moves', function () {
     });
 
     it('goes on being edited while it is being saved', async () => {
-      await store.collection('slow').put('s-1', { name: 'Amber' });
+      await moving.store.collection('slow').put('s-1', { name: 'Amber' });
       const page = await open('data/slow/s-1');
       await writeInto(page, 'Data of the document as JSON', '{"name": "One"}');
-      await service.service.close();
+      await moving.service.service.close();
       await page.getByText('Not connected').waitFor();
       await page.keyboard.press('Control+s');
       await page.keyboard.press('Control+Home');
       await page.keyboard.press('ArrowRight');
       await type(page, '"more": 2, ');
       windows.expectFaults(/ERR_CONNECTION_REFUSED|ERR_CONNECTION_RESET|ERR_EMPTY_RESPONSE/);
-      await service.restart();
+      await moving.service.restart();
       await until('the first is saved', async () => (await dataOf('slow', 's-1'))?.name === 'One', 60_000);
       await page.waitForTimeout(300);
       expect((await page.getByLabel('Data of the document as JSON').innerText()).replace(/\s/g, '')).to.equal(
@@ -372,7 +360,7 @@ describe('editing in the console while everything moves', function () {
   });
 
   it('asks before it signs out with edits that are not saved, and leaves nothing for the next person', async () => {
-    await store.collection('leaving').put('l-1', { name: 'Amber' });
+    await moving.store.collection('leaving').put('l-1', { name: 'Amber' });
     const page = await open('data/leaving/l-1');
     await writeInto(page, 'Data of the document as JSON', '{"name": "secret"}');
     await page.locator('.ant-drawer-close').click();

@@ -1,29 +1,19 @@
 import { expect } from 'chai';
 import type { Page } from 'playwright-core';
-import type { Store } from '@uproar/client';
-import { CONSOLE_DIRECTORY } from '@uproar/console';
-import { KEY, TestService, until } from '../../../test/service.js';
-import { keepMoving, TYPING_MS } from './movement.js';
+import { KEY, until } from '../../../test/service.js';
+import { TYPING_MS } from './movement.js';
+import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('working with documents in the console', function () {
   this.timeout(400_000);
   const windows = new Windows();
-  let service: TestService;
-  let store: Store;
-  let endMovement: () => Promise<void>;
-  before(async () => {
-    service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY });
-    store = service.client();
-    endMovement = keepMoving(store, ['places']);
-  });
-  after(async () => {
-    await endMovement();
-    await service.stop();
-  });
+  const moving = new MovingService({}, ['places']);
 
   const open = async (path: string): Promise<Page> => {
-    const page = await windows.signIn(service.url, path, KEY, { permissions: ['clipboard-read', 'clipboard-write'] });
+    const page = await windows.signIn(moving.service.url, path, KEY, {
+      permissions: ['clipboard-read', 'clipboard-write'],
+    });
     await page.locator('[data-row]').first().waitFor();
     return page;
   };
@@ -39,7 +29,7 @@ describe('working with documents in the console', function () {
         put: `${collection}/d-${String(from + n).padStart(6, '0')}`,
         data: data(from + n) as never,
       }));
-      await store.commit({ writes });
+      await moving.store.commit({ writes });
     }
   };
 
@@ -49,7 +39,7 @@ describe('working with documents in the console', function () {
     let turn = 0;
     const shuffle = setInterval(() => {
       const id = `d-${String(turn++ % 40).padStart(6, '0')}`;
-      store
+      moving.store
         .collection('race')
         .merge(id, { place: (turn * 7) % 40 })
         .catch(() => undefined);
@@ -202,16 +192,16 @@ describe('working with documents in the console', function () {
     await page.locator('[data-row="d-000100"]').waitFor();
     const top = () => page.locator('[data-row="d-000105"]').evaluate((row) => row.getBoundingClientRect().top);
     const before = await top();
-    for (let n = 0; n < 5; n++) await store.collection('places').put(`a-${n}`, { n });
+    for (let n = 0; n < 5; n++) await moving.store.collection('places').put(`a-${n}`, { n });
     await page.getByText('405 documents').waitFor();
     expect(await top()).to.be.closeTo(before, 1);
-    await store.collection('places').delete('a-0');
+    await moving.store.collection('places').delete('a-0');
     await page.getByText('404 documents').waitFor();
     expect(await top()).to.be.closeTo(before, 1);
 
     await page.getByRole('button', { name: 'Pause' }).click();
-    await store.collection('places').merge('d-000105', { n: 'moved' });
-    await store.collection('places').delete('d-000106');
+    await moving.store.collection('places').merge('d-000105', { n: 'moved' });
+    await moving.store.collection('places').delete('d-000106');
     await page.getByRole('button', { name: 'Resume (2 changed)' }).waitFor();
     await cell(page, 'd-000105', 'n').getByText('105', { exact: true }).waitFor();
     await page.getByText('paused').waitFor();
@@ -222,18 +212,18 @@ describe('working with documents in the console', function () {
   });
 
   it('edits a cell in place, sends that field alone, and shows who was faster', async () => {
-    await store.collection('edits').put('e-1', { name: 'Amber', size: 3, tags: ['a'] });
+    await moving.store.collection('edits').put('e-1', { name: 'Amber', size: 3, tags: ['a'] });
     const page = await open('data/edits');
     await cell(page, 'e-1', 'size').dblclick();
     const input = page.getByLabel('size of e-1');
     await input.fill('four');
     await page.keyboard.press('Enter');
     await page.getByRole('alert').getByText('neither a number').waitFor();
-    await store.collection('edits').merge('e-1', { name: 'Amber Heron' });
+    await moving.store.collection('edits').merge('e-1', { name: 'Amber Heron' });
     await input.fill('44');
     await page.keyboard.press('Enter');
     await cell(page, 'e-1', 'size').getByText('44').waitFor();
-    expect((await store.collection('edits').get('e-1'))!.data).to.deep.equal({
+    expect((await moving.store.collection('edits').get('e-1'))!.data).to.deep.equal({
       name: 'Amber Heron',
       size: 44,
       tags: ['a'],
@@ -242,10 +232,10 @@ describe('working with documents in the console', function () {
     await cell(page, 'e-1', 'size').focus();
     await page.keyboard.press('F2');
     await input.fill('7');
-    await store.collection('edits').merge('e-1', { size: 50 });
+    await moving.store.collection('edits').merge('e-1', { size: 50 });
     await cell(page, 'e-1', 'name').waitFor();
     await page.getByLabel('size of e-1').press('Enter');
-    const conflict = page.getByRole('alert').filter({ hasText: 'Somebody else changed it meanwhile' });
+    const conflict = page.getByRole('alert').filter({ hasText: 'Another user changed this field' });
     await conflict.waitFor();
     expect((await conflict.locator('dd').allTextContents()).map((text) => text.trim())).to.deep.equal([
       '44',
@@ -253,16 +243,19 @@ describe('working with documents in the console', function () {
       '7',
     ]);
     await conflict.getByRole('button', { name: 'Save yours' }).click();
-    await until('mine is written', async () => (await store.collection('edits').get('e-1'))!.data.size === 7);
+    await until('mine is written', async () => (await moving.store.collection('edits').get('e-1'))!.data.size === 7);
     await cell(page, 'e-1', 'tags').focus();
     await page.keyboard.press('Enter');
     await page.getByLabel('tags of e-1').fill('');
     await page.keyboard.press('Enter');
-    await until('the field is removed', async () => !('tags' in (await store.collection('edits').get('e-1'))!.data));
+    await until(
+      'the field is removed',
+      async () => !('tags' in (await moving.store.collection('edits').get('e-1'))!.data),
+    );
     await cell(page, 'e-1', 'name').dblclick();
     await page.keyboard.type('thrown away');
     await page.keyboard.press('Escape');
-    expect((await store.collection('edits').get('e-1'))!.data.name).to.equal('Amber Heron');
+    expect((await moving.store.collection('edits').get('e-1'))!.data.name).to.equal('Amber Heron');
     await page.context().close();
   });
 
@@ -277,7 +270,7 @@ describe('working with documents in the console', function () {
     await page.getByText('8 documents').waitFor();
     await page.getByRole('button', { name: 'Undo' }).click();
     await page.getByText('12 documents').waitFor();
-    expect((await store.collection('many').get('d-000004'))!.data).to.deep.equal({ n: 4 });
+    expect((await moving.store.collection('many').get('d-000004'))!.data).to.deep.equal({ n: 4 });
 
     await page.locator('[data-row="d-000000"] [data-cell="id"]').focus();
     await page.keyboard.press('ArrowDown');
@@ -288,7 +281,7 @@ describe('working with documents in the console', function () {
     await page.getByRole('button', { name: 'Create' }).click();
     await page.waitForURL(/\/data\/many\/[0-9a-f-]{36}$/);
     const id = page.url().split('/').at(-1)!;
-    expect((await store.collection('many').get(id))!.data).to.deep.equal({ n: 1 });
+    expect((await moving.store.collection('many').get(id))!.data).to.deep.equal({ n: 1 });
     await page.context().close();
   });
 
@@ -310,7 +303,9 @@ describe('working with documents in the console', function () {
     await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
     await drawer.getByRole('button', { name: 'Show them' }).click();
     await page.waitForURL(/\/data\/crews/);
-    expect((await store.collection('crews').list()).documents.map(({ id, data }) => ({ id, data }))).to.deep.equal([
+    expect(
+      (await moving.store.collection('crews').list()).documents.map(({ id, data }) => ({ id, data })),
+    ).to.deep.equal([
       { id: 'c-1', data: { name: 'Amber', members: 4, captain: true } },
       { id: 'c-2', data: { name: 'Coral, the', members: '007' } },
     ]);
@@ -320,7 +315,7 @@ describe('working with documents in the console', function () {
     await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
     await drawer.getByRole('button', { name: 'Show them' }).click();
     await page.getByText('3 documents').waitFor();
-    expect((await store.collection('crews').get('c-1'))!.data.name, 'what is there stays').to.equal('Amber');
+    expect((await moving.store.collection('crews').get('c-1'))!.data.name, 'what is there stays').to.equal('Amber');
     await drop('broken.csv', '"');
     await drawer.getByRole('alert').waitFor();
     await drawer.getByRole('button', { name: 'Close' }).click();
@@ -346,7 +341,7 @@ describe('working with documents in the console', function () {
   });
 
   it('edits a document as a form, and shows two edits of one field side by side', async () => {
-    await store
+    await moving.store
       .collection('forms')
       .put('f-1', { name: 'Amber', size: 3, aloft: false, pilot: { name: 'Ines' }, tags: ['a'] });
     const page = await open('data/forms/f-1');
@@ -359,11 +354,11 @@ describe('working with documents in the console', function () {
     await page.getByLabel('Name of a new field of pilot').fill('hours');
     await page.keyboard.press('Enter');
     await page.getByRole('button', { name: 'Remove tags' }).click();
-    await store.collection('forms').merge('f-1', { note: 'by somebody else' });
+    await moving.store.collection('forms').merge('f-1', { note: 'by somebody else' });
     await page.getByText('Saving keeps both changes.').waitFor();
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.getByText('Up to date').waitFor();
-    expect((await store.collection('forms').get('f-1'))!.data).to.deep.equal({
+    expect((await moving.store.collection('forms').get('f-1'))!.data).to.deep.equal({
       name: 'Amber Heron',
       size: 5,
       aloft: true,
@@ -373,7 +368,7 @@ describe('working with documents in the console', function () {
 
     await page.getByRole('textbox', { name: 'size' }).fill('6');
     await page.getByLabel('name', { exact: true }).first().fill('Mine');
-    await store.collection('forms').merge('f-1', { size: 7, name: 'Theirs' });
+    await moving.store.collection('forms').merge('f-1', { size: 7, name: 'Theirs' });
     const rows = page.locator('.ant-drawer').locator('table tbody tr');
     await rows.nth(1).waitFor();
     expect(await rows.nth(1).innerText()).to.match(/size\s+5\s+7\s+6/);
@@ -382,7 +377,7 @@ describe('working with documents in the console', function () {
     await page.getByRole('button', { name: 'Use these values' }).click();
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await until('both are kept', async () => {
-      const { data } = (await store.collection('forms').get('f-1'))!;
+      const { data } = (await moving.store.collection('forms').get('f-1'))!;
       return data.name === 'Theirs' && data.size === 6;
     });
     await page.context().close();
@@ -395,9 +390,9 @@ describe('working with documents in the console', function () {
     expect(await page.locator('[data-row]').count()).to.be.below(80);
     await page.getByRole('grid').evaluate((element) => element.scrollTo(0, 28 * 60_000));
     await cell(page, 'd-060010', 'n').getByText('60010').waitFor();
-    await store.collection('crowd').merge('d-060010', { name: 'seen' });
+    await moving.store.collection('crowd').merge('d-060010', { name: 'seen' });
     await cell(page, 'd-060010', 'name').getByText('seen').waitFor();
-    await store.collection('crowd').put('a-first', { n: 0 });
+    await moving.store.collection('crowd').put('a-first', { n: 0 });
     await page.getByText('100,001 documents').waitFor();
     await cell(page, 'd-060010', 'name').getByText('seen').waitFor();
     await page.context().close();

@@ -1,32 +1,21 @@
 import { expect } from 'chai';
 import { parse } from 'csv-parse/sync';
 import type { Page } from 'playwright-core';
-import type { Store } from '@uproar/client';
-import { CONSOLE_DIRECTORY } from '@uproar/console';
 import { drawBalloon } from '@uproar/demo';
-import { KEY, TestService, until } from '../../../test/service.js';
-import { keepMoving, TYPING_MS } from './movement.js';
+import { KEY, until } from '../../../test/service.js';
+import { TYPING_MS } from './movement.js';
+import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('what the page about the console promises', function () {
   this.timeout(400_000);
   const windows = new Windows();
-  let service: TestService;
-  let store: Store;
-  let endMovement: () => Promise<void>;
-  before(async () => {
-    service = await TestService.start({ consoleDirectory: CONSOLE_DIRECTORY, accounts: 'open' });
-    store = service.client();
-    await store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1, crew: 'c-1' });
-    endMovement = keepMoving(store, ['logged']);
-  });
-  after(async () => {
-    await endMovement();
-    await service.stop();
-  });
+  const moving = new MovingService({ accounts: 'open' }, ['logged'], (store) =>
+    store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1, crew: 'c-1' }),
+  );
 
   const open = async (path: string, key = KEY, options?: Parameters<Windows['signIn']>[3]): Promise<Page> => {
-    const page = await windows.signIn(service.url, path, key, options);
+    const page = await windows.signIn(moving.service.url, path, key, options);
     await page.locator('[data-row], main h1').first().waitFor();
     return page;
   };
@@ -44,13 +33,13 @@ describe('what the page about the console promises', function () {
 
   it('exports hold what the condition finds, in its order, with the columns that are shown, however odd the text', async () => {
     const odd = ['plain', 'with "quotes"', 'a, b; c', 'two\nlines', ' spaced ', "it's", 'é 🎈', '=1+1', ''];
-    await store.commit({
+    await moving.store.commit({
       writes: odd.map((text, n) => ({
         put: `odd/o-${n}`,
         data: { n, text, deep: { 'a.b': text }, hidden: n, list: [n, text] },
       })),
     });
-    await store.collection('odd').put('o-out', { n: 99, text: 'not found' });
+    await moving.store.collection('odd').put('o-out', { n: 99, text: 'not found' });
     const page = await open('data/odd?where=n < 50&order=-n');
     await page.getByText(`${odd.length} documents`).waitFor();
     await page.getByRole('button', { name: /^Columns/ }).click();
@@ -74,11 +63,15 @@ describe('what the page about the console promises', function () {
   });
 
   it('a save that the policy refuses loses nothing, and says why', async () => {
-    await service.request('PUT', '/v1/policy', {
+    await moving.service.request('PUT', '/v1/policy', {
       text: 'collections:\n  balloons:\n    read: true\n    update: "crew = claim(\'crew\') AND altitude < 1000"\n',
     });
-    await service.request('POST', '/v1/accounts', { name: 'ada', password: 'amber-balloon', claims: { crew: 'c-1' } });
-    const session = await service.as(null)('POST', '/v1/sessions', { name: 'ada', password: 'amber-balloon' });
+    await moving.service.request('POST', '/v1/accounts', {
+      name: 'ada',
+      password: 'amber-balloon',
+      claims: { crew: 'c-1' },
+    });
+    const session = await moving.service.as(null)('POST', '/v1/sessions', { name: 'ada', password: 'amber-balloon' });
     windows.expectFaults(/^403 (GET|POST) /);
     const page = await open('data/balloons', session.json.accessToken);
     await page.locator('[data-row="bl-1"] [data-field="altitude"]').dblclick();
@@ -99,17 +92,20 @@ describe('what the page about the console promises', function () {
       .waitFor();
     await page.getByText('Unsaved changes').waitFor();
     await page.getByLabel('Data of the document as JSON').getByText('7000').waitFor();
-    expect((await store.collection('balloons').get('bl-1'))?.data.altitude).to.equal(1);
+    expect((await moving.store.collection('balloons').get('bl-1'))?.data.altitude).to.equal(1);
     await page.context().close();
   });
 
   it('a revoked key ends the session with a word, and what was typed is still there', async () => {
-    const made = await store.post<{ id: string; key: string }>('/v1/keys', { name: 'temporary', scope: 'write' });
+    const made = await moving.store.post<{ id: string; key: string }>('/v1/keys', {
+      name: 'temporary',
+      scope: 'write',
+    });
     windows.expectFaults(/^40[13] /);
     const page = await open('data/balloons', made.key);
     await page.locator('[data-row="bl-1"] [data-field="name"]').dblclick();
     await type(page, 'Typed by then');
-    await store.request('DELETE', `/v1/keys/${made.id}`);
+    await moving.store.request('DELETE', `/v1/keys/${made.id}`);
     await page.getByText('Refused', { exact: true }).waitFor();
     await page.keyboard.press('Enter');
     await page.getByText('Typed by then').or(page.getByLabel('name of bl-1')).first().waitFor();
@@ -118,7 +114,7 @@ describe('what the page about the console promises', function () {
   });
 
   it('the journal is narrowed by collection, document and condition', async () => {
-    for (let n = 0; n < 6; n++) await store.collection('logged').put(`l-${n % 2}`, { n });
+    for (let n = 0; n < 6; n++) await moving.store.collection('logged').put(`l-${n % 2}`, { n });
     const page = await open('journal');
     const options = page.getByRole('listbox', { name: 'Changes, newest first' }).getByRole('option');
     await options.first().waitFor();
@@ -134,9 +130,9 @@ describe('what the page about the console promises', function () {
     await type(page, 'logged/l-1');
     await page.keyboard.press('Enter');
     await until('one change', async () => (await options.count()) === 1);
-    await store.collection('logged').put('l-1', { n: 7 });
+    await moving.store.collection('logged').put('l-1', { n: 7 });
     await until('it follows', async () => (await options.count()) === 2);
-    await store.collection('logged').put('l-0', { n: 8 });
+    await moving.store.collection('logged').put('l-0', { n: 8 });
     await page.waitForTimeout(300);
     expect(await options.count()).to.equal(2);
     await page.context().close();
@@ -156,7 +152,7 @@ describe('what the page about the console promises', function () {
   it('a file that is replaced shows its new content at once', async () => {
     const picture = (colour: string) =>
       new Blob([drawBalloon({ colours: [colour], panels: 8 }) as never], { type: 'image/png' });
-    await store.files.upload(picture('teal'), { id: 'pic', name: 'pic.png' });
+    await moving.store.files.upload(picture('teal'), { id: 'pic', name: 'pic.png' });
     const page = await open('data/files/pic');
     const image = page.getByRole('img', { name: 'The content of pic' });
     await image.waitFor();
@@ -170,13 +166,13 @@ describe('what the page about the console promises', function () {
         return [...context.getImageData(canvas.width / 2, canvas.height / 3, 1, 1).data].join();
       });
     const before = await colour();
-    await store.files.upload(picture('amber'), { id: 'pic', name: 'pic.png' });
+    await moving.store.files.upload(picture('amber'), { id: 'pic', name: 'pic.png' });
     await until('another picture', async () => (await colour().catch(() => before)) !== before, 20_000);
     await page.context().close();
   });
 
   it('everything in the table can be done with the keyboard alone', async () => {
-    await store.commit({
+    await moving.store.commit({
       writes: Array.from({ length: 8 }, (_, n) => ({ put: `keys/k-${n}`, data: { name: `Key ${n}`, n } })),
     });
     const page = await open('data/keys');
@@ -188,15 +184,15 @@ describe('what the page about the console promises', function () {
     await page.getByLabel('name of k-2').waitFor();
     await type(page, 'By hand');
     await press('Tab');
-    await until('it is saved', async () => (await store.collection('keys').get('k-2'))?.data.name === 'By hand');
+    await until('it is saved', async () => (await moving.store.collection('keys').get('k-2'))?.data.name === 'By hand');
     await press('F2');
     await type(page, '77');
     await press('Enter');
-    await until('the next one, too', async () => (await store.collection('keys').get('k-2'))?.data.n === 77);
+    await until('the next one, too', async () => (await moving.store.collection('keys').get('k-2'))?.data.n === 77);
     await press('Control+z', 'Control+z');
     await until(
       'both are undone',
-      async () => JSON.stringify((await store.collection('keys').get('k-2'))?.data) === '{"name":"Key 2","n":2}',
+      async () => JSON.stringify((await moving.store.collection('keys').get('k-2'))?.data) === '{"name":"Key 2","n":2}',
     );
     await press('Space');
     await page.getByText('1 selected').waitFor();
@@ -207,7 +203,7 @@ describe('what the page about the console promises', function () {
   });
 
   it('on a phone, an edit and what could not be saved fit the screen', async () => {
-    await store.collection('phones').put('p-1', { name: 'Amber', size: 1 });
+    await moving.store.collection('phones').put('p-1', { name: 'Amber', size: 1 });
     const page = await open('data/phones', KEY, { viewport: { width: 390, height: 800 } });
     await page.locator('[data-row="p-1"] [data-field="size"]').dblclick();
     await type(page, '12 and more');
@@ -218,12 +214,12 @@ describe('what the page about the console promises', function () {
     await page.keyboard.press('Control+A');
     await type(page, '12');
     await page.keyboard.press('Enter');
-    await until('it is saved', async () => (await store.collection('phones').get('p-1'))?.data.size === 12);
+    await until('it is saved', async () => (await moving.store.collection('phones').get('p-1'))?.data.size === 12);
     await page.context().close();
   });
 
   it('two browsers at once: each sees what the other saves, and keeps what it types', async () => {
-    await store.collection('shared').put('s-1', { name: 'Amber', remark: '', n: 0 });
+    await moving.store.collection('shared').put('s-1', { name: 'Amber', remark: '', n: 0 });
     const [left, right] = [await open('data/shared/s-1'), await open('data/shared/s-1')];
     for (const page of [left, right]) await page.locator('.ant-drawer').getByText('Form', { exact: true }).click();
     await left.getByRole('textbox', { name: 'name', exact: true }).click();
@@ -235,7 +231,7 @@ describe('what the page about the console promises', function () {
     expect(await right.getByRole('textbox', { name: 'remark' }).inputValue()).to.equal('seen from the gate');
     await right.getByRole('button', { name: 'Save', exact: true }).click();
     await right.getByText('Up to date').waitFor();
-    const { data } = (await store.collection('shared').get('s-1'))!;
+    const { data } = (await moving.store.collection('shared').get('s-1'))!;
     expect(data.remark).to.equal('seen from the gate');
     expect(String(data.name)).to.include(' Heron over the hill');
     await until(

@@ -4,11 +4,11 @@ import { json, jsonParseLinter } from '@codemirror/lang-json';
 import { yaml } from '@codemirror/lang-yaml';
 import { bracketMatching } from '@codemirror/language';
 import { linter, lintGutter } from '@codemirror/lint';
-import { diff } from '@codemirror/merge';
-import { Compartment, EditorState, Transaction } from '@codemirror/state';
+import { Compartment, EditorState } from '@codemirror/state';
 import { EditorView, keymap, lineNumbers } from '@codemirror/view';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
 import { colouring, look } from './editor-look';
+import { replaceText } from './replace-text';
 
 const text = defineModel<string>({ required: true });
 const props = defineProps<{ language: 'json' | 'yaml'; label: string; readonly?: boolean }>();
@@ -48,17 +48,7 @@ onMounted(() => {
 });
 // What can be scrolled can be reached by the keyboard.
 onMounted(() => (editor!.scrollDOM.tabIndex = 0));
-// A text from outside alters only what differs, so that the cursor and what is selected stay where they are.
-watch(text, (next) => {
-  const now = editor?.state.doc.toString();
-  if (!editor || now === undefined || now === next) return;
-  const changes = diff(now, next).map(({ fromA, toA, fromB, toB }) => ({
-    from: fromA,
-    to: toA,
-    insert: next.slice(fromB, toB),
-  }));
-  editor.dispatch({ changes, annotations: Transaction.addToHistory.of(false) });
-});
+watch(text, (next) => replaceText(editor, next));
 watch(
   () => props.readonly,
   (readonly) => editor?.dispatch({ effects: writable.reconfigure(EditorState.readOnly.of(readonly)) }),

@@ -7,6 +7,7 @@ import { EditorState } from '@codemirror/state';
 import { EditorView, keymap, lineNumbers } from '@codemirror/view';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
 import { colouring, look } from './editor-look';
+import { replaceText } from './replace-text';
 
 /** Two texts side by side: one to read, and one's own to edit. */
 const text = defineModel<string>({ required: true });
@@ -40,17 +41,12 @@ onMounted(() => {
     },
   });
 });
-watch(text, (next) => replace(view?.b, next));
+watch(text, (next) => replaceText(view?.b, next));
 watch(
   () => props.other,
-  (next) => replace(view?.a, next),
+  (next) => replaceText(view?.a, next),
 );
 onBeforeUnmount(() => view?.destroy());
-
-function replace(editor: EditorView | undefined, next: string): void {
-  if (!editor || editor.state.doc.toString() === next) return;
-  editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: next } });
-}
 </script>
 
 <template>

@@ -48,10 +48,10 @@ function keep(): void {
   if (same || created) return dropDraft(key);
   const value = { collection: collection.value, id: id.value, text: text.value };
   const path = `/data/${props.collection}?new=${encodeURIComponent(props.like?.id ?? '1')}`;
-  keepDraft({ key, kind: 'edit', label: `New document of ${collection.value || '…'}`, path, value });
+  keepDraft({ key, value, edit: { label: `New document of ${collection.value || '…'}`, path } });
 }
 
-function startAnew(): void {
+function startOver(): void {
   [collection.value, id.value, text.value] = [props.collection, '', initial];
   restored.value = false;
 }
@@ -120,8 +120,8 @@ async function create(): Promise<void> {
       </div>
     </div>
     <Alert v-if="failure" type="error" show-icon :message="failure" />
-    <Alert v-if="restored" type="info" show-icon message="You began this document before and did not create it.">
-      <template #action><Button size="small" @click="startAnew">Start anew</Button></template>
+    <Alert v-if="restored" type="info" show-icon message="This is an unsaved draft of a new document.">
+      <template #action><Button size="small" @click="startOver">Start over</Button></template>
     </Alert>
     <CodeEditor
       v-model="text"

@@ -8,7 +8,7 @@ import { commitEach } from '../commit-each';
 import { describeFailure } from '../failure';
 import { useNotices, useStore } from '../injection';
 import { formatCell } from '../table/fields';
-import { save } from './export-shown';
+import { saveLines } from './export-shown';
 import { findIdField, MAX_FILE_BYTES, readRows, type Reading, type Row } from './import-rows';
 import { SEPARATORS, type Separator } from './read-csv';
 
@@ -128,8 +128,10 @@ const tried = computed(() => written.value + kept.value + refused.value.length);
 
 function saveRows(which: 'refused' | 'left'): void {
   const chosen = which === 'left' ? left.value : refused.value.map(({ row }) => row);
-  const lines = chosen.map(({ data }) => `${JSON.stringify(data)}\n`);
-  save(`${collection.value}-${which}.ndjson`, new Blob(lines, { type: 'application/x-ndjson' }));
+  saveLines(
+    `${collection.value}-${which}`,
+    chosen.map(({ data }) => data),
+  );
 }
 
 type Write = Parameters<Store['commit']>[0]['writes'][number];

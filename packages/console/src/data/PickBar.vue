@@ -2,8 +2,7 @@
 import type { Document } from '@uproar/client';
 import { Button, Popconfirm } from 'ant-design-vue';
 import { useNotices } from '../injection';
-import { asLines } from '../undo';
-import { save } from './export-shown';
+import { saveLines } from './export-shown';
 
 const props = defineProps<{ collection: string; documents: readonly Document[] }>();
 const emit = defineEmits<{ clear: []; remove: []; duplicate: [document: Document] }>();
@@ -15,7 +14,7 @@ async function copy(): Promise<void> {
 }
 
 function keep(): void {
-  save(`${props.collection}.ndjson`, asLines(props.documents));
+  saveLines(props.collection, props.documents);
 }
 </script>
 

@@ -37,8 +37,14 @@ export async function exportShown(
   save(`${query.collection}.${format}`, new Blob([content], { type }));
 }
 
+/** Has the browser save items as NDJSON, under a name without an ending. */
+export function saveLines(name: string, items: readonly object[]): void {
+  const lines = items.map((item) => `${JSON.stringify(item)}\n`);
+  save(`${name}.ndjson`, new Blob(lines, { type: 'application/x-ndjson' }));
+}
+
 /** Has the browser save a file. */
-export function save(name: string, content: Blob): void {
+function save(name: string, content: Blob): void {
   const link = document.createElement('a');
   link.href = URL.createObjectURL(content);
   link.download = name;

@@ -82,7 +82,7 @@ async function save(): Promise<void> {
     }
   } catch (error) {
     failure.value = isProblem(error, 'test-failed')
-      ? `Somebody changed ${error.problem.pointer ?? 'the same field'} at the same moment. Check the new value, and save again.`
+      ? `Another user changed ${error.problem.pointer ?? 'the same field'} at the same moment. Check the new value, and save again.`
       : describeFailure(error);
   }
   busy.value = false;
@@ -144,12 +144,7 @@ async function remove(): Promise<void> {
         @settle="settle"
       />
       <Alert v-if="failure" type="error" show-icon :message="failure" />
-      <Alert
-        v-if="restored && dirty"
-        type="info"
-        show-icon
-        :message="`You edited this before and did not save it.${overtaken ? ' It was changed since then.' : ''}`"
-      >
+      <Alert v-if="restored && dirty" type="info" show-icon message="These are unsaved changes from an earlier visit.">
         <template #action><Button size="small" @click="discard">Discard changes</Button></template>
       </Alert>
       <FilePreview v-if="now && collection === 'files'" :document="now" />

@@ -96,7 +96,7 @@ export function useDocumentEdit(address: string, now: Readonly<Ref<Document | un
     () => {
       if (!dirty.value || !base.value) return dropDraft(key);
       const value: Kept = { base: base.value, text: text.value, inputs, mode: mode.value };
-      keepDraft({ key, kind: 'edit', label: address, path: `/data/${address}`, value });
+      keepDraft({ key, value, edit: { label: address, path: `/data/${address}` } });
     },
     { flush: 'sync' },
   );

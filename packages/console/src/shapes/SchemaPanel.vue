@@ -33,8 +33,8 @@ const base = ref(kept?.base ?? 0);
 const report = shallowRef<SchemaReport>();
 /** Whether it could not be enforced because documents do not fit. */
 const misfits = ref('');
-/** What nobody typed: the schema that is set, or the one that was proposed. */
-const offered = shallowRef<{ text: string; mode: SchemaMode }>({ text: '', mode: 'warn' });
+/** The schema that is set or proposed, as it was put into the editor; undefined before that. */
+const offered = shallowRef<{ text: string; mode: SchemaMode }>();
 
 const {
   value: listing,
@@ -57,23 +57,24 @@ const altered = computed(
     JSON.stringify(schema.value) !== JSON.stringify(present.value.schema),
 );
 /** Whether a person typed or chose something that is not set. */
-const own = computed(
-  () => text.value !== '' && altered.value && (text.value !== offered.value.text || mode.value !== offered.value.mode),
-);
+const own = computed(() => {
+  if (!offered.value) return kept !== undefined && altered.value;
+  return altered.value && (text.value !== offered.value.text || mode.value !== offered.value.mode);
+});
 const overtaken = computed(() => own.value && (present.value?.version ?? 0) > base.value);
 
 // While nothing of one's own is in the editor it follows the schema that is set.
 watch(listing, (now, before) => {
-  if (now && !own.value) void takeSet(before === undefined);
+  if (!now || own.value) return;
+  if (before === undefined || (present.value?.version ?? 0) !== base.value) void takeSet();
 });
-async function takeSet(first = false): Promise<void> {
+/** Puts the schema that is set into the editor, or a proposal where none is set. */
+async function takeSet(): Promise<void> {
   const set = present.value;
-  if (set && set.version === base.value && text.value !== '') return;
   base.value = set?.version ?? 0;
-  if (set) {
-    mode.value = set.mode;
-    show(set.schema as JsonObject);
-  } else if (first && text.value === '') await propose();
+  if (!set) return propose();
+  mode.value = set.mode;
+  show(set.schema as JsonObject);
 }
 
 function show(proposed: JsonObject): void {
@@ -89,7 +90,7 @@ watch([text, mode, base, own], () => {
   if (!own.value) return dropDraft(key);
   const label = `Schema of ${props.collection}`;
   const value = { text: text.value, mode: mode.value, base: base.value };
-  keepDraft({ key, kind: 'edit', label, path: `/shapes/${props.collection}?schema`, value });
+  keepDraft({ key, value, edit: { label, path: `/shapes/${props.collection}?schema` } });
 });
 // What was found holds for the text that was checked.
 watch([text, mode], () => {
@@ -134,12 +135,6 @@ async function remove(): Promise<void> {
   again();
   notices.success({ message: `The schema of ${props.collection} is removed`, duration: 3 });
 }
-
-function discard(): void {
-  text.value = '';
-  base.value = -1;
-  void takeSet(true);
-}
 </script>
 
 <template>
@@ -147,7 +142,7 @@ function discard(): void {
     <div class="bar">
       <b>Schema</b>
       <Tag v-if="!present" color="warning">proposed, not set</Tag>
-      <Tag v-else-if="altered" color="warning">altered</Tag>
+      <Tag v-else-if="altered" color="warning">changed</Tag>
       <Tag v-else color="success">version {{ present.version }}, {{ present.mode }}</Tag>
       <span v-if="present" class="muted when">set {{ formatMoment(present.time) }} by {{ present.identity }}</span>
       <span class="end">
@@ -167,7 +162,7 @@ function discard(): void {
     >
       <template #action>
         <Button size="small" @click="base = present.version">Continue with yours</Button>
-        <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="discard">
+        <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="takeSet">
           <Button size="small" type="text">Take theirs</Button>
         </Popconfirm>
       </template>
@@ -214,7 +209,7 @@ function discard(): void {
         aria-label="What to do with writes that violate the schema"
         @change="(value) => (mode = value as SchemaMode)"
       />
-      <Button v-if="own" type="text" @click="discard">Discard</Button>
+      <Button v-if="own" type="text" @click="takeSet">Discard</Button>
       <Button type="primary" :disabled="!schema || !altered || overtaken" :loading="busy" @click="set()">Set</Button>
     </div>
   </section>

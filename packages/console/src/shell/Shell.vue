@@ -52,7 +52,7 @@ function leave(): void {
     title: count === 1 ? 'Sign out and discard an edit?' : `Sign out and discard ${count} edits?`,
     content: unsavedEdits.value
       .slice(0, 5)
-      .map(({ label }) => label)
+      .map(({ edit }) => edit!.label)
       .join(', '),
     okText: 'Sign out',
     okButtonProps: { danger: true },

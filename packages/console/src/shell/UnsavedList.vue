@@ -2,14 +2,14 @@
 import { computed } from 'vue';
 import { isLostOnReload, unsavedEdits } from '../unsaved/drafts';
 
-const listed = computed(() => unsavedEdits.value.filter(({ quiet }) => !quiet));
+const listed = computed(() => unsavedEdits.value.filter(({ edit }) => !edit!.open));
 </script>
 
 <template>
   <div v-if="listed.length > 0" class="unsaved" role="region" aria-label="Edits that are not saved">
     <h2>Not saved</h2>
-    <RouterLink v-for="{ key, label, path } in listed" :key="key" :to="path" :title="label">
-      {{ label }}<small v-if="isLostOnReload(key)"> lost on reload</small>
+    <RouterLink v-for="{ key, edit } in listed" :key="key" :to="edit!.path" :title="edit!.label">
+      {{ edit!.label }}<small v-if="isLostOnReload(key)"> lost on reload</small>
     </RouterLink>
   </div>
 </template>

@@ -46,7 +46,7 @@ const show = (value: JsonValue | undefined) => (value === undefined ? 'no value'
         </span>
         <span v-if="edit.state === 'unsaved'" class="choices">
           <Button v-if="edit.theirs" size="small" @click="edits.overwrite(edit)">Save yours</Button>
-          <Button v-if="edit.gone" size="small" @click="edits.restore(edit)">Create it again with this</Button>
+          <Button v-if="edit.gone" size="small" @click="edits.restore(edit)">Recreate the document</Button>
           <Button v-if="!edit.theirs" size="small" @click="edits.resume(edit)">Edit</Button>
           <Button size="small" type="text" @click="edits.discard(edit)">{{
             edit.theirs ? 'Keep theirs' : 'Discard'

@@ -163,7 +163,7 @@ async function save(
     const outcome = await writeField(store, edit, edit.was, value);
     if (outcome.kind === 'written') return settle(store, edit, value, messages);
     const gone = outcome.kind === 'gone';
-    edit.fault = gone ? `${edit.id} was deleted meanwhile.` : 'Somebody else changed it meanwhile.';
+    edit.fault = gone ? `${edit.id} was deleted meanwhile.` : 'Another user changed this field.';
     if (gone) edit.gone = true;
     else edit.theirs = { value: outcome.value };
   } catch (error) {
@@ -226,7 +226,7 @@ function keepAsDraft(edit: CellEdit): void {
       if (!edits.includes(edit)) return;
       if (edit.text === edit.initial) return dropDraft(key);
       const label = `${name} of ${collection}/${id}`;
-      keepDraft({ key, kind: 'edit', label, path: `/data/${collection}`, value, quiet: value.state === 'open' });
+      keepDraft({ key, value, edit: { label, path: `/data/${collection}`, open: value.state === 'open' } });
     },
     { flush: 'sync' },
   );

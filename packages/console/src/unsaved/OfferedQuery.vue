@@ -16,9 +16,9 @@ const text = computed(() =>
 <template>
   <p v-if="fields" class="offered" role="status">
     <span class="text"
-      >Typed here before, not run: <span class="mono">{{ text || 'an empty query' }}</span></span
+      >Typed earlier and not run: <span class="mono">{{ text || 'an empty query' }}</span></span
     >
-    <Button size="small" @click="emit('take')">Take it back</Button>
+    <Button size="small" @click="emit('take')">Restore it</Button>
     <Button size="small" type="text" @click="emit('drop')">Discard</Button>
   </p>
 </template>

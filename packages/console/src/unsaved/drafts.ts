@@ -7,17 +7,18 @@ import { computed, shallowReactive } from 'vue';
 export interface Draft<Value = unknown> {
   /** What the draft is about, such as `document:balloons/bl-17`. */
   key: string;
-  /** `edit`: work to be saved, listed in the navigation. `input`: an input of a page, which only that page shows again. */
-  kind: 'edit' | 'input';
-  /** What the navigation calls it. */
-  label: string;
-  /** The address in the console at which it is shown. */
-  path: string;
   value: Value;
+  /** Set for an edit that is to be saved. Without it, the draft is an input that only its own page shows again. */
+  edit?: {
+    /** The name of the edit in the navigation. */
+    label: string;
+    /** The address in the console at which it is shown. */
+    path: string;
+    /** Whether its editor is open, so that the navigation does not list it. */
+    open?: boolean;
+  };
   /** When it was begun, in milliseconds since 1970. */
   begun?: number;
-  /** Whether it is in front of the person just now, so that the navigation need not list it. */
-  quiet?: boolean;
 }
 
 /** Where the drafts of this browser tab are kept. The number counts formats: another one is ignored. */
@@ -33,8 +34,8 @@ const drafts = shallowReactive(readKept());
 /** The drafts that a reload would lose, because the browser's storage for this tab is full. */
 const unkept = shallowReactive(new Set<string>());
 
-/** The drafts that are work to be saved, in the order in which they were begun. */
-export const unsavedEdits = computed(() => [...drafts.values()].filter(({ kind }) => kind === 'edit'));
+/** The drafts that are edits to be saved, in the order in which they were begun. */
+export const unsavedEdits = computed(() => [...drafts.values()].filter(({ edit }) => edit));
 
 /** Whether a draft would be lost if the page were reloaded. */
 export function isLostOnReload(key: string): boolean {
@@ -61,7 +62,7 @@ export function dropDraft(key: string): void {
   sessionStorage.removeItem(PREFIX + key);
 }
 
-/** The drafts that altered since they were written to the browser's storage, and the timer that will do it. */
+/** The drafts that changed since they were written to the browser's storage, and the timer that will do it. */
 const unwritten = new Set<string>();
 let writing: ReturnType<typeof setTimeout> | undefined;
 

@@ -22,7 +22,7 @@ export function useFormDraft<Form extends object>(key: string, empty: Form): For
     () => JSON.stringify(form),
     (text) => {
       if (text === blank) dropDraft(key);
-      else keepDraft({ key, kind: 'input', label: '', path: '', value: JSON.parse(text) });
+      else keepDraft({ key, value: JSON.parse(text) });
     },
     { flush: 'sync' },
   );

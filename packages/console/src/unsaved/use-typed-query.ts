@@ -44,7 +44,7 @@ export function useTypedQuery<Fields extends QueryFields>(key: () => string, sho
   const keep = () => {
     if (!differs(typed, base) && !offered.value) return dropDraft(at);
     const value: Kept<Fields> = { shown: base, typed: { ...typed }, offered: offered.value };
-    keepDraft({ key: at, kind: 'input', label: '', path: '', value });
+    keepDraft({ key: at, value });
   };
 
   watch(

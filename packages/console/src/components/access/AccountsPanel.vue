@@ -148,7 +148,7 @@ const editedFaulty = computed(() => isFaulty(edited.text));
         <Button type="link" size="small" @click="alter(record.id, { disabled: !record.disabled })">{{
           record.disabled ? 'Enable' : 'Disable'
         }}</Button>
-        <Popconfirm title="Delete the account? Its documents are kept." ok-type="danger" @confirm="remove(record.id)">
+        <Popconfirm title="Remove this account? Its documents are kept." ok-type="danger" @confirm="remove(record.id)">
           <Button type="link" danger size="small">Remove</Button>
         </Popconfirm>
       </template>

@@ -122,7 +122,7 @@ async function setInForce(): Promise<void> {
         >
       </div>
     </section>
-    <TryPanel v-if="!beside" :collections="collections" :text="sound" :altered="altered" />
+    <TryPanel v-if="!beside" :collections="collections" :text="sound" />
   </div>
 </template>
 

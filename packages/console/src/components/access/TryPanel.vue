@@ -9,7 +9,7 @@ import { useStore } from '../../injection';
 import { useFormDraft } from '../../unsaved/use-form-draft';
 import { useCall } from './use-call';
 
-const props = defineProps<{ collections: View | undefined; text: string | undefined; altered: boolean }>();
+const props = defineProps<{ collections: View | undefined; text: string | undefined }>();
 const store = useStore();
 const { busy, failure, run } = useCall();
 
@@ -53,23 +53,23 @@ const as = computed(() => {
   }
 });
 
-// Visible documents follows the text, the person, and what is written to the collection meanwhile.
+// The preview follows the policy, the identity, and the writes to the collection.
 const version = computed(() => props.collections?.documents.find((other) => other.id === collection.value)?.version);
 let timer: ReturnType<typeof setTimeout> | undefined;
-/** Whether something was changed here, and not only in the collection. */
+/** Whether an input of the preview changed, and not only the collection. */
 let changed = false;
-let busyPreviewing = false;
+let previewing = false;
 function later(byPerson: boolean): void {
   changed ||= byPerson;
-  // Each keystroke puts it off; what is written to the collection does not, or else it would never come.
+  // Each keystroke postpones the preview. Writes to the collection do not, or else it would never run while many arrive.
   if (byPerson) {
     clearTimeout(timer);
     timer = undefined;
   }
   timer ??= setTimeout(() => {
     timer = undefined;
-    if (!changed && busyPreviewing) return later(false);
-    // What was refused is refused again, whatever is written to the collection.
+    if (!changed && previewing) return later(false);
+    // A refused preview is refused again, whatever is written to the collection.
     if (changed || previewProblem.value === '') void preview();
     changed = false;
   }, PREVIEW_AFTER_MS);
@@ -83,19 +83,19 @@ async function preview(): Promise<void> {
   if (as.value === undefined || collection.value === undefined || props.text === undefined) return;
   const body = { as: as.value, collection: collection.value, limit: MOST_SHOWN, text: props.text };
   const mine = ++turn;
-  busyPreviewing = true;
+  previewing = true;
   try {
     const found = await store.post<typeof seen.value>('/v1/policy/preview', body);
     if (mine !== turn) return;
     seen.value = found;
     previewProblem.value = '';
   } catch (error) {
-    // What could be seen before a broken connection stays; the next change asks again.
+    // After a lost connection, the last preview stays until the next change.
     if (mine !== turn || !(error instanceof ProblemError)) return;
     seen.value = undefined;
     previewProblem.value = error.problem.detail;
   } finally {
-    if (mine === turn) busyPreviewing = false;
+    if (mine === turn) previewing = false;
   }
 }
 

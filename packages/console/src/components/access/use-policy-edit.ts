@@ -93,7 +93,7 @@ export function usePolicyEdit(store: Store): PolicyEdit {
     () => {
       if (!base.value || !own.value) return;
       const value: Kept = { text: text.value, note: note.value, base: base.value };
-      keepDraft({ key: KEY, kind: 'edit', label: 'Policy', path: '/access/policy', value });
+      keepDraft({ key: KEY, value, edit: { label: 'Policy', path: '/access/policy' } });
     },
     { flush: 'sync' },
   );
