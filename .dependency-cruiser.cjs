@@ -1,6 +1,8 @@
 'use strict';
-// Arrows point one way: core <- protocol <- client <- vue, cli, console; core, protocol <- service.
-const ALLOWED = {
+// Imports point one way: between packages, and between the folders of a package.
+
+/** The packages that each package may import. */
+const PACKAGES = {
   core: [],
   protocol: ['core'],
   service: ['core', 'protocol'],
@@ -10,27 +12,135 @@ const ALLOWED = {
   cli: ['core', 'protocol', 'client', 'service', 'console'],
 };
 
+/** The folders that each folder of a package may import. `.` is the package's own `src`. */
+const FOLDERS = {
+  core: {
+    json: [],
+    text: [],
+    document: ['json'],
+    query: ['json', 'text', 'document'],
+    policy: ['json', 'text', 'document', 'query'],
+    write: ['json', 'document', 'query', 'policy'],
+    shape: ['json', 'text', 'document', 'query'],
+    matcher: ['json', 'document', 'query', 'write'],
+    views: ['json', 'document', 'write'],
+    related: ['json', 'document', 'query', 'write', 'matcher', 'views'],
+    summary: ['json', 'document', 'query', 'write', 'views'],
+  },
+  service: {
+    limits: [],
+    store: ['limits'],
+    schemas: ['identity'],
+    identity: ['store'],
+    metrics: ['.', 'limits', 'store'],
+    commit: ['store', 'metrics'],
+    connections: ['identity'],
+    reading: ['store'],
+    live: ['limits', 'store', 'metrics', 'reading'],
+    // What HTTP, event streams and WebSockets share.
+    requests: ['.', 'limits', 'store', 'schemas', 'identity', 'metrics', 'commit', 'connections', 'reading', 'live'],
+    'event-stream': ['identity', 'live', 'requests'],
+    websocket: ['.', 'identity', 'connections', 'reading', 'live', 'requests'],
+    http: [
+      '.',
+      'limits',
+      'store',
+      'schemas',
+      'identity',
+      'metrics',
+      'commit',
+      'reading',
+      'live',
+      'requests',
+      'event-stream',
+    ],
+  },
+  client: {
+    transport: ['.'],
+    storage: ['.'],
+    outbox: ['storage'],
+    schema: [],
+    views: ['transport', 'storage', 'outbox', 'schema'],
+    collections: ['.', 'transport', 'schema', 'views'],
+    files: ['.', 'storage', 'views'],
+  },
+  console: {
+    components: [],
+    unsaved: ['components', 'shared'],
+    shared: [],
+    table: ['components', 'shared', 'unsaved'],
+    cql: ['components', 'table'],
+    actions: ['shared', 'table'],
+    document: ['components', 'shared', 'unsaved', 'actions'],
+    'sign-in': ['components', 'unsaved'],
+    access: ['components', 'shared', 'unsaved', 'table'],
+    api: ['components', 'shared'],
+    data: ['components', 'shared', 'unsaved', 'table', 'cql', 'actions', 'document', 'sign-in'],
+    devices: ['components', 'shared'],
+    journal: ['components', 'shared', 'unsaved', 'cql'],
+    operations: ['components', 'shared'],
+    query: ['components', 'shared', 'unsaved', 'table', 'cql'],
+    shapes: ['components', 'shared', 'unsaved', 'table'],
+    shell: ['components', 'shared', 'unsaved', 'sign-in'],
+  },
+  cli: {
+    output: [],
+    connect: ['output'],
+    arguments: ['output', 'connect'],
+    demo: [],
+    settings: ['output', 'arguments'],
+    import: ['output'],
+    policy: ['output', 'arguments', 'connect'],
+    rewrite: ['output', 'arguments'],
+    commands: ['output', 'arguments', 'connect', 'demo', 'import', 'policy', 'rewrite', 'settings'],
+  },
+};
+
+const packageRules = Object.entries(PACKAGES).map(([name, allowed]) => ({
+  name: `${name}-imports-only-${allowed.join('-') || 'nothing'}`,
+  severity: 'error',
+  from: { path: `^packages/${name}/src` },
+  to: { path: '^packages/', pathNot: `^packages/(${[name, ...allowed].join('|')})/` },
+}));
+
+const folderRules = Object.entries(FOLDERS).flatMap(([name, folders]) =>
+  Object.entries(folders).map(([folder, allowed]) => {
+    const inside = [folder, ...allowed.filter((other) => other !== '.')].map((other) => `${other}/`);
+    // Only files directly in `src`, not its folders.
+    if (allowed.includes('.')) inside.push('[^/]+$');
+    return {
+      name: `${name}-${folder}-imports-only-${allowed.join('-') || 'nothing'}`,
+      severity: 'error',
+      from: { path: `^packages/${name}/src/${folder}/` },
+      to: { path: `^packages/${name}/src/`, pathNot: `^packages/${name}/src/(${inside.join('|')})` },
+    };
+  }),
+);
+
 module.exports = {
   forbidden: [
-    ...Object.entries(ALLOWED).map(([name, allowed]) => ({
-      name: `${name}-imports-only-${allowed.join('-') || 'nothing'}`,
+    ...packageRules,
+    ...folderRules,
+    {
+      name: 'every-folder-has-a-rule',
+      comment: 'A new folder states in FOLDERS what it may import.',
       severity: 'error',
-      from: { path: `^packages/${name}/src` },
-      to: { path: '^packages/', pathNot: `^packages/(${[name, ...allowed].join('|')})/` },
-    })),
+      from: {},
+      to: {
+        path: `^packages/(${Object.keys(FOLDERS).join('|')})/src/[^/]+/`,
+        pathNot: Object.entries(FOLDERS).map(
+          ([name, folders]) => `^packages/${name}/src/(${Object.keys(folders).join('|')})/`,
+        ),
+      },
+    },
     {
       name: 'core-is-pure',
-      comment: 'The core runs anywhere: it uses nothing of Node.js.',
+      comment: 'The core and the protocol run anywhere: they use no module of Node.js.',
       severity: 'error',
       from: { path: '^packages/(core|protocol)/src' },
       to: { dependencyTypes: ['core'] },
     },
-    {
-      name: 'no-circles',
-      severity: 'error',
-      from: {},
-      to: { circular: true, viaOnly: { dependencyTypesNot: ['type-only'] } },
-    },
+    { name: 'no-circles', comment: 'Type-only imports count.', severity: 'error', from: {}, to: { circular: true } },
     { name: 'nothing-unresolvable', severity: 'error', from: {}, to: { couldNotResolve: true } },
     {
       name: 'no-test-code-in-sources',
@@ -43,7 +153,11 @@ module.exports = {
     doNotFollow: { path: 'node_modules|/dist/' },
     tsPreCompilationDeps: true,
     combinedDependencies: true,
-    enhancedResolveOptions: { exportsFields: ['exports'], conditionNames: ['import', 'types', 'node', 'default'] },
+    enhancedResolveOptions: {
+      exportsFields: ['exports'],
+      conditionNames: ['import', 'types', 'node', 'default'],
+      extensions: ['.ts', '.js', '.vue', '.mjs'],
+    },
     tsConfig: { fileName: 'tsconfig.base.json' },
   },
 };

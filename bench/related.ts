@@ -3,13 +3,14 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { parseOrder, type Write } from '@uproar/core';
 import type { WireQuery } from '@uproar/protocol';
-import { prepareReadable } from '../packages/service/dist/http/query-form.js';
+import { prepareReadable } from '../packages/service/dist/reading/prepare-query.js';
 import type { LiveEvent } from '../packages/service/dist/live/live-event.js';
+import { frameEvent } from '../packages/service/dist/websocket/encode-event.js';
 import { LiveViews } from '../packages/service/dist/live/live-views.js';
-import { Traffic } from '../packages/service/dist/measures/traffic.js';
+import { MetricsRecorder } from '../packages/service/dist/metrics/metrics-recorder.js';
 import { openStore, summarize, type Store } from '../packages/service/dist/store/index.js';
 import type { Row } from './harness.js';
-import { EVERYBODY } from '../test/viewer.js';
+import { EVERYBODY } from '../test/read-scope.js';
 
 const VIEWS = 1000;
 const BALLOONS = 100_000;
@@ -83,9 +84,9 @@ async function measure(
   let spentMs = 0;
   let sent = 0;
   const stopFirst = store.log.onApplied(() => (begun = performance.now()));
-  const views = new LiveViews(store, new Traffic());
+  const views = new LiveViews(store, new MetricsRecorder());
   const stopLast = store.log.onApplied(() => (spentMs += performance.now() - begun));
-  const sink = { full: false, send: (event: LiveEvent) => void (sent += event.frame.length) };
+  const sink = { full: false, send: (event: LiveEvent) => void (sent += event.encodedBy(frameEvent).length) };
   await Promise.all(
     Array.from(
       { length: VIEWS },

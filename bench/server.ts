@@ -10,10 +10,10 @@ import Database from 'better-sqlite3';
 import Fastify from 'fastify';
 import { z } from 'zod';
 import { TOKEN_SECRET } from './harness.js';
-import { recogniseSenders } from '../packages/service/dist/http/authenticate.js';
+import { authenticateRequests } from '../packages/service/dist/http/authenticate.js';
 import { parseJsonBodies } from '../packages/service/dist/http/body-parser.js';
 import { compileCheck } from '../packages/service/dist/http/errors.js';
-import { Fences } from '../packages/service/dist/http/fences.js';
+import { OriginPolicy } from '../packages/service/dist/requests/origin-policy.js';
 import { Identities } from '../packages/service/dist/identity/identities.js';
 import { RateLimiter } from '../packages/service/dist/identity/rate-limits.js';
 import { SignedLinks } from '../packages/service/dist/identity/signed-links.js';
@@ -70,12 +70,12 @@ async function startChecking(): Promise<string> {
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   const database = new Database(':memory:');
   for (const sql of MIGRATIONS) database.exec(sql);
-  recogniseSenders(app, {
+  authenticateRequests(app, {
     identities: new Identities({ database, adminKey: 'bench-key-0123456789', accounts: 'off' }),
     rates: new RateLimiter(),
     tickets: new Tickets(),
     links: new SignedLinks(database),
-    fences: new Fences(),
+    originPolicy: new OriginPolicy(),
     sockets: { identify: () => undefined } as never,
   });
   parseJsonBodies(app);

@@ -24,8 +24,6 @@ const lines = rows.filter(([from]) => !isCherokee(from)).map(([from, to]) => `  
 writeFileSync(
   new URL('../packages/core/src/query/case-folding.ts', import.meta.url),
   `// Made by scripts/make-case-folding.mjs from the folding table of Unicode ${version}.
-import { caseFolding } from './fold-case.js';
-
 /** Small letters that full case folding (Unicode, CaseFolding.txt, statuses C and F) maps to something else. */
 const FOLDED: ReadonlyMap<string, string> = new Map([
 ${lines.join('\n')}
@@ -35,7 +33,8 @@ ${lines.join('\n')}
 const CHEROKEE = /[\\u{ab70}-\\u{abbf}]|[\\u{13f8}-\\u{13fd}]/gu;
 const EXCEPTIONS = new RegExp([...FOLDED.keys()].join('|'), 'gu');
 
-function fold(text: string): string {
+/** Folds case fully (Unicode, CaseFolding.txt). */
+export function foldCaseFully(text: string): string {
   return text
     .toLowerCase()
     .replace(EXCEPTIONS, (character) => FOLDED.get(character)!)
@@ -44,7 +43,5 @@ function fold(text: string): string {
       return String.fromCodePoint(code >= 0xab70 ? code - 0xab70 + 0x13a0 : code - 8);
     });
 }
-
-caseFolding.fold = fold;
 `,
 );

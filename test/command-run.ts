@@ -1,4 +1,4 @@
-import { spawn } from 'node:child_process';
+import { fork, spawn, type ChildProcess } from 'node:child_process';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { KEY, temporaryDirectory, TestService } from './service.js';
@@ -33,22 +33,62 @@ export class Run {
   }
 }
 
+/** A process that runs commands one after another, as {@link Run} does in a process for each. */
+class CommandHost {
+  readonly #process: ChildProcess;
+  #last: Promise<unknown>;
+
+  constructor() {
+    const host = new URL('command-host.mjs', import.meta.url).pathname;
+    const env = { PATH: process.env.PATH, NO_COLOR: '1' };
+    this.#process = fork(host, { env, execArgv: [], stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
+    this.#last = this.#answer();
+  }
+
+  run(args: string[], environment: Record<string, string>): Promise<Outcome> {
+    const outcome = this.#last.then(() => {
+      this.#process.send({ args, environment });
+      return this.#answer() as Promise<Outcome>;
+    });
+    this.#last = outcome.catch(() => undefined);
+    return outcome;
+  }
+
+  stop(): void {
+    this.#process.kill();
+  }
+
+  #answer(): Promise<unknown> {
+    return new Promise((resolve, reject) => {
+      this.#process.once('message', resolve);
+      this.#process.once('exit', () => reject(new Error('The process that runs commands has ended.')));
+    });
+  }
+}
+
 /** What tests of commands work with, for as long as their suite runs: a service, and a folder for files. */
 export class CommandBench {
   service!: TestService;
+  #host!: CommandHost;
   readonly #files = temporaryDirectory();
 
   constructor() {
-    before(async () => (this.service = await TestService.start()));
+    before(async () => {
+      this.#host = new CommandHost();
+      this.service = await TestService.start();
+    });
     after(async () => {
+      this.#host.stop();
       await this.service.stop();
       this.#files.remove();
     });
   }
 
   /** Runs a command against the service, with its key unless the environment says otherwise. */
-  readonly run = (args: string[], input?: string, environment: Record<string, string> = {}): Promise<Outcome> =>
-    new Run(args, { UPROAR_URL: this.service.url, UPROAR_KEY: KEY, ...environment }, input).ended;
+  readonly run = (args: string[], input?: string, environment: Record<string, string> = {}): Promise<Outcome> => {
+    const all = { UPROAR_URL: this.service.url, UPROAR_KEY: KEY, ...environment };
+    return input === undefined ? this.#host.run(args, all) : new Run(args, all, input).ended;
+  };
 
   /** Where a file of the folder lies. */
   readonly at = (name: string): string => join(this.#files.path, name);

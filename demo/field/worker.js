@@ -1,5 +1,5 @@
 // Keeps the page itself, so that it opens without a connection. Data is the client's business.
-const FILES = ['./', 'field.js', 'field.css', '/client/uproar.js', '/client/uproar-more.js'];
+const FILES = ['./', 'field.js', 'field.css', '/client/uproar.js', '/client/uproar-deferred.js'];
 
 addEventListener('install', (event) => {
   event.waitUntil(caches.open('field').then((cache) => cache.addAll(FILES)));

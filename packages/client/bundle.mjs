@@ -9,15 +9,13 @@ const options = {
   target: 'es2022',
   platform: 'browser',
   legalComments: 'none',
-  // Spatial relations are left out of browsers on purpose.
-  logOverride: { 'ignored-bare-import': 'silent' },
 };
 /** What is loaded when it is needed lies beside the one file, wherever in the sources it is asked for. */
 const besideItself = {
   name: 'beside itself',
   setup: ({ onResolve }) =>
-    onResolve({ filter: /uproar-more\.js$/ }, ({ kind }) =>
-      kind === 'dynamic-import' ? { path: './uproar-more.js', external: true } : undefined,
+    onResolve({ filter: /deferred\.js$/ }, ({ kind }) =>
+      kind === 'dynamic-import' ? { path: './uproar-deferred.js', external: true } : undefined,
     ),
 };
 await build({
@@ -26,4 +24,4 @@ await build({
   outfile: at('./dist/bundle/uproar.js'),
   plugins: [besideItself],
 });
-await build({ ...options, entryPoints: [at('./dist/uproar-more.js')], outfile: at('./dist/bundle/uproar-more.js') });
+await build({ ...options, entryPoints: [at('./dist/deferred.js')], outfile: at('./dist/bundle/uproar-deferred.js') });

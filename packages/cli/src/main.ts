@@ -1,8 +1,9 @@
 #!/usr/bin/env node
+import { enableFullQueries } from '@uproar/core';
 import { CommanderError } from 'commander';
-import { EXIT } from './exit-codes.js';
+import { EXIT } from './output/exit-codes.js';
 import { buildProgram } from './program.js';
-import { reportError } from './report-error.js';
+import { reportError } from './output/report-error.js';
 
 // Commands that have something to end do so themselves; the others just end, with the cursor shown again.
 process.on('SIGINT', () => {
@@ -17,6 +18,7 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   throw error;
 });
 
+enableFullQueries();
 try {
   await buildProgram().parseAsync();
 } catch (error) {

@@ -1,12 +1,18 @@
-export type { CheckStep } from './check-way.js';
-export { Collection, type Changes, type CollectionOptions, type WriteOptions } from './collection.js';
-export { isProblem } from './connection.js';
-export { ConnectionError, type ConnectionState, type Token } from './link.js';
+export type { CheckStep } from './transport/check-connection.js';
+export { Collection, type Changes, type CollectionOptions, type WriteOptions } from './collections/collection.js';
+export { isProblem } from './transport/socket-link.js';
+export { ConnectionError, type ConnectionState, type Token } from './transport/link.js';
 export type { ConnectOptions } from './options.js';
-export type { OnRefused, Refused } from './outbox.js';
-export { Query, type QueryParts, type TypedListing } from './query.js';
-export { MisfitError, type DataOf, type Misfit, type OnMisfit, type Schema } from './schema.js';
-export type { OpenSocket, SocketLike } from './socket.js';
+export type { OnRefused, Refused } from './outbox/outbox.js';
+export { Query, type QueryParts, type TypedListing } from './collections/query.js';
+export {
+  SchemaViolationError,
+  type DataOf,
+  type SchemaViolation,
+  type OnViolation,
+  type Schema,
+} from './schema/schema.js';
+export type { OpenSocket, SocketLike } from './transport/socket.js';
 export {
   MemoryStorage,
   type ClientStorage,
@@ -15,12 +21,13 @@ export {
   type StoredView,
 } from './storage/storage.js';
 export { Store } from './store.js';
-export { Transaction } from './transaction.js';
-export type { Move, TypedDocument, View } from './view.js';
-export { Watch } from './watch.js';
-export { Condition, field, FieldName, where, type Quotable } from './where.js';
+export type { Transaction } from './collections/transaction.js';
+export type { Move, TypedDocument, View } from './views/view.js';
+export { Watch } from './views/watch.js';
+export { Condition, field, FieldName, where, type Quotable } from './collections/where.js';
 export { ProblemError } from '@uproar/protocol/problem-error';
 export type { Adjustments, Document, JsonObject, JsonPatch, JsonValue } from '@uproar/core';
 export type { CollectionSummary, Listing, Problem, Receipt, WatchTarget } from '@uproar/protocol';
 
-export type { Files, RefusedUpload, UploadOptions } from './files.js';
+export type { Files } from './files/files.js';
+export type { RefusedUpload, UploadOptions } from './files/upload-options.js';

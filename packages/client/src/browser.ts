@@ -1,4 +1,4 @@
-import type { OpenSocket, SocketLike } from './socket.js';
+import type { OpenSocket, SocketLike } from './transport/socket.js';
 import { Store } from './store.js';
 import type { ConnectOptions } from './options.js';
 

@@ -3,9 +3,10 @@
  *
  * @packageDocumentation
  */
+import { enableFullQueries } from '@uproar/core';
 import { WebSocket } from 'ws';
 import type { ConnectOptions } from './options.js';
-import type { OpenSocket, SocketLike } from './socket.js';
+import type { OpenSocket, SocketLike } from './transport/socket.js';
 import { Store } from './store.js';
 
 export * from './api.js';
@@ -16,5 +17,6 @@ const openSocket: OpenSocket = (url) =>
 
 /** Connects to a store, with the WebSocket of `ws`. See {@link Store}. */
 export function connect(url: string, options: ConnectOptions = {}): Store {
+  enableFullQueries();
   return new Store(url, { openSocket, ...options });
 }

@@ -1,8 +1,8 @@
-import type { RefusedUpload } from './files.js';
-import type { Token } from './link.js';
-import type { OnRefused } from './outbox.js';
-import type { Misfit } from './schema.js';
-import type { OpenSocket } from './socket.js';
+import type { RefusedUpload } from './files/upload-options.js';
+import type { Token } from './transport/link.js';
+import type { OnRefused } from './outbox/outbox.js';
+import type { SchemaViolation } from './schema/schema.js';
+import type { OpenSocket } from './transport/socket.js';
 import type { ClientStorage } from './storage/storage.js';
 
 /** How to connect. */
@@ -26,7 +26,7 @@ export interface ConnectOptions {
   /** Hears of files that an earlier client kept in the storage and that the store refused. Without it they are written to the console. */
   onUploadRefused?: (refused: RefusedUpload) => void;
   /** Hears of documents that do not fit the schema of their collection. Without it they are written to the console. */
-  onMisfit?: (misfit: Misfit) => void;
+  onViolation?: (violation: SchemaViolation) => void;
   /**
    * How to reach the store: over a WebSocket, over plain requests and event streams, or (`auto`) over a WebSocket, and
    * otherwise where those cannot pass.

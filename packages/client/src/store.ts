@@ -1,44 +1,31 @@
-import { createIdGenerator, formatAddress, splitAddress, type Document, type JsonObject } from '@uproar/core';
-import type { LiveMethod, LiveParams, LiveResults, Problem, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
+import { createIdGenerator, formatAddress, type JsonObject } from '@uproar/core';
+import type { LiveMethod, LiveParams, LiveResults, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-error';
-import type { CheckStep } from './check-way.js';
-import { Collection, type CollectionOptions } from './collection.js';
-import { Files } from './files.js';
-import { ConnectionError, tokenOf, type ConnectionState, type Link } from './link.js';
+import { Collection, type CollectionOptions } from './collections/collection.js';
+import type { DataOf, Schema, SchemaCheck, SchemaViolation } from './schema/schema.js';
+import type { Transaction } from './collections/transaction.js';
+import { Files } from './files/files.js';
 import type { ConnectOptions } from './options.js';
-import { Outbox } from './outbox.js';
-import { pendingWritesOf, type PendingWrite } from './pending.js';
-import type { DataOf, Misfit, Schema, SchemaCheck } from './schema.js';
-import type { OpenSocket } from './socket.js';
+import { Outbox } from './outbox/outbox.js';
+import { checkSendable } from './outbox/sendable.js';
 import { MemoryStorage, type ClientStorage } from './storage/storage.js';
-import { checkSendable } from './sendable.js';
-import { Subscription } from './subscription.js';
-import { repeatUntilDone, type Transaction } from './transaction.js';
-import { Watch, type WatchHost } from './watch.js';
-import { Way } from './way.js';
-
-/** How often copies of what is watched are kept, at most, in milliseconds. */
-const KEEP_INTERVAL_MS = 1000;
+import type { StoreAccess } from './store-access.js';
+import type { CheckStep } from './transport/check-connection.js';
+import { HttpRequests } from './transport/http-requests.js';
+import { ConnectionError, type ConnectionState, type Link } from './transport/link.js';
+import { TransportSelection } from './transport/select-transport.js';
+import type { OpenSocket } from './transport/socket.js';
+import { WatchRegistry } from './views/watch-registry.js';
+import type { Watch } from './views/watch.js';
 
 /** How long a view may wait after a reconnect for the outcome of writes that were cut off, in milliseconds. */
 const UNSURE_WAIT_MS = 3000;
 
-/** How long an acknowledged write is shown over an event stream that has not brought it yet, in milliseconds. */
-const ECHO_MS = 1000;
-
 /** What a commit may have as JSON as long as the store has not said otherwise. */
 const DEFAULT_COMMIT_BYTES = 16 * 1024 * 1024;
 
-/** A subscription and who uses it. */
-interface Shared {
-  subscription: Subscription;
-  watches: Set<Watch>;
-  endTimer: ReturnType<typeof setTimeout> | undefined;
-  keepTimer: ReturnType<typeof setTimeout> | undefined;
-}
-
 /** A store somewhere else: its collections, its watches, the writes on their way and the connection to it. */
-export class Store implements WatchHost {
+export class Store implements StoreAccess {
   /** Where the store is, for example `http://127.0.0.1:4680`. */
   readonly url: string;
   /** An id for a new document. Later ids sort behind earlier ones. */
@@ -48,11 +35,10 @@ export class Store implements WatchHost {
   readonly #options: ConnectOptions & { openSocket: OpenSocket };
   readonly #storage: ClientStorage;
   readonly #outbox: Outbox | undefined;
-  readonly #shared = new Map<string, Shared>();
+  readonly #requests: HttpRequests;
+  readonly #watches: WatchRegistry;
   readonly #subscribers = new Set<(state: ConnectionState) => void>();
-  /** Writes that were acknowledged over HTTP before the event stream brought them. */
-  #echoes: { write: PendingWrite; seq: number; until: number }[] = [];
-  readonly #way: Way;
+  readonly #transport: TransportSelection;
   /** When the service told its time, by the clock here. */
   #helloAt = 0;
   #maxCommitBytes = DEFAULT_COMMIT_BYTES;
@@ -66,15 +52,27 @@ export class Store implements WatchHost {
     this.url = base.origin;
     this.#options = options;
     this.#storage = options.storage ?? new MemoryStorage();
+    this.#requests = new HttpRequests(this.url, options.token);
+    this.#watches = new WatchRegistry({
+      storage: this.#storage,
+      graceMs: options.graceMs,
+      link: () => this.#link,
+      outbox: () => this.#outbox,
+      expired: () => {
+        // A function can supply a new token.
+        if (typeof options.token === 'function') this.#link.renew();
+      },
+    });
     this.files = new Files({
       store: this,
       storage: this.#storage,
-      headers: this.#authorization,
+      headers: this.#requests.authorization,
       onRefused: options.onUploadRefused,
     });
-    this.#way = new Way({
+    this.#transport = new TransportSelection({
       url: this.url,
       options,
+      requests: this.#requests,
       tryRequest: () => this.fetch('/healthz'),
       probe: () => fetch(`${this.url}/healthz`, { mode: 'no-cors' }),
       listener: {
@@ -96,7 +94,7 @@ export class Store implements WatchHost {
   }
 
   get #link(): Link {
-    return this.#way.link;
+    return this.#transport.link;
   }
 
   /** Where the connection stands, and why. */
@@ -156,12 +154,7 @@ export class Store implements WatchHost {
 
   /** Keeps something in view. Watches of the same thing share what the service sends. */
   watch(target: WatchTarget, check?: SchemaCheck): Watch {
-    const key = JSON.stringify(target);
-    const shared = this.#shared.get(key) ?? this.#begin(key, target);
-    clearTimeout(shared.endTimer);
-    const watch: Watch = new Watch(this, shared.subscription, check, () => this.#leave(key, shared, watch));
-    shared.watches.add(watch);
-    return watch;
+    return this.#watches.open(target, check);
   }
 
   /**
@@ -189,6 +182,7 @@ export class Store implements WatchHost {
    * @returns what `act` returned
    */
   async transaction<Result>(act: (transaction: Transaction) => Promise<Result> | Result): Promise<Result> {
+    const { repeatUntilDone } = await import('./deferred.js');
     return (await repeatUntilDone(this, act)).result;
   }
 
@@ -233,7 +227,7 @@ export class Store implements WatchHost {
     }
   }
 
-  /** Makes a request over HTTP with the key. Throws as {@link fetch} does. */
+  /** Sends a request over HTTP with the token. Throws as {@link fetch} does. */
   async request(
     method: string,
     path: string,
@@ -241,40 +235,16 @@ export class Store implements WatchHost {
     accept = 'application/json',
     signal?: AbortSignal,
   ): Promise<Response> {
-    const authorization = await this.#authorization();
-    let response: Response;
-    try {
-      response = await fetch(this.url + path, {
-        method,
-        headers: {
-          ...authorization,
-          accept,
-          ...(body === undefined ? {} : { 'content-type': 'application/json' }),
-        },
-        body: body === undefined ? null : JSON.stringify(body),
-        signal: signal ?? null,
-      });
-    } catch (error) {
-      throw new ConnectionError(`Nothing answers at ${this.url}${describeCause(error)}.`);
-    }
-    if (response.ok) return response;
-    const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
-    if (problem?.type) throw new ProblemError(problem);
-    throw new ConnectionError(`${this.url} answers, but not as a store does (HTTP status ${response.status}).`);
+    return this.#requests.send(method, path, { body, headers: { accept }, signal });
   }
-
-  readonly #authorization = async (): Promise<Record<string, string>> => {
-    const token = await tokenOf(this.#options.token);
-    return token === undefined ? {} : { authorization: `Bearer ${token}` };
-  };
 
   /** Goes the way to the store step by step and says of each whether it can be gone; stops at the first that cannot. */
   async check(): Promise<CheckStep[]> {
-    const { checkWay } = await import('./uproar-more.js');
-    return checkWay(
+    const { checkConnection } = await import('./deferred.js');
+    return checkConnection(
       this,
       () => this.#helloAt,
-      () => this.#way.isHttp,
+      () => this.#transport.isHttp,
       this.#options.token !== undefined,
     );
   }
@@ -286,114 +256,24 @@ export class Store implements WatchHost {
 
   /** Closes the connection and all watches. What waits in the outbox stays in the storage. */
   close(): void {
-    for (const { subscription, watches, endTimer, keepTimer } of this.#shared.values()) {
-      clearTimeout(endTimer);
-      if (keepTimer) this.#keepNow(subscription);
-      clearTimeout(keepTimer);
-      for (const watch of [...watches]) watch.close();
-    }
-    for (const { endTimer } of this.#shared.values()) clearTimeout(endTimer);
-    this.#shared.clear();
+    this.#watches.close();
     this.#outbox?.close();
     this.#link.close();
     void this.#storage.close();
   }
 
-  /** The writes that a watch has to show over what the store told. For watches. */
-  pendingWrites({ scope, base }: Subscription): PendingWrite[] {
-    const concerned: PendingWrite[] = [];
-    for (const { write, seq, until } of this.#echoes) {
-      if (seq > base.seq && until > Date.now() && scope.concerns(write.write)) concerned.push(write);
-    }
-    for (const write of this.#outbox?.writes() ?? []) {
-      const arrived = write.seq !== undefined && write.seq <= base.seq;
-      if (!arrived && scope.concerns(write.write)) concerned.push(write);
-    }
-    return concerned;
-  }
-
-  /** A document as the store last told it, in any view. For watches. */
-  known(address: string): Document | undefined {
-    const { collection, id } = splitAddress(address);
-    for (const { subscription } of this.#shared.values()) {
-      if (subscription.scope.collection !== collection) continue;
-      const document = subscription.document(id);
-      if (document?.version !== undefined) return document;
-    }
-    return undefined;
-  }
-
   /** Tells of a document that does not fit its schema. For collections. */
-  reportMisfit(misfit: Misfit): void {
-    if (this.#options.onMisfit) this.#options.onMisfit(misfit);
+  reportViolation(violation: SchemaViolation): void {
+    if (this.#options.onViolation) this.#options.onViolation(violation);
     else
       console.error(
-        `${formatAddress(misfit.collection, misfit.id)} does not fit its schema: ${misfit.message} (at ${misfit.pointer})`,
+        `${formatAddress(violation.collection, violation.id)} does not fit its schema: ${violation.message} (at ${violation.pointer})`,
       );
   }
 
-  #begin(key: string, target: WatchTarget): Shared {
-    const subscription = new Subscription(target, () => this.#link);
-    const shared: Shared = { subscription, watches: new Set(), endTimer: undefined, keepTimer: undefined };
-    this.#shared.set(key, shared);
-    const { state } = this;
-    const start = () => {
-      if (this.state.name === 'online') subscription.begin();
-      else if (this.state.name === 'refused') subscription.fail(new ProblemError(this.state.problem));
-    };
-    if (this.#storage instanceof MemoryStorage || state.name === 'refused') start();
-    else {
-      void this.#storage
-        .view(key)
-        .then((stored) => stored && subscription.restore(stored))
-        .catch(() => undefined)
-        .then(() => {
-          if (this.#shared.get(key) === shared && !subscription.begun) start();
-        });
-      subscription.listeners.add(() => {
-        shared.keepTimer ??= setTimeout(() => {
-          shared.keepTimer = undefined;
-          this.#keepNow(subscription);
-        }, KEEP_INTERVAL_MS);
-      });
-    }
-    return shared;
-  }
-
-  #keepNow({ target, stored }: Subscription): void {
-    if (stored) this.#storage.putView(JSON.stringify(target), stored).catch(() => undefined);
-  }
-
-  #leave(key: string, shared: Shared, watch: Watch): void {
-    shared.watches.delete(watch);
-    if (shared.watches.size > 0) return;
-    const end = () => {
-      if (this.#shared.get(key) === shared) this.#shared.delete(key);
-      shared.subscription.end();
-    };
-    if (this.state.name === 'closed') end();
-    else shared.endTimer = setTimeout(end, this.#options.graceMs ?? 3000);
-  }
-
   #outboxChanged(commit: WireCommit, receipt: Receipt | undefined): void {
-    if (receipt && this.#way.isHttp) this.#echo(commit, receipt);
-    this.#refresh(commit);
-  }
-
-  /** Has the watches that a commit concerns show the pending writes as they are now. */
-  #refresh(commit: WireCommit): void {
-    const writes = pendingWritesOf(commit, 0);
-    for (const { subscription, watches } of this.#shared.values()) {
-      if (writes.some(({ write }) => subscription.scope.concerns(write))) for (const watch of watches) watch.refresh();
-    }
-  }
-
-  /** Over HTTP an answer may come before the event stream has brought what it is about. */
-  #echo(commit: WireCommit, { seq }: Receipt): void {
-    const now = Date.now();
-    this.#echoes = this.#echoes.filter(({ until }) => until > now);
-    for (const write of pendingWritesOf(commit, now)) this.#echoes.push({ write, seq, until: now + ECHO_MS });
-    setTimeout(() => this.#refresh(commit), ECHO_MS + 1);
+    if (receipt && this.#transport.isHttp) this.#watches.echo(commit, receipt);
+    this.#watches.refresh(commit);
   }
 
   #stateChanged(state: ConnectionState): void {
@@ -402,12 +282,7 @@ export class Store implements WatchHost {
       this.#helloAt = Date.now();
       this.#maxCommitBytes = state.server.maxCommitBytes ?? DEFAULT_COMMIT_BYTES;
       void this.#resume();
-    } else {
-      for (const { subscription } of this.#shared.values()) {
-        if (state.name === 'refused') subscription.fail(new ProblemError(state.problem));
-        else subscription.setStale();
-      }
-    }
+    } else this.#watches.disconnected(state);
     for (const subscriber of this.#subscribers) subscriber(state);
   }
 
@@ -423,7 +298,7 @@ export class Store implements WatchHost {
       ]);
       if (this.#link !== link || this.state.name !== 'online') return;
     }
-    for (const { subscription } of this.#shared.values()) if (!subscription.begun) subscription.begin();
+    this.#watches.beginAll();
   }
 
   #notified(name: string, params: unknown): void {
@@ -433,25 +308,6 @@ export class Store implements WatchHost {
       this.#outbox?.accepted(id, seq);
       return;
     }
-    // What may be seen has altered, and with it the name of the watch.
-    const { watch, was = watch } = params as { watch: string; was?: string };
-    for (const { subscription } of this.#shared.values()) {
-      if (subscription.name === watch || subscription.name === was) this.#notify(subscription, name, params);
-    }
+    this.#watches.notified(name, params);
   }
-
-  #notify(subscription: Subscription, name: string, params: unknown): void {
-    if (name === 'end') {
-      const { problem } = params as { problem: Problem };
-      // A service that stops comes back; the watch goes on when the connection does.
-      if (problem.status !== 503) subscription.fail(new ProblemError(problem));
-      // A token that ran out may be followed by another.
-      if (problem.status === 401 && typeof this.#options.token === 'function') this.#link.renew();
-    } else subscription.take(params as LiveResults['watch']);
-  }
-}
-
-function describeCause(error: unknown): string {
-  const { cause } = error as { cause?: { code?: string } };
-  return cause?.code ? ` (${cause.code})` : '';
 }

@@ -1,7 +1,7 @@
 import { expect } from 'chai';
 import { from } from 'rxjs';
 import { z } from 'zod';
-import { connect, field, MisfitError, where, type Misfit, type View } from '@uproar/client';
+import { connect, field, SchemaViolationError, where, type SchemaViolation, type View } from '@uproar/client';
 import { KEY, TestService, until } from '../../../test/service.js';
 
 const Balloon = z.object({
@@ -48,18 +48,18 @@ describe('typed collections', () => {
     const plain = service.client().collection('odd');
     await plain.put('good', { name: 'Amber', altitude: 1 });
     await plain.put('odd', { name: 'Coral', altitude: 'high' });
-    const misfits: Misfit[] = [];
-    const store = service.client({ onMisfit: (misfit) => misfits.push(misfit) });
-    const show = async (onMisfit: 'keep' | 'drop' | 'fail') => {
-      const watch = store.collection('odd', Balloon, { onMisfit }).watch();
+    const violations: SchemaViolation[] = [];
+    const store = service.client({ onViolation: (violation) => violations.push(violation) });
+    const show = async (onViolation: 'keep' | 'drop' | 'fail') => {
+      const watch = store.collection('odd', Balloon, { onViolation }).watch();
       await until('something is shown', () => watch.current.state !== 'loading');
       return watch;
     };
     const kept = await show('keep');
     expect(kept.current.documents.map(({ id }) => id)).to.deep.equal(['good', 'odd']);
-    expect(misfits[0]).to.deep.include({ collection: 'odd', id: 'odd', pointer: '/altitude' });
+    expect(violations[0]).to.deep.include({ collection: 'odd', id: 'odd', pointer: '/altitude' });
     await plain.put('late', { name: 1 });
-    await until('one that comes later is reported too', () => misfits.some(({ id }) => id === 'late'));
+    await until('one that comes later is reported too', () => violations.some(({ id }) => id === 'late'));
     await plain.delete('late');
     await until('it has gone', () => kept.current.documents.length === 2);
     const dropped = await show('drop');
@@ -74,11 +74,11 @@ describe('typed collections', () => {
     await until('it fits no more', () => dropped.current.documents.map(({ id }) => id).join() === 'odd');
     expect(
       await store
-        .collection('odd', Balloon, { onMisfit: 'fail' })
+        .collection('odd', Balloon, { onViolation: 'fail' })
         .get('good')
         .catch((error: unknown) => error),
-    ).to.be.instanceOf(MisfitError);
-    expect(() => store.collection('odd', Balloon).put('x', { name: 'x' } as never)).to.throw(MisfitError);
+    ).to.be.instanceOf(SchemaViolationError);
+    expect(() => store.collection('odd', Balloon).put('x', { name: 'x' } as never)).to.throw(SchemaViolationError);
   });
 });
 

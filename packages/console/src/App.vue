@@ -3,9 +3,9 @@ import { ConfigProvider } from 'ant-design-vue';
 import { onMounted, ref } from 'vue';
 import { ConnectionError } from '@uproar/client';
 import Shell from './shell/Shell.vue';
-import SignInPage from './pages/SignInPage.vue';
-import { keptKey, session, signIn } from './session';
-import { componentTheme } from './theme';
+import SignInPage from './sign-in/SignInPage.vue';
+import { keptKey, session, signIn } from './sign-in/session';
+import { componentTheme } from './shared/theme';
 
 const trying = ref(keptKey() !== undefined);
 const refusal = ref('');

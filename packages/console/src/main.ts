@@ -1,9 +1,13 @@
-import './style-nonce';
-import './sign-in-link';
-import './near-names';
 import { createApp } from 'vue';
 import App from './App.vue';
-import { router } from './router';
+import { createConsoleRouter } from './router';
+import { suggestNames } from './shared/near-names';
+import { takeSignInKey } from './sign-in/sign-in-link';
+import { addNonceToStyles } from './style-nonce';
 import './style.css';
 
-createApp(App).use(router).mount('#app');
+addNonceToStyles();
+suggestNames();
+// Before the router reads the address.
+takeSignInKey();
+createApp(App).use(createConsoleRouter()).mount('#app');

@@ -1,19 +1,20 @@
 import { createRouter, createWebHistory } from 'vue-router';
-import DataPage from './pages/DataPage.vue';
+import DataPage from './data/DataPage.vue';
 
-/** Every address of the console can be shared: it names the page, the collection, and the document that is open. */
-export const router = createRouter({
-  history: createWebHistory('/console/'),
-  routes: [
-    { path: '/', redirect: '/data' },
-    { path: '/data/:collection?/:id?', name: 'data', component: DataPage },
-    { path: '/query', name: 'query', component: () => import('./pages/QueryPage.vue') },
-    { path: '/shapes/:collection?', name: 'shapes', component: () => import('./pages/ShapesPage.vue') },
-    { path: '/journal', name: 'journal', component: () => import('./pages/JournalPage.vue') },
-    { path: '/devices', name: 'devices', component: () => import('./pages/DevicesPage.vue') },
-    { path: '/operations', name: 'operations', component: () => import('./pages/OperationsPage.vue') },
-    { path: '/api/:view?', name: 'api', component: () => import('./pages/ApiPage.vue') },
-    { path: '/access/:tab?', name: 'access', component: () => import('./pages/AccessPage.vue') },
-    { path: '/:anything(.*)*', redirect: '/data' },
-  ],
-});
+/** Creates the router. Every address can be shared: it names the page, the collection and the open document. */
+export const createConsoleRouter = () =>
+  createRouter({
+    history: createWebHistory('/console/'),
+    routes: [
+      { path: '/', redirect: '/data' },
+      { path: '/data/:collection?/:id?', name: 'data', component: DataPage },
+      { path: '/query', name: 'query', component: () => import('./query/QueryPage.vue') },
+      { path: '/shapes/:collection?', name: 'shapes', component: () => import('./shapes/ShapesPage.vue') },
+      { path: '/journal', name: 'journal', component: () => import('./journal/JournalPage.vue') },
+      { path: '/devices', name: 'devices', component: () => import('./devices/DevicesPage.vue') },
+      { path: '/operations', name: 'operations', component: () => import('./operations/OperationsPage.vue') },
+      { path: '/api/:view?', name: 'api', component: () => import('./api/ApiPage.vue') },
+      { path: '/access/:tab?', name: 'access', component: () => import('./access/AccessPage.vue') },
+      { path: '/:anything(.*)*', redirect: '/data' },
+    ],
+  });

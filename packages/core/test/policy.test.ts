@@ -5,7 +5,7 @@ import {
   bindClaims,
   DEFAULT_DOCUMENT_LIMITS,
   formatText,
-  lensFor,
+  policyFilterFor,
   parseText,
   PolicyError,
   prepareQuery,
@@ -156,7 +156,7 @@ describe('a query in the name of somebody', () => {
   const mine = doc({ lead: 'ada', open: false, phone: '555-02', notes: { private: 'r', public: 's' } });
   const ask = (where: string | undefined, rights = LEAD, order?: string) => {
     const access = accessFor(POLICY, rights, 'crews');
-    return prepareQuery({ from: 'crews', where, order }, () => lensFor(access));
+    return prepareQuery({ from: 'crews', where, order }, () => policyFilterFor(access));
   };
 
   it('finds what they may read', () => {
@@ -174,7 +174,7 @@ describe('a query in the name of somebody', () => {
     expect(ask(undefined, LEAD, 'phone,-notes,lead').order.map(({ path }) => path)).to.deep.equal([['lead']]);
     expect(ask(undefined).show(mine).data).to.deep.equal({ lead: 'ada', open: false, notes: { public: 's' } });
     const query = prepareQuery({ from: 'crews', fields: 'phone,lead' }, () =>
-      lensFor(accessFor(POLICY, LEAD, 'crews')),
+      policyFilterFor(accessFor(POLICY, LEAD, 'crews')),
     );
     expect(query.show(mine).data).to.deep.equal({ lead: 'ada' });
     expect(ask(undefined, DIRECTOR).show(mine).data).to.deep.include({ notes: { private: 'r', public: 's' } });

@@ -137,7 +137,7 @@ export const BudgetUse = z
   .meta({ id: 'BudgetUse' });
 export type BudgetUse = z.infer<typeof BudgetUse>;
 
-export const Measures = z
+export const MetricsReport = z
   .object({
     samples: z.array(Sample).describe('One for each second, the oldest first.'),
     started: z.iso.datetime(),
@@ -156,5 +156,5 @@ export const Measures = z
       })
       .describe('What the service runs on.'),
   })
-  .meta({ id: 'Measures' });
-export type Measures = z.infer<typeof Measures>;
+  .meta({ id: 'MetricsReport' });
+export type MetricsReport = z.infer<typeof MetricsReport>;

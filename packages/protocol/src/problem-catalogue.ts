@@ -15,7 +15,7 @@ export const PROBLEMS = {
   'bad-policy': { status: 422, title: 'The policy cannot be understood' },
   'bad-schema': { status: 422, title: 'The schema cannot be understood' },
   'schema-violation': { status: 422, title: 'The data does not fit the schema of its collection' },
-  misfits: { status: 409, title: 'Stored documents do not fit the schema' },
+  'stored-violations': { status: 409, title: 'Stored documents do not fit the schema' },
   'query-too-costly': { status: 422, title: 'The query takes more work or memory than it may' },
   'commit-too-costly': { status: 422, title: 'The commit takes more work or memory than it may' },
   'budget-exceeded': { status: 429, title: 'The budget of bytes is used up' },

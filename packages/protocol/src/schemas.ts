@@ -51,7 +51,7 @@ export const SchemaReport = z
   .object({
     seq: Seq,
     documents: z.int().describe('How many were looked at.'),
-    misfits: z.int().describe('How many of them do not fit.'),
+    violations: z.int().describe('How many of them do not fit.'),
     examples: z
       .array(z.object({ id: DocumentId, violations: z.array(Violation) }))
       .describe('The first of them, in the order of ids.'),

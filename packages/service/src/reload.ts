@@ -1,8 +1,8 @@
 import type { Server as SecureServer } from 'node:https';
 import { createSecureContext } from 'node:tls';
 import type { FastifyInstance } from 'fastify';
-import type { Context } from './http/context.js';
-import { DEFAULT_CONNECTION_LIMITS } from './identity/attendance.js';
+import type { Context } from './requests/context.js';
+import { DEFAULT_CONNECTION_LIMITS } from './connections/connection-registry.js';
 import { DEFAULT_ACCESS_LIMITS, type Reloadable } from './settings.js';
 
 /**
@@ -11,17 +11,17 @@ import { DEFAULT_ACCESS_LIMITS, type Reloadable } from './settings.js';
  * @throws {RangeError} or what TLS says of a certificate, when they cannot be
  */
 export function reload(context: Context, app: FastifyInstance, settings: Reloadable): void {
-  const { fences, rates, attendance, accessLimits, store } = context;
+  const { originPolicy, rates, connections, accessLimits, store } = context;
   const { tls } = settings;
   if (tls) {
     // Whatever is wrong with a certificate is found before anything is altered.
     createSecureContext(tls);
     if (!('setSecureContext' in app.server)) throw new RangeError('TLS can only be begun with at the start.');
   }
-  fences.setOrigins(settings.allowedOrigins ?? []);
+  originPolicy.setOrigins(settings.allowedOrigins ?? []);
   if (tls) (app.server as unknown as SecureServer).setSecureContext(tls);
   rates.set(settings.rateLimits ?? {});
-  Object.assign(attendance.limits, DEFAULT_CONNECTION_LIMITS, settings.connectionLimits);
+  Object.assign(connections.limits, DEFAULT_CONNECTION_LIMITS, settings.connectionLimits);
   Object.assign(accessLimits, DEFAULT_ACCESS_LIMITS, settings.accessLimits);
   store.keepJournal(settings.journal ?? {});
   app.log.level = settings.logLevel ?? 'silent';

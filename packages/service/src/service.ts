@@ -1,54 +1,54 @@
 import { createProblem, HEARTBEAT_MS } from '@uproar/protocol';
 import Fastify, { LogController, type FastifyInstance } from 'fastify';
 import type { z } from 'zod';
-import { ByteBudget } from './budgets/byte-budget.js';
-import { DEFAULT_BUDGETS } from './budgets/limits.js';
-import { LiveWork } from './budgets/live-work.js';
-import { OpenSockets } from './budgets/open-sockets.js';
+import { ByteBudget } from './limits/byte-budget.js';
+import { DEFAULT_BUDGETS } from './limits/limits.js';
+import { LiveWork } from './limits/live-work.js';
+import { OpenSockets } from './limits/open-sockets.js';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
-import { recogniseSenders } from './http/authenticate.js';
-import { serveBackups } from './http/backups.js';
+import { authenticateRequests } from './http/authenticate.js';
+import { serveBackups } from './http/administration/backups.js';
 import { parseJsonBodies } from './http/body-parser.js';
-import { serveContents } from './http/contents.js';
-import { serveCommits } from './http/commits.js';
-import { serveCollections } from './http/collections.js';
-import { serveConnections } from './http/connections.js';
-import { serveConsole } from './http/console.js';
-import type { Context } from './http/context.js';
-import { serveData } from './http/data.js';
+import { serveFiles } from './http/data/files.js';
+import { serveCommits } from './http/data/commits.js';
+import { serveCollections } from './http/data/collections.js';
+import { serveConnections } from './http/operations/connections.js';
+import { serveConsole } from './http/pages/console.js';
+import type { Context } from './requests/context.js';
+import { serveDocuments } from './http/data/documents.js';
 import { compileCheck, handleErrors, sendProblem } from './http/errors.js';
-import { serveClient, servePages } from './http/files.js';
-import { serveIndexes } from './http/indexes.js';
-import { describeRoutes } from './http/openapi.js';
-import { serveJournal } from './http/journal.js';
-import { serveMeasures } from './http/measures.js';
-import { serveOperations } from './http/operations.js';
-import { serveQuery } from './http/query.js';
-import { serveSchemas } from './http/schemas.js';
-import { serveShapes } from './http/shapes.js';
-import { serveAccounts } from './http/accounts.js';
-import { serveAudit } from './http/audit.js';
-import { serveKeys } from './http/keys.js';
-import { servePolicy } from './http/policy.js';
-import { serveTickets } from './http/tickets.js';
-import { Fences } from './http/fences.js';
+import { serveClient, servePages } from './http/pages/static-files.js';
+import { serveIndexes } from './http/administration/indexes.js';
+import { describeRoutes } from './http/description/openapi.js';
+import { serveJournal } from './http/data/journal.js';
+import { serveMetrics } from './http/operations/metrics.js';
+import { serveOperations } from './http/operations/operations.js';
+import { serveQuery } from './http/data/query.js';
+import { serveSchemas } from './http/administration/schemas.js';
+import { serveShapes } from './http/administration/shapes.js';
+import { serveAccounts } from './http/access/accounts.js';
+import { serveAudit } from './http/access/audit.js';
+import { serveKeys } from './http/access/keys.js';
+import { servePolicy } from './http/access/policy.js';
+import { serveTickets } from './http/access/tickets.js';
+import { OriginPolicy } from './requests/origin-policy.js';
 import { addressFinder, fenceIn, serverOptions } from './http/server.js';
-import { Attendance } from './identity/attendance.js';
+import { ConnectionRegistry } from './connections/connection-registry.js';
 import { Identities } from './identity/identities.js';
-import { countDown } from './identity/opening.js';
+import { countDownOpenPeriod } from './identity/open-period.js';
 import { MIN_KEY_LENGTH } from './identity/keys.js';
 import { RateLimiter, SignInThrottle } from './identity/rate-limits.js';
 import { SignedLinks } from './identity/signed-links.js';
 import { Tickets } from './identity/tickets.js';
 import { LiveViews } from './live/live-views.js';
-import { serveSockets } from './live/socket-server.js';
-import { Sampler } from './measures/sampler.js';
+import { serveSockets } from './websocket/socket-server.js';
+import { Sampler } from './metrics/sampler.js';
 import { Schemas } from './schemas/schemas.js';
-import { SlowQueries } from './measures/slow-queries.js';
-import { Traffic } from './measures/traffic.js';
-import { loggerOptions, logRequests } from './measures/logging.js';
-import { reportOn } from './measures/report.js';
-import { Tracing } from './measures/tracing.js';
+import { SlowQueries } from './metrics/slow-queries.js';
+import { MetricsRecorder } from './metrics/metrics-recorder.js';
+import { loggerOptions, logRequests } from './http/logging.js';
+import { reportOn } from './report.js';
+import { Tracing } from './metrics/tracing.js';
 import { reload } from './reload.js';
 import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type Reloadable, type ServiceOptions } from './settings.js';
 import { openStore, type Store } from './store/index.js';
@@ -111,11 +111,11 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     files: options.files,
   });
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
-  const traffic = new Traffic();
+  const recorder = new MetricsRecorder();
   const tracing = await Tracing.load();
   const bytes = new ByteBudget(budgets);
   const liveWork = new LiveWork(budgets);
-  const views = new LiveViews(store, traffic, { bytes, liveWork, watchBytes: budgets.watchBytes });
+  const views = new LiveViews(store, recorder, { bytes, liveWork, watchBytes: budgets.watchBytes });
   const slowQueries = new SlowQueries();
   const identities = new Identities({
     database: store.database,
@@ -127,9 +127,9 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   store.log.policy = () => identities.policy;
   store.log.onListenerFault = (error) => context.onFault(error);
   const schemas = new Schemas(store.database);
-  store.log.judgeData = schemas.judge;
-  const attendance = new Attendance(identities, options.connectionLimits);
-  const sockets = new OpenSockets(budgets, bytes, () => attendance.limits);
+  store.log.validateData = schemas.judge;
+  const connections = new ConnectionRegistry(identities, options.connectionLimits);
+  const sockets = new OpenSockets(budgets, bytes, () => connections.limits);
   sockets.onEnd = (address, holder, reason) =>
     identities.audit.add({
       event: 'refused',
@@ -137,21 +137,34 @@ export async function startService(options: ServiceOptions): Promise<Service> {
       address,
       detail: { problem: reason, to: 'connection' },
     });
+  const sources = {
+    store,
+    views,
+    connections,
+    totals: recorder.totals,
+    takeCounts: () => recorder.take(),
+    bytes,
+    sockets,
+  };
   const context: Context = {
     store,
     schemas,
     views,
     identities,
-    attendance,
+    connections,
     rates: new RateLimiter(options.rateLimits),
     signIns: new SignInThrottle(),
-    fences: new Fences(options.allowedOrigins, options.openToTheNetwork, () => identities.openUntilMs() !== undefined),
+    originPolicy: new OriginPolicy(
+      options.allowedOrigins,
+      options.openToTheNetwork,
+      () => identities.openUntilMs() !== undefined,
+    ),
     tickets: new Tickets(),
     links: new SignedLinks(store.database),
-    committer: new Committer(store, traffic, tracing, commitLimits),
-    traffic,
+    committer: new Committer(store, recorder, tracing, commitLimits),
+    recorder,
     slowQueries,
-    sampler: new Sampler({ store, views, attendance, traffic, bytes, sockets }),
+    sampler: new Sampler(sources),
     draining: false,
     onFault: () => undefined,
     commitLimits,
@@ -163,7 +176,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
     closing: new Set(),
   };
-  traffic.metrics.attach({ store, views, attendance, traffic, bytes, sockets });
+  recorder.metrics.attach(sources);
   const app = await buildApp(context, options, tracing);
   reportOn(context, app.log, tracing);
   context.sockets.watch(app.server);
@@ -171,9 +184,9 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   let stopCountDown = () => {};
   const close = async (drainMs = 0) => {
     if (context.draining) app.log.warn('stopping without waiting any more');
-    else app.log.info({ connections: attendance.size, drainMs }, 'stopping');
+    else app.log.info({ connections: connections.size, drainMs }, 'stopping');
     context.draining = true;
-    if (drainMs > 0) await attendance.drain(drainMs);
+    if (drainMs > 0) await connections.drain(drainMs);
     stopCountDown();
     const terminateSockets = closeSockets();
     for (const end of context.closing) end();
@@ -185,7 +198,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     await app.close();
     clearTimeout(impatience);
     views.close();
-    attendance.close();
+    connections.close();
     context.sockets.close();
     context.sampler.close();
     identities.audit.flush();
@@ -202,7 +215,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
       app.log.warn(
         leftMs === 0 ? 'The store is closed again.' : `The store stands open to everybody for ${leftMs} ms.`,
       );
-    stopCountDown = countDown(identities, options.onOpening ?? warn);
+    stopCountDown = countDownOpenPeriod(identities, options.onOpenPeriod ?? warn);
     return {
       address,
       firstKey: identities.keys.createFirst(),
@@ -235,18 +248,18 @@ async function buildApp(context: Context, options: ServiceOptions, tracing: Trac
   app.setValidatorCompiler<z.ZodType>(compileCheck);
   // Declarations of answers describe; what is sent was checked on its way in.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
-  handleErrors(app, ({ type }) => context.traffic.noteProblem(type), context.store.health);
+  handleErrors(app, ({ type }) => context.recorder.recordProblem(type), context.store.health);
   logRequests(app);
   tracing.traceRequests(app);
   await fenceIn(app, context, options);
-  recogniseSenders(app, context);
+  authenticateRequests(app, context);
   parseJsonBodies(app);
   await describeRoutes(app);
   serveOperations(app, context, options.openMetrics ?? false);
   serveCollections(app, context);
-  serveData(app, context);
+  serveDocuments(app, context);
   serveCommits(app, context);
-  serveContents(app, context);
+  serveFiles(app, context);
   serveQuery(app, context);
   serveSchemas(app, context);
   serveShapes(app, context);
@@ -259,7 +272,7 @@ async function buildApp(context: Context, options: ServiceOptions, tracing: Trac
   serveAccounts(app, context);
   serveAudit(app, context);
   serveConnections(app, context);
-  serveMeasures(app, context);
+  serveMetrics(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   if (options.clientFile) serveClient(app, options.clientFile);
   const { docsDirectory, pages } = options;

@@ -1,7 +1,7 @@
 import type { DocumentLimits } from '@uproar/core';
-import type { BudgetLimits } from './budgets/limits.js';
+import type { BudgetLimits } from './limits/limits.js';
 import type { CommitLimits } from './commit/committer.js';
-import type { ConnectionLimits } from './identity/attendance.js';
+import type { ConnectionLimits } from './connections/connection-registry.js';
 import type { AccountsMode } from './identity/identities.js';
 import type { RateLimits } from './identity/rate-limits.js';
 import type { TokenSettings } from './identity/tokens.js';
@@ -53,7 +53,7 @@ export interface ServiceOptions {
   /** Until when everybody may do everything with documents, in milliseconds since 1970. */
   openUntilMs?: number | undefined;
   /** Hears now and then for how many milliseconds more the store stands open; 0 when it is closed. Without it, the log is told. */
-  onOpening?: (leftMs: number) => void;
+  onOpenPeriod?: (leftMs: number) => void;
   /** Lets a store that stands open do so at an address that others can reach. */
   openToTheNetwork?: boolean;
   /** The origins whose pages may use the store, beside its own; `*` for all. */
@@ -98,5 +98,5 @@ export const DEFAULT_PORT = 4680;
 
 export const DEFAULT_MAX_UNREAD_BYTES = 1024 * 1024;
 
-export { DEFAULT_BUDGETS, type BudgetLimits } from './budgets/limits.js';
+export { DEFAULT_BUDGETS, type BudgetLimits } from './limits/limits.js';
 export { VERSION } from './version.js';

@@ -151,7 +151,7 @@ describe('the descriptions for machines', function () {
       ['GET', '/v1/journal', '/v1/journal?after=0'],
       ['GET', '/v1/journal', '/v1/journal?after=0', { accept: 'application/x-ndjson' }],
       ['GET', '/v1/keys', '/v1/keys'],
-      ['GET', '/v1/measures', '/v1/measures'],
+      ['GET', '/v1/metrics', '/v1/metrics'],
       ['GET', '/metrics', '/metrics'],
       ['GET', '/healthz', '/healthz'],
       ['GET', '/readyz', '/readyz'],

@@ -2,9 +2,9 @@ import { expect } from 'chai';
 import { prepareQuery, type Commit, type Document, type Write } from '@uproar/core';
 import { openStore, type Store } from '@uproar/service';
 import { CommitQueue } from '../dist/store/commit-queue.js';
-import { JournalCutter } from '../dist/store/index.js';
-import { Outcomes, REMEMBERED_MS } from '../dist/store/outcomes.js';
-import { logSize } from '../dist/store/store-care.js';
+import { JournalRetention } from '../dist/store/index.js';
+import { IdempotencyRecords, REMEMBERED_MS } from '../dist/store/idempotency-records.js';
+import { logSize } from '../dist/store/maintenance.js';
 import { ProblemError } from '@uproar/protocol';
 import { Random } from '../../../test/random.js';
 import { temporaryDirectory } from '../../../test/service.js';
@@ -129,7 +129,7 @@ describe('applying commits', () => {
       }
     };
     compare(0);
-    const cutter = new JournalCutter(store.database, store.journal, { maxAgeMs: 50 * 7 });
+    const cutter = new JournalRetention(store.database, store.journal, { maxAgeMs: 50 * 7 });
     let steps = 0;
     while (cutter.step(1_000_000 + 150 * 7)) steps++;
     expect(steps).to.be.above(1);
@@ -158,7 +158,7 @@ describe('applying commits', () => {
       [1, 5_000_000],
       [2, 1_000_000],
     ]);
-    const cutter = new JournalCutter(store.database, store.journal, { maxAgeMs: 10 });
+    const cutter = new JournalRetention(store.database, store.journal, { maxAgeMs: 10 });
     while (cutter.step(1_000_100));
     expect(store.journal.bounds()).to.deep.equal({ first: 1, last: 2 });
   });
@@ -185,7 +185,7 @@ describe('the care of a store', () => {
     };
     expect(store.journal.sizeBytes).to.equal(measured());
     const count = () => store.database.prepare('SELECT COUNT(*) FROM changes').pluck().get() as number;
-    const cutter = new JournalCutter(store.database, store.journal, { maxSizeBytes: store.journal.sizeBytes / 4 });
+    const cutter = new JournalRetention(store.database, store.journal, { maxSizeBytes: store.journal.sizeBytes / 4 });
     let before = count();
     while (cutter.step(0)) {
       expect(before - count(), 'swept out in one step').to.be.at.most(1000);
@@ -205,7 +205,7 @@ describe('the care of a store', () => {
       store.log.append({ timeMs, author, id, digest: 'same', writes: [put('x', {})] });
     await commit(1000, 'old');
     await commit(REMEMBERED_MS, 'new');
-    const outcomes = new Outcomes(store.database);
+    const outcomes = new IdempotencyRecords(store.database);
     outcomes.forgetOld(1000 + REMEMBERED_MS);
     expect(await commit(REMEMBERED_MS + 1000, 'old'), 'a day old').to.have.property('repeated');
     outcomes.forgetOld(1001 + REMEMBERED_MS);

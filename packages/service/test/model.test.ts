@@ -5,11 +5,11 @@ import { ModelWatcher } from '../../../test/model-watcher.js';
 import { Random } from '../../../test/random.js';
 import { modelData, modelQuery, type ModelQuery } from '../../../test/random-query.js';
 import { temporaryDirectory } from '../../../test/service.js';
-import { prepareWireQuery } from '../dist/http/query-form.js';
+import { prepareWireQuery } from '../dist/reading/prepare-query.js';
 import { LiveViews } from '../dist/live/live-views.js';
-import { Traffic } from '../dist/measures/traffic.js';
-import { refills } from '../dist/live/window-source.js';
-import { EVERYBODY } from '../../../test/viewer.js';
+import { MetricsRecorder } from '../dist/metrics/metrics-recorder.js';
+import { refills } from '../dist/metrics/refills.js';
+import { EVERYBODY } from '../../../test/read-scope.js';
 
 const COLLECTION = 'model';
 
@@ -18,7 +18,7 @@ async function run(seed: number, steps: number): Promise<void> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
   const store: Store = openStore(path);
-  const views = new LiveViews(store, new Traffic());
+  const views = new LiveViews(store, new MetricsRecorder());
   const author = { kind: 'key' as const, name: 'test' };
   const model = new Map<string, Document>();
   const watchers: ModelWatcher<ModelQuery>[] = [];

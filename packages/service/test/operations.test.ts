@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import type { ConnectionInfo, ConnectionListing, Measures, SlowQuery, ViewCost } from '@uproar/protocol';
+import type { ConnectionInfo, ConnectionListing, MetricsReport, SlowQuery, ViewCost } from '@uproar/protocol';
 import { StreamReader } from '../../../test/event-stream.js';
 import { RawSocket } from '../../../test/raw-socket.js';
 import { KEY, TestService, until } from '../../../test/service.js';
@@ -97,12 +97,12 @@ describe('who is connected', () => {
 
   it('is for administrators alone, and wrong parameters are refused', async () => {
     const { key } = (await service.request('POST', '/v1/keys', { name: 'w', scope: 'write' })).json;
-    for (const path of ['/v1/connections', '/v1/measures', '/v1/measures/queries', '/v1/measures/views']) {
+    for (const path of ['/v1/connections', '/v1/metrics', '/v1/metrics/queries', '/v1/metrics/views']) {
       expect((await service.as(key as string)('GET', path)).json, path).to.include({ type: '/problems/admin-only' });
     }
     expect((await service.as(key as string)('DELETE', '/v1/connections/x')).status).to.equal(403);
     expect((await service.request('GET', '/v1/connections?limit=0')).status).to.equal(400);
-    expect((await service.request('GET', '/v1/measures?after=yesterday')).status).to.equal(400);
+    expect((await service.request('GET', '/v1/metrics?after=yesterday')).status).to.equal(400);
   });
 });
 
@@ -122,14 +122,14 @@ describe('what is measured', () => {
       .collection('balloons')
       .put('bl-1', {}, { ifVersion: 77 })
       .catch(() => undefined);
-    const total = (samples: Measures['samples'], of: 'commits' | 'writes' | 'refusals' | 'deliveries') =>
+    const total = (samples: MetricsReport['samples'], of: 'commits' | 'writes' | 'refusals' | 'deliveries') =>
       samples.reduce((sum, sample) => sum + sample[of], 0);
-    let measures: Measures | undefined;
+    let metrics: MetricsReport | undefined;
     await until('it was sampled', async () => {
-      measures = (await service.request('GET', '/v1/measures')).json as Measures;
-      return total(measures.samples, 'refusals') === 1;
+      metrics = (await service.request('GET', '/v1/metrics')).json as MetricsReport;
+      return total(metrics.samples, 'refusals') === 1;
     });
-    const { samples, journal } = measures!;
+    const { samples, journal } = metrics!;
     expect(total(samples, 'commits')).to.equal(20);
     expect(total(samples, 'writes')).to.equal(20);
     expect(total(samples, 'deliveries')).to.equal(21);
@@ -140,7 +140,7 @@ describe('what is measured', () => {
     expect(samples.at(-1)).to.include({ connections: 1, views: 1, waiting: 0, seq: 20 });
     expect(samples.at(-1)!.storeBytes).to.be.above(4096);
     await until('there are later ones', async () => {
-      const later = (await service.request('GET', `/v1/measures?after=${samples.at(-1)!.time}`)).json as Measures;
+      const later = (await service.request('GET', `/v1/metrics?after=${samples.at(-1)!.time}`)).json as MetricsReport;
       return later.samples.length > 0 && later.samples.every(({ time }) => time > samples.at(-1)!.time);
     });
   });
@@ -151,7 +151,7 @@ describe('what is measured', () => {
     await until('it is live', () => watch.current.state === 'live');
     await store.collection('gates').put('g-1', { name: 'north', count: 1 });
     await store.collection('gates').put('g-2', { name: 'south', count: 1 });
-    const { views } = (await service.request('GET', '/v1/measures/views')).json as { views: ViewCost[] };
+    const { views } = (await service.request('GET', '/v1/metrics/views')).json as { views: ViewCost[] };
     const gates = views.find(({ query }) => query?.from === 'gates')!;
     expect(gates).to.include({ watchers: 1, filed: 'values', tested: 1, altered: 1, deliveries: 2 });
     expect(gates.sentBytes).to.be.above(50);
@@ -174,7 +174,7 @@ describe('what is measured', () => {
       );
     }
     await service.request('GET', '/v1/data/flights/f-1-1');
-    const { queries } = (await service.request('GET', '/v1/measures/queries')).json as { queries: SlowQuery[] };
+    const { queries } = (await service.request('GET', '/v1/metrics/queries')).json as { queries: SlowQuery[] };
     expect(queries).to.have.length(1);
     expect(queries[0]).to.include({
       from: 'flights',

@@ -1,7 +1,7 @@
 import { expect } from 'chai';
 import { parse as parseCsv } from 'csv-parse/sync';
 import { JournalEvent, Listing } from '@uproar/protocol';
-import { JournalCutter, openStore } from '../dist/store/index.js';
+import { JournalRetention, openStore } from '../dist/store/index.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { Random } from '../../../test/random.js';
 import { modelData, modelQuery } from '../../../test/random-query.js';
@@ -240,7 +240,7 @@ describe('queries over HTTP', () => {
         writes: [{ kind: 'put', collection: 'model', id: `m-${n}`, data: modelData(random) }],
       });
     }
-    const { prepareWireQuery } = await import('../dist/http/query-form.js');
+    const { prepareWireQuery } = await import('../dist/reading/prepare-query.js');
     const queries = Array.from({ length: 250 }, () => modelQuery(random, 'model').form);
     const answers = async () => {
       const all: string[] = [];
@@ -354,12 +354,12 @@ describe('the journal', () => {
         writes: [{ kind: 'put', collection: 'a', id: `d-${n % 5}`, data: { n, text: 'x'.repeat(100) } }],
       });
     }
-    const byAge = new JournalCutter(store.database, store.journal, { maxAgeMs: 100_000 });
+    const byAge = new JournalRetention(store.database, store.journal, { maxAgeMs: 100_000 });
     expect(byAge.step(500_000)).to.equal(true);
     expect(store.journal.bounds().first, 'not all at once').to.equal(201);
     while (byAge.step(500_000));
     expect(store.journal.bounds()).to.deep.equal({ first: 400, last: 500 });
-    const bySize = new JournalCutter(store.database, store.journal, { maxSizeBytes: 5000 });
+    const bySize = new JournalRetention(store.database, store.journal, { maxSizeBytes: 5000 });
     while (bySize.step(0));
     const { first } = store.journal.bounds();
     expect(first).to.be.within(475, 490);
@@ -367,7 +367,7 @@ describe('the journal', () => {
       true,
       false,
     ]);
-    const everything = new JournalCutter(store.database, store.journal, { maxAgeMs: 0 });
+    const everything = new JournalRetention(store.database, store.journal, { maxAgeMs: 0 });
     while (everything.step(Number.MAX_SAFE_INTEGER));
     expect(store.journal.bounds(), 'the newest always stays').to.deep.equal({ first: 500, last: 500 });
     store.close();

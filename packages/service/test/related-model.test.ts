@@ -14,10 +14,10 @@ import { openStore, type Store } from '@uproar/service';
 import { ModelWatcher } from '../../../test/model-watcher.js';
 import { Random } from '../../../test/random.js';
 import { temporaryDirectory } from '../../../test/service.js';
-import { readListing } from '../dist/http/send-query.js';
+import { readListing } from '../dist/requests/read-listing.js';
 import { LiveViews } from '../dist/live/live-views.js';
-import type { Viewer } from '../dist/live/sources.js';
-import { Traffic } from '../dist/measures/traffic.js';
+import type { ReadScope } from '../dist/reading/read-scope.js';
+import { MetricsRecorder } from '../dist/metrics/metrics-recorder.js';
 
 const COLLECTIONS = ['balloons', 'crews', 'flights'] as const;
 type Name = (typeof COLLECTIONS)[number];
@@ -246,7 +246,7 @@ async function run(seed: number, steps: number): Promise<void> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
   const store: Store = openStore(path);
-  const views = new LiveViews(store, new Traffic());
+  const views = new LiveViews(store, new MetricsRecorder());
   const model: Model = { balloons: new Map(), crews: new Map(), flights: new Map() };
   const sight: Sight = {
     read: {
@@ -262,11 +262,11 @@ async function run(seed: number, steps: number): Promise<void> {
   };
   const rules = (name: Name) => ({ read: sight.read[name], conceal: sight.conceal[name] });
   const policy = readPolicy({ collections: Object.fromEntries(COLLECTIONS.map((name) => [name, rules(name)])) });
-  const glimpse = (name: string): Access => accessFor(policy, { claims: {} }, name);
-  const viewer: Viewer = { accessTo: glimpse, glimpse, key: '', named: [], limits: {}, holder: '' };
+  const effectiveAccess = (name: string): Access => accessFor(policy, { claims: {} }, name);
+  const scope: ReadScope = { accessTo: effectiveAccess, effectiveAccess, key: '', named: [], limits: {}, holder: '' };
   const context = {
     store,
-    identities: { accessOf: (_: unknown, name: string) => glimpse(name), policy },
+    identities: { accessOf: (_: unknown, name: string) => effectiveAccess(name), policy },
     accessLimits: {},
     budgets: DEFAULT_BUDGETS,
   };
@@ -316,7 +316,7 @@ async function run(seed: number, steps: number): Promise<void> {
   const begin = (watcher: ModelWatcher<Question>) =>
     (watcher.subscription = views.watch(
       { query: watcher.question.form },
-      viewer,
+      scope,
       watcher,
       watcher.resume,
       watcher.take,
@@ -385,7 +385,7 @@ async function run(seed: number, steps: number): Promise<void> {
   ).to.equal(0);
   for (const watcher of watchers) watcher.subscription?.stop();
   expect(views.size).to.equal(0);
-  expect(views.interestedCollections, 'nobody is interested in anything any more').to.deep.equal([]);
+  expect(views.dependedCollections, 'nobody is interested in anything any more').to.deep.equal([]);
   views.close();
   store.close();
   remove();

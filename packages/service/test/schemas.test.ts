@@ -146,7 +146,7 @@ describe('the schema of a collection', () => {
   it('is checked against all documents before it is enforced, those that come meanwhile too', async () => {
     await service.request('PUT', '/v1/data/balloons/b-2', { name: 4 });
     const report = (await service.request('POST', '/v1/schemas/balloons/check', { schema: SCHEMA })).json;
-    expect(report).to.include({ documents: 2, misfits: 1 });
+    expect(report).to.include({ documents: 2, violations: 1 });
     expect(report.examples).to.deep.equal([
       { id: 'b-2', violations: [{ pointer: '/name', detail: 'must be string', rule: 'type' }] },
     ]);

@@ -2,9 +2,9 @@ import { expect } from 'chai';
 import { temporaryDirectory } from '../../../test/service.js';
 import type { LiveEvent } from '../dist/live/live-event.js';
 import { LiveViews } from '../dist/live/live-views.js';
-import { Traffic } from '../dist/measures/traffic.js';
+import { MetricsRecorder } from '../dist/metrics/metrics-recorder.js';
 import { openStore } from '../dist/store/index.js';
-import { EVERYBODY } from '../../../test/viewer.js';
+import { EVERYBODY } from '../../../test/read-scope.js';
 
 const sleep = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
@@ -12,7 +12,7 @@ describe('a slow reader of the list of collections', () => {
   it('is brought up to date once, although the list itself follows commits with a delay', async () => {
     const { path, remove } = temporaryDirectory();
     const store = openStore(path);
-    const views = new LiveViews(store, new Traffic());
+    const views = new LiveViews(store, new MetricsRecorder());
     const sent: LiveEvent[] = [];
     const sink = { full: false, send: (event: LiveEvent) => void sent.push(event) };
     const subscription = views.watch({ collections: true }, EVERYBODY, sink, undefined, (first) => sent.push(first));

@@ -40,7 +40,7 @@ describe('stores of earlier versions', () => {
       await service.service.close();
       rmSync(directory, { recursive: true });
       const expected = layOut(format, directory);
-      // Outcomes are remembered for a day; the sample is as if it had been left just now.
+      // IdempotencyRecords are remembered for a day; the sample is as if it had been left just now.
       const left = new Database(databaseFile(directory));
       left.prepare('UPDATE outcomes SET time = ?').run(Date.now());
       left.close();

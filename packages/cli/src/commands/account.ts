@@ -2,10 +2,10 @@ import type { JsonObject } from '@uproar/client';
 import type { AccountInfo, AuditEntry } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatAge, formatValue, printJson, printTable } from '../output.js';
-import { parseObject } from '../read-data.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { formatAge, formatValue, printJson, printTable } from '../output/output.js';
+import { parseObject } from '../arguments/read-data.js';
 
 type Options = StoreOptions & { json?: boolean };
 

@@ -6,10 +6,10 @@ import { isProblem, type Store } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { printReport } from './check.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson } from '../output.js';
-import { ProgressBar } from '../progress-bar.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson } from '../output/output.js';
+import { ProgressBar } from '../output/progress-bar.js';
 
 interface Options extends StoreOptions {
   force?: boolean;

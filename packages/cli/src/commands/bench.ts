@@ -3,10 +3,10 @@ import { connect, type Store } from '@uproar/client';
 import { formatMs } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseCount } from '../amounts.js';
-import { targetOf, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson, printTable } from '../output.js';
-import { ProgressBar } from '../progress-bar.js';
+import { parseCount } from '../settings/amounts.js';
+import { targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson, printTable } from '../output/output.js';
+import { ProgressBar } from '../output/progress-bar.js';
 
 interface Options extends StoreOptions {
   writers: string;

@@ -2,8 +2,8 @@ import { statSync } from 'node:fs';
 import type { CheckReport } from '@uproar/service';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { printJson } from '../output.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { printJson } from '../output/output.js';
 
 /** `uproar check`: looks through a store or a backup for what should not be. */
 export function addCheck(program: Command): void {

@@ -1,5 +1,5 @@
 import { Argument, Option, type Command } from 'commander';
-import { suggest } from '../suggest.js';
+import { suggest } from '../arguments/suggest.js';
 
 /** What a shell runs to know what could come next: it gives the words so far and gets a candidate a line, with a tab and words about it. */
 const SCRIPTS = {

@@ -20,11 +20,11 @@ import type { Service } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { CollectionListing } from '@uproar/protocol';
 import type { Command } from 'commander';
-import { describeTour } from '../demo-tour.js';
-import { CommandError } from '../exit-codes.js';
+import { describeTour } from '../demo/demo-tour.js';
+import { CommandError } from '../output/exit-codes.js';
 import { importFile } from '../import/import-file.js';
-import { readFile } from '../read-data.js';
-import { startService, stopped } from '../run-service.js';
+import { readFile } from '../arguments/read-data.js';
+import { startService, stopped } from '../connect/run-service.js';
 import { parsePort } from '../settings/declaration.js';
 
 interface Options {

@@ -1,9 +1,9 @@
 import { describeForm, formatBytes, formatDuration, type QueryForm } from '@uproar/core';
-import type { BudgetUse, ConnectionInfo, ConnectionListing, ConnectionWatch, Measures } from '@uproar/protocol';
+import type { BudgetUse, ConnectionInfo, ConnectionListing, ConnectionWatch, MetricsReport } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson, printTable } from '../output.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson, printTable } from '../output/output.js';
 
 type Options = StoreOptions & { json?: boolean };
 
@@ -36,7 +36,7 @@ export function addDevices(program: Command): void {
         }
         const rest = found > connections.length ? `, ${connections.length} shown` : '';
         process.stderr.write(pc.dim(`${search === undefined ? total : `${found} of ${total}`} connected${rest}\n`));
-        const { budgets } = await store.fetch<Measures>(`/v1/measures?after=${new Date().toISOString()}`);
+        const { budgets } = await store.fetch<MetricsReport>(`/v1/metrics?after=${new Date().toISOString()}`);
         process.stderr.write(pc.dim(describeBudgets(budgets)));
       }),
     );

@@ -2,14 +2,14 @@ import { accessSync, constants, existsSync, statfsSync, statSync } from 'node:fs
 import { resolve } from 'node:path';
 import { connect, ProblemError, type Store } from '@uproar/client';
 import { formatBytes, formatDuration } from '@uproar/core';
-import type { Measures, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
+import type { MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
 import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { EXIT } from '../exit-codes.js';
-import { targetOf, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson } from '../output.js';
-import type { Target } from '../profiles.js';
+import { EXIT } from '../output/exit-codes.js';
+import { targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson } from '../output/output.js';
+import type { Target } from '../connect/profiles.js';
 
 /** What came of one thing that was looked at, and what to do about it. */
 interface Finding {
@@ -223,7 +223,7 @@ async function* policy(store: Store, openUntil: string | undefined): AsyncGenera
 async function* machine(store: Store): AsyncGenerator<Finding> {
   try {
     const now = new Date(Date.now() - 5000).toISOString();
-    const { machine: found, connectionLimit } = await store.fetch<Measures>(`/v1/measures?after=${now}`);
+    const { machine: found, connectionLimit } = await store.fetch<MetricsReport>(`/v1/metrics?after=${now}`);
     if (!found) throw new Error('The store is of a version that does not tell.');
     yield disk('disk', found.diskFreeBytes, found.diskBytes);
     const { openFiles, openFilesLimit } = found;

@@ -6,11 +6,11 @@ import { isProblem, type JsonObject } from '@uproar/client';
 import { findDataFault, guardedPatch } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseDocumentAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson } from '../output.js';
-import { parseObject } from '../read-data.js';
+import { parseDocumentAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson } from '../output/output.js';
+import { parseObject } from '../arguments/read-data.js';
 
 /** `uproar edit`: opens a document in an editor and sends what was altered. */
 export function addEdit(program: Command): void {

@@ -5,12 +5,12 @@ import type { CollectionListing } from '@uproar/protocol';
 import type { Store } from '@uproar/client';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { noteMistakes } from '../notes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { ProgressBar } from '../progress-bar.js';
-import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
+import { parseAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { noteMistakes } from '../output/notes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { ProgressBar } from '../output/progress-bar.js';
+import { queryParts, withQueryOptions, type QueryOptions } from '../arguments/query-options.js';
 import { showMistakes } from './query.js';
 
 type Format = 'ndjson' | 'json' | 'csv';

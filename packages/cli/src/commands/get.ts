@@ -1,10 +1,10 @@
 import type { Document, Store } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress, parseSeq } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printDocument, printDocuments, printJson } from '../output.js';
+import { parseAddress, parseSeq } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printDocument, printDocuments, printJson } from '../output/output.js';
 
 interface Options extends StoreOptions {
   limit: string;

@@ -1,12 +1,12 @@
 import { formatBytes } from '@uproar/core';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
+import { parseAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
 import { importFile, type ImportFormat, type ImportResult, type OnConflict } from '../import/import-file.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson } from '../output.js';
-import { ProgressBar } from '../progress-bar.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson } from '../output/output.js';
+import { ProgressBar } from '../output/progress-bar.js';
 
 interface Options extends StoreOptions {
   format?: ImportFormat;

@@ -1,10 +1,10 @@
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { noteMistakes } from '../notes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson, printTable } from '../output.js';
+import { parseAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { noteMistakes } from '../output/notes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson, printTable } from '../output/output.js';
 
 interface IndexInfo {
   id: number;

@@ -2,10 +2,10 @@ import type { JsonObject, Store } from '@uproar/client';
 import type { JournalEvent } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { cutLine } from '../output.js';
-import { describeFields } from '../describe-change.js';
+import { parseAddress } from '../arguments/address.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { cutLine } from '../output/output.js';
+import { describeFields } from '../output/describe-change.js';
 import { showMistakes } from './query.js';
 
 interface Options extends StoreOptions {

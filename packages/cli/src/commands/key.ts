@@ -1,9 +1,9 @@
 import type { KeyInfo, NewKey } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseDuration } from '../amounts.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatAge, printJson, printTable } from '../output.js';
+import { parseDuration } from '../settings/amounts.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { formatAge, printJson, printTable } from '../output/output.js';
 
 type Options = StoreOptions & { json?: boolean };
 

@@ -3,12 +3,12 @@ import { RULES, type RuleName } from '@uproar/core';
 import type { PolicyAnswer, PolicyDecision, PolicyVersion } from '@uproar/protocol';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatAge, printJson, printTable } from '../output.js';
+import { parseAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { formatAge, printJson, printTable } from '../output/output.js';
 import { printDecision } from '../policy/print-decision.js';
-import { parseObject, readFile } from '../read-data.js';
+import { parseObject, readFile } from '../arguments/read-data.js';
 
 type Options = StoreOptions & { json?: boolean };
 

@@ -1,8 +1,8 @@
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { printJson, printTable } from '../output.js';
-import { profilesFile, readProfiles, writeProfiles, type Profiles } from '../profiles.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { printJson, printTable } from '../output/output.js';
+import { profilesFile, readProfiles, writeProfiles, type Profiles } from '../connect/profiles.js';
 
 /** `uproar profile`: stores known by a name, so that neither address nor key is to be typed. */
 export function addProfile(program: Command): void {

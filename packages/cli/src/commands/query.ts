@@ -1,13 +1,13 @@
 import { ProblemError, type Store } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { noteMistakes, printNotes } from '../notes.js';
-import { printDocuments, printJson } from '../output.js';
-import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
-import { markPosition } from '../read-data.js';
+import { parseAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { noteMistakes, printNotes } from '../output/notes.js';
+import { printDocuments, printJson } from '../output/output.js';
+import { queryParts, withQueryOptions, type QueryOptions } from '../arguments/query-options.js';
+import { markPosition } from '../arguments/read-data.js';
 
 interface Options extends StoreOptions, QueryOptions {
   json?: boolean;

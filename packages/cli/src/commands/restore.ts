@@ -2,9 +2,9 @@ import { formatBytes } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { printReport } from './check.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { printJson } from '../output.js';
-import { ProgressBar } from '../progress-bar.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { printJson } from '../output/output.js';
+import { ProgressBar } from '../output/progress-bar.js';
 
 interface Options {
   data: string;

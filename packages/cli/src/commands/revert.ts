@@ -2,11 +2,11 @@ import type { Document, Store } from '@uproar/client';
 import type { JournalPage } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseDocumentAddress, parseSeq } from '../address.js';
-import { describeFields } from '../describe-change.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson } from '../output.js';
+import { parseDocumentAddress, parseSeq } from '../arguments/address.js';
+import { describeFields } from '../output/describe-change.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson } from '../output/output.js';
 
 interface Options extends StoreOptions {
   to?: string;

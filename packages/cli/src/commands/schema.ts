@@ -2,11 +2,11 @@ import type { JsonObject, Store } from '@uproar/client';
 import type { CollectionSchema, SchemaMode, SchemaReport } from '@uproar/protocol';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatAge, printJson, printTable } from '../output.js';
-import { parseObject, readFile } from '../read-data.js';
+import { parseAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { formatAge, printJson, printTable } from '../output/output.js';
+import { parseObject, readFile } from '../arguments/read-data.js';
 import { readFileSync } from 'node:fs';
 
 type Options = StoreOptions & { json?: boolean };
@@ -155,17 +155,17 @@ async function list(store: Store, options: Options): Promise<void> {
 async function check(store: Store, collection: string, options: Options & { file?: string }): Promise<void> {
   const body = options.file === undefined ? {} : { schema: readSchema(options.file) };
   const report = await store.post<SchemaReport>(`/v1/schemas/${collection}/check`, body);
-  if (report.misfits > 0) process.exitCode = EXIT.unsound;
+  if (report.violations > 0) process.exitCode = EXIT.unsound;
   if (options.json) return printJson(report);
   const rows = report.examples.flatMap(({ id, violations }) =>
     violations.map(({ pointer, detail }, place) => [place === 0 ? id : '', pointer || 'the whole', detail]),
   );
   if (rows.length > 0) printTable(['document', 'at', 'what is wrong'], rows);
   const all = `${report.documents.toLocaleString('en')} documents`;
-  if (report.misfits === 0) process.stdout.write(`${pc.green('all fit')}: ${all} of ${collection}\n`);
+  if (report.violations === 0) process.stdout.write(`${pc.green('all fit')}: ${all} of ${collection}\n`);
   else
     process.stdout.write(
-      `${pc.yellow(`${report.misfits.toLocaleString('en')} of ${all}`)} of ${collection} do not fit` +
-        `${report.misfits > report.examples.length ? `; the first ${report.examples.length} are shown` : ''}. Mend them, many at a time with uproar rewrite.\n`,
+      `${pc.yellow(`${report.violations.toLocaleString('en')} of ${all}`)} of ${collection} do not fit` +
+        `${report.violations > report.examples.length ? `; the first ${report.examples.length} are shown` : ''}. Mend them, many at a time with uproar rewrite.\n`,
     );
 }

@@ -2,8 +2,8 @@ import { formatDuration } from '@uproar/core';
 import type { Service } from '@uproar/service';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
-import { CommandError } from '../exit-codes.js';
-import { startService, stopped } from '../run-service.js';
+import { CommandError } from '../output/exit-codes.js';
+import { startService, stopped } from '../connect/run-service.js';
 import { defaultOf, describeSetting, SETTING_NAMES, SETTINGS, type SettingName } from '../settings/declaration.js';
 import { compareSettings, gatherSettings, type Gathered } from '../settings/gather.js';
 import { printSettings } from '../settings/print.js';
@@ -73,7 +73,7 @@ async function serve(_options: unknown, command: Command): Promise<void> {
     return;
   }
   const { values } = gathered;
-  const service = await startService({ ...toServiceOptions(values), onOpening: tellOpening });
+  const service = await startService({ ...toServiceOptions(values), onOpenPeriod: tellOpening });
   process.stdout.write(
     `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${values.data}`)}\n`,
   );

@@ -1,11 +1,11 @@
 import type { ShapeReport } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { noteMistakes } from '../notes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { formatValue, printJson, printTable } from '../output.js';
+import { parseAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { noteMistakes } from '../output/notes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { formatValue, printJson, printTable } from '../output/output.js';
 import { showMistakes } from './query.js';
 
 interface Options extends StoreOptions {

@@ -3,9 +3,9 @@ import type { Command } from 'commander';
 import type { CollectionListing } from '@uproar/protocol';
 import type { CheckStep } from '@uproar/client';
 import pc from 'picocolors';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson, printTable } from '../output.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { openAt, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson, printTable } from '../output/output.js';
 
 /** `uproar status`: is it really connected, and what is there. */
 export function addStatus(program: Command): void {

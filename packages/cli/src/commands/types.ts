@@ -3,8 +3,8 @@ import { isProblem, type JsonObject, type Store } from '@uproar/client';
 import type { CollectionListing, CollectionSchema } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { layOutZod } from '../lay-out-zod.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
+import { layOutZod } from '../output/lay-out-zod.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 
 interface Options extends StoreOptions {
   out?: string;

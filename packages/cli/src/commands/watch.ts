@@ -1,12 +1,12 @@
 import { ProblemError, type Store, type TypedDocument, type View, type Watch } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress } from '../address.js';
-import { noteMistakes } from '../notes.js';
-import { openAt, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { describeFields } from '../describe-change.js';
-import { cutLine, formatValue, printJson } from '../output.js';
-import { queryParts, withQueryOptions, type QueryOptions } from '../query-options.js';
+import { parseAddress } from '../arguments/address.js';
+import { noteMistakes } from '../output/notes.js';
+import { openAt, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { describeFields } from '../output/describe-change.js';
+import { cutLine, formatValue, printJson } from '../output/output.js';
+import { queryParts, withQueryOptions, type QueryOptions } from '../arguments/query-options.js';
 import { showMistakes } from './query.js';
 
 /** What is watched. */
@@ -62,7 +62,7 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
 }
 
 async function draw(watched: Watch, name: string, kind: Kind, stop: () => void): Promise<void> {
-  const { LiveTable } = await import('../live-table.js');
+  const { LiveTable } = await import('../output/live-table.js');
   const table = new LiveTable(name, kind, stop);
   try {
     for await (const view of watched) {

@@ -2,11 +2,11 @@ import { createInterface } from 'node:readline/promises';
 import { formatPointer, type Adjustments } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { parseAddress, parseDocumentAddress } from '../address.js';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, withStoreOptions, type StoreOptions } from '../open-store.js';
-import { printJson } from '../output.js';
-import { readData } from '../read-data.js';
+import { parseAddress, parseDocumentAddress } from '../arguments/address.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { printJson } from '../output/output.js';
+import { readData } from '../arguments/read-data.js';
 
 interface Options extends StoreOptions {
   ifVersion?: string;

@@ -7,7 +7,7 @@ import { pipeline } from 'node:stream/promises';
 import { ProblemError, type Receipt, type Store } from '@uproar/client';
 import { findDataFault, formatAddress, isDocumentId, isObject, type JsonObject } from '@uproar/core';
 import type { WireWrite } from '@uproar/protocol';
-import { CommandError, EXIT } from '../exit-codes.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
 import { readCsv } from './csv-rows.js';
 import { readJsonArray, readNdjson } from './json-rows.js';
 import { ProgressFile } from './progress-file.js';
@@ -21,7 +21,7 @@ export type OnConflict = 'replace' | 'keep' | 'fail';
 
 /** How a file is brought in. */
 export interface ImportOptions {
-  /** Told by the file's ending when it is not given. */
+  /** PatchTracker by the file's ending when it is not given. */
   format?: ImportFormat | undefined;
   /** The field that holds the id; it does not become part of the data. */
   idField?: string | undefined;

@@ -1,5 +1,5 @@
 import { existsSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
-import { CommandError, EXIT } from '../exit-codes.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
 
 /** How far an import came: enough to go on with it. */
 export interface Progress {

@@ -1,6 +1,6 @@
 import type { PolicyDecision } from '@uproar/protocol';
 import pc from 'picocolors';
-import { cutLine, formatValue } from '../output.js';
+import { cutLine, formatValue } from '../output/output.js';
 
 /** Prints what a policy says: yes or no, the rule that decided, what its parts came to, and what it saw. */
 export function printDecision(what: string, attempted: string, decision: PolicyDecision): void {

@@ -15,10 +15,10 @@ import type { PolicyVersion } from '@uproar/protocol';
 import pc from 'picocolors';
 import { parse, YAMLParseError } from 'yaml';
 import { z } from 'zod';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { useStore, type StoreOptions } from '../open-store.js';
-import { printJson } from '../output.js';
-import { readFile } from '../read-data.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { useStore, type StoreOptions } from '../connect/open-store.js';
+import { printJson } from '../output/output.js';
+import { readFile } from '../arguments/read-data.js';
 
 const Claims = z.record(z.string(), z.unknown());
 const Data = z.record(z.string(), z.unknown());

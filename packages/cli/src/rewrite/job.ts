@@ -3,7 +3,7 @@ import { existsSync, readFileSync, renameSync, rmSync, writeFileSync } from 'nod
 import { isProblem, ProblemError, type Store } from '@uproar/client';
 import type { Document, JsonObject } from '@uproar/core';
 import type { Receipt, WireCommit } from '@uproar/protocol';
-import { CommandError, EXIT } from '../exit-codes.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
 import type { Rewriting } from './rewriting.js';
 
 /** How far a job is. */

@@ -13,8 +13,8 @@ import {
   type JsonObject,
   type Node,
 } from '@uproar/core';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { markPosition } from '../read-data.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { markPosition } from '../arguments/read-data.js';
 
 /** What is to become of documents, as it was said. */
 export interface RewriteOptions {

@@ -1,7 +1,7 @@
 import { DEFAULT_HOST, DEFAULT_PORT, LOG_LEVELS } from '@uproar/service/settings';
 import { z } from 'zod';
-import { parseAmount, parseCount, parseDuration, parseQuota, SIZES } from '../amounts.js';
-import { CommandError } from '../exit-codes.js';
+import { parseAmount, parseCount, parseDuration, parseQuota, SIZES } from './amounts.js';
+import { CommandError } from '../output/exit-codes.js';
 
 /** What there is to know of a setting beside what it takes. */
 export interface SettingInfo {

@@ -1,7 +1,7 @@
 import { closest } from 'fastest-levenshtein';
 import { parse } from 'yaml';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { readFile } from '../read-data.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { readFile } from '../arguments/read-data.js';
 import {
   describeSetting,
   SETTING_NAMES,

@@ -1,8 +1,8 @@
 import { resolve } from 'node:path';
 import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
 import type { ServiceOptions } from '@uproar/service';
-import { CommandError, EXIT } from '../exit-codes.js';
-import { readFile } from '../read-data.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { readFile } from '../arguments/read-data.js';
 import type { Settings } from './declaration.js';
 
 /**

@@ -15,7 +15,7 @@ export class IndexedDbStorage implements ClientStorage {
   /** @param name tells stores and people apart, for example `festival/crew-4` */
   constructor(name: string) {
     this.#name = `uproar/${name}`;
-    this.#database = import('../uproar-more.js').then(({ openDB }) =>
+    this.#database = import('../deferred.js').then(({ openDB }) =>
       openDB(this.#name, 2, {
         upgrade(database, from) {
           for (const name of ['outbox', 'views', 'uploads'].slice(from && 2)) database.createObjectStore(name);

@@ -3,10 +3,10 @@ import { isCollectionName, isDocumentId } from '@uproar/core';
 import type { Document } from '@uproar/client';
 import { Alert, Button, Drawer, Input } from 'ant-design-vue';
 import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue';
-import { readData } from '../check-data';
+import { readData } from '../shared/check-data';
 import { blankLike } from './blank-like';
-import { describeFailure } from '../failure';
-import { useStore } from '../injection';
+import { describeFailure } from '../shared/failure';
+import { useStore } from '../shared/injection';
 import { dropDraft, keepDraft, readDraft } from '../unsaved/drafts';
 
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { Button, Segmented } from 'ant-design-vue';
 import { computed, ref } from 'vue';
-import { useNotices } from '../injection';
-import { keptKey } from '../session';
+import { useNotices } from '../shared/injection';
+import { keptKey } from '../sign-in/session';
 
 const notices = useNotices();
 const address = location.origin;

@@ -4,11 +4,11 @@ import type { JsonObject, Store } from '@uproar/client';
 import { Alert, Button, Drawer, Input, Progress } from 'ant-design-vue';
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, triggerRef } from 'vue';
 import ChoiceBox from '../components/ChoiceBox.vue';
-import { commitEach } from '../commit-each';
-import { describeFailure } from '../failure';
-import { useNotices, useStore } from '../injection';
+import { commitEach } from '../actions/commit-each';
+import { describeFailure } from '../shared/failure';
+import { useNotices, useStore } from '../shared/injection';
 import { formatCell } from '../table/fields';
-import { saveLines } from './export-shown';
+import { saveLines } from '../actions/export-shown';
 import { findIdField, MAX_FILE_BYTES, readRows, type Reading, type Row } from './import-rows';
 import { SEPARATORS, type Separator } from './read-csv';
 

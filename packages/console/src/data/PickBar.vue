@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import type { Document } from '@uproar/client';
 import { Button, Popconfirm } from 'ant-design-vue';
-import { useNotices } from '../injection';
-import { saveLines } from './export-shown';
+import { useNotices } from '../shared/injection';
+import { saveLines } from '../actions/export-shown';
 
 const props = defineProps<{ collection: string; documents: readonly Document[] }>();
 const emit = defineEmits<{ clear: []; remove: []; duplicate: [document: Document] }>();

@@ -3,7 +3,7 @@ import type { Problem } from '@uproar/client';
 import { Alert, Button, Input } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref, watch } from 'vue';
 import type { Vocabulary } from '../cql/language';
-import { useStore } from '../injection';
+import { useStore } from '../shared/injection';
 import OfferedQuery from '../unsaved/OfferedQuery.vue';
 import { useTypedQuery } from '../unsaved/use-typed-query';
 

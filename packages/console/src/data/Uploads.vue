@@ -2,8 +2,8 @@
 import { formatBytes } from '@uproar/core';
 import { Alert, Progress } from 'ant-design-vue';
 import { ref } from 'vue';
-import { describeFailure } from '../failure';
-import { useNotices, useStore } from '../injection';
+import { describeFailure } from '../shared/failure';
+import { useNotices, useStore } from '../shared/injection';
 
 /** Files on their way into the store. */
 interface Upload {

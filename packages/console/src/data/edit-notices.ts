@@ -1,7 +1,7 @@
 import type { JsonValue } from '@uproar/client';
 import { Button } from 'ant-design-vue';
 import { h } from 'vue';
-import { useNotices } from '../injection';
+import { useNotices } from '../shared/injection';
 import { formatCell } from '../table/fields';
 import type { CellEditMessages } from '../table/saved-edits';
 

@@ -2,8 +2,8 @@
 import type { Document } from '@uproar/client';
 import { formatBytes } from '@uproar/core';
 import { computed, ref, watch } from 'vue';
-import { describeFailure } from '../failure';
-import { useStore } from '../injection';
+import { describeFailure } from '../shared/failure';
+import { useStore } from '../shared/injection';
 
 /** The content of a file: shown where it is a picture, and to be saved. */
 const props = defineProps<{ document: Document }>();

@@ -3,11 +3,11 @@ import { isProblem, type Document, type JsonObject, type JsonValue } from '@upro
 import { fieldChanges, type FieldChange } from '@uproar/core';
 import { Alert, Button, Empty, Popconfirm, Spin, Tag } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
-import { describeFailure } from '../failure';
-import { useNotices, useStore } from '../injection';
-import { useWhenBack } from '../use-when-back';
+import { describeFailure } from '../shared/failure';
+import { useNotices, useStore } from '../shared/injection';
+import { useWhenBack } from '../shared/use-when-back';
 import type { JournalEvent } from '@uproar/protocol';
-import { kindOfChange, readJournal } from '../live-journal';
+import { kindOfChange, readJournal } from '../shared/live-journal';
 
 const props = defineProps<{ collection: string; id: string; now: Document | undefined }>();
 const store = useStore();

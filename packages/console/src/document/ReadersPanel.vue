@@ -3,10 +3,10 @@ import { ProblemError } from '@uproar/client';
 import type { AccountInfo, PolicyDecision } from '@uproar/protocol';
 import { Alert, Button, Input, Spin, Table } from 'ant-design-vue';
 import { computed, onMounted, ref, shallowRef } from 'vue';
-import { describeFailure } from '../failure';
-import { useStore } from '../injection';
+import { describeFailure } from '../shared/failure';
+import { useStore } from '../shared/injection';
 import { useFormDraft } from '../unsaved/use-form-draft';
-import { useWhenBack } from '../use-when-back';
+import { useWhenBack } from '../shared/use-when-back';
 
 const props = defineProps<{ collection: string; id: string }>();
 const store = useStore();

@@ -1,7 +1,7 @@
 import type { Document, JsonObject } from '@uproar/client';
 import { mergeEdits } from '@uproar/core';
 import { computed, reactive, ref, shallowRef, watch, type ComputedRef, type Ref } from 'vue';
-import { readData } from '../check-data';
+import { readData } from '../shared/check-data';
 import { dropDraft, keepDraft, readDraft } from '../unsaved/drafts';
 import type { FormInputs } from './form-inputs';
 

@@ -3,7 +3,7 @@ import { splitAddress } from '@uproar/core';
 import { Button, Segmented } from 'ant-design-vue';
 import { ref } from 'vue';
 import type { JournalEvent } from '@uproar/protocol';
-import { kindOfChange } from '../live-journal';
+import { kindOfChange } from '../shared/live-journal';
 import DifferenceTable from './DifferenceTable.vue';
 
 defineProps<{ event: JournalEvent }>();

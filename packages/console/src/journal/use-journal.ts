@@ -1,9 +1,9 @@
 import type { Store } from '@uproar/client';
 import type { JournalEvent } from '@uproar/protocol';
 import { computed, onBeforeUnmount, ref, shallowRef, watch, type ComputedRef, type Ref, type ShallowRef } from 'vue';
-import { describeFailure } from '../failure';
-import { followJournal, readJournal, type JournalPart } from '../live-journal';
-import { useWhenBack } from '../use-when-back';
+import { describeFailure } from '../shared/failure';
+import { followJournal, readJournal, type JournalPart } from '../shared/live-journal';
+import { useWhenBack } from '../shared/use-when-back';
 
 /** Commits looked through for one page. */
 const PAGE = 200;

@@ -2,7 +2,7 @@
 import uPlot from 'uplot';
 import 'uplot/dist/uPlot.min.css';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
-import { isDark } from '../theme';
+import { isDark } from '../shared/theme';
 
 /** A line of the plot: its colour is a variable of the style sheet. */
 export interface Line {

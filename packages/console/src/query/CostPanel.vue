@@ -2,9 +2,9 @@
 import { formatMs, prepareQuery, QueryError, type QueryForm } from '@uproar/core';
 import { Alert, Button } from 'ant-design-vue';
 import { computed, ref, shallowRef, watch } from 'vue';
-import { describeFailure } from '../failure';
-import { useNotices, useStore } from '../injection';
-import { useWhenBack } from '../use-when-back';
+import { describeFailure } from '../shared/failure';
+import { useNotices, useStore } from '../shared/injection';
+import { useWhenBack } from '../shared/use-when-back';
 import { partsOf, type BenchQuery } from './copies';
 
 const props = defineProps<{ query: BenchQuery }>();

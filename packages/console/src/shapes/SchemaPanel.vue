@@ -4,10 +4,10 @@ import type { CollectionSchema, SchemaMode, SchemaReport } from '@uproar/protoco
 import { Alert, Button, Popconfirm, Tag } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue';
 import { dropDraft, keepDraft, readDraft } from '../unsaved/drafts';
-import { usePolled } from '../use-polled';
-import { formatMoment, useCall } from '../components/access/use-call';
+import { usePolled } from '../shared/use-polled';
+import { formatMoment, useCall } from '../shared/use-call';
 import ChoiceBox from '../components/ChoiceBox.vue';
-import { useNotices, useStore } from '../injection';
+import { useNotices, useStore } from '../shared/injection';
 
 /** The schema of a collection: proposed, edited, checked against what is there, and put in force. */
 const props = defineProps<{ collection: string }>();
@@ -32,7 +32,7 @@ const mode = ref<SchemaMode>(kept?.mode ?? 'warn');
 const base = ref(kept?.base ?? 0);
 const report = shallowRef<SchemaReport>();
 /** Whether it could not be enforced because documents do not fit. */
-const misfits = ref('');
+const violations = ref('');
 /** The schema that is set or proposed, as it was put into the editor; undefined before that. */
 const offered = shallowRef<{ text: string; mode: SchemaMode }>();
 
@@ -94,7 +94,7 @@ watch([text, mode, base, own], () => {
 });
 // What was found holds for the text that was checked.
 watch([text, mode], () => {
-  misfits.value = '';
+  violations.value = '';
 });
 watch(text, () => (report.value = undefined));
 
@@ -106,19 +106,19 @@ async function check(): Promise<void> {
 }
 
 async function set(anyway = false): Promise<void> {
-  misfits.value = '';
+  violations.value = '';
   const sent = { text: text.value, mode: mode.value };
   const body = { schema: schema.value, mode: mode.value, ...(anyway ? { anyway } : {}) };
   const answer = await run(async () => {
     try {
       return (await (await store.request('PUT', path, body)).json()) as CollectionSchema;
     } catch (error) {
-      if (!isProblem(error, 'misfits')) throw error;
-      misfits.value = 'Some documents do not fit this schema, so it is not enforced yet.';
+      if (!isProblem(error, 'stored-violations')) throw error;
+      violations.value = 'Some documents do not fit this schema, so it is not enforced yet.';
       return undefined;
     }
   });
-  if (misfits.value !== '') return check();
+  if (violations.value !== '') return check();
   if (!answer) return;
   base.value = answer.version;
   offered.value = sent;
@@ -170,9 +170,9 @@ async function remove(): Promise<void> {
     <CodeEditor v-model="text" language="json" label="The schema as JSON" class="editor" @save="set()" />
     <Alert v-if="failure || unread" type="error" :message="failure || unread" />
     <Alert
-      v-if="misfits"
+      v-if="violations"
       type="error"
-      :message="misfits"
+      :message="violations"
       description="Change those documents, or enforce it anyway: they stay as they are, and must fit when they are next written."
     >
       <template #action
@@ -181,19 +181,19 @@ async function remove(): Promise<void> {
     </Alert>
     <div v-if="report" class="report" role="status">
       <Alert
-        v-if="report.misfits === 0"
+        v-if="report.violations === 0"
         type="success"
         :message="`All ${report.documents.toLocaleString()} documents fit.`"
       />
       <template v-else>
         <Alert
           type="warning"
-          :message="`${report.misfits.toLocaleString()} of ${report.documents.toLocaleString()} documents do not fit.`"
+          :message="`${report.violations.toLocaleString()} of ${report.documents.toLocaleString()} documents do not fit.`"
         />
         <ul tabindex="0" aria-label="Documents that do not fit">
-          <li v-for="{ id, violations } in report.examples.slice(0, SHOWN)" :key="id">
+          <li v-for="{ id, violations: faults } in report.examples.slice(0, SHOWN)" :key="id">
             <RouterLink :to="{ name: 'data', params: { collection, id } }" class="mono">{{ id }}</RouterLink>
-            <span v-for="{ pointer, detail } in violations" :key="pointer + detail"
+            <span v-for="{ pointer, detail } in faults" :key="pointer + detail"
               ><span class="mono">{{ pointer || '/' }}</span> {{ detail }}</span
             >
           </li>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { View } from '@uproar/client';
 import { nextTick, useTemplateRef, watch } from 'vue';
-import { flash } from '../flash';
+import { flash } from '../shared/flash';
 import VisibleCount from './VisibleCount.vue';
 
 const props = defineProps<{ view: View | undefined; open: string }>();

@@ -4,7 +4,7 @@ import { isCollectionName, isDocumentId } from '@uproar/core';
 import { Modal } from 'ant-design-vue';
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue';
 import { useRouter, type RouteLocationRaw } from 'vue-router';
-import { isDark, toggleTheme } from '../theme';
+import { isDark, toggleTheme } from '../shared/theme';
 import { PAGES } from './pages';
 
 const props = defineProps<{ collections: View | undefined }>();

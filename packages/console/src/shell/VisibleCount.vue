@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useWatch } from '@uproar/vue';
 import { computed } from 'vue';
-import { useStore } from '../injection';
+import { useStore } from '../shared/injection';
 
 /** How many documents of a collection somebody sees, where the store tells nobody how many there are. */
 const props = defineProps<{ collection: string }>();

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
-import { flash } from '../flash';
+import { flash } from '../shared/flash';
 import type { Frame } from './calm-view';
 import type { CellEdits } from './cell-edits';
 import CellEditor from './CellEditor.vue';

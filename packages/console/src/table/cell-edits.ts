@@ -1,7 +1,7 @@
 import { isProblem, type Document, type JsonValue, type Store } from '@uproar/client';
 import { findDataFault, JsonTextError, parseJson, setMember, type JsonObject } from '@uproar/core';
 import { computed, shallowReactive, watch, type ComputedRef } from 'vue';
-import { describeFailure } from '../failure';
+import { describeFailure } from '../shared/failure';
 import { dropDraft, keepDraft, unsavedEdits, type Draft } from '../unsaved/drafts';
 import { valueAt } from './fields';
 import type { Column } from './layout';

@@ -1,5 +1,5 @@
 import type { JsonValue, Store } from '@uproar/client';
-import { describeFailure } from '../failure';
+import { describeFailure } from '../shared/failure';
 import { writeField, type FieldAddress } from './write-field';
 
 /** An edit of a cell that was saved and can be undone. */

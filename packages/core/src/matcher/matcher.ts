@@ -1,5 +1,5 @@
-import type { Document } from '../document.js';
-import type { JsonValue } from '../json.js';
+import type { Document } from '../document/document.js';
+import type { JsonValue } from '../json/json.js';
 import { findRequirements, type Requirement, type Scalar } from '../query/conditions.js';
 import { valueOfField, metaValue } from '../query/fields.js';
 import { joinName } from '../query/names.js';
@@ -7,7 +7,7 @@ import type { Node } from '../query/tree.js';
 import { Intervals } from './intervals.js';
 
 /** How the matcher files a condition: under values, under ranges, or in the list that every change is tested against. */
-export interface Filing {
+export interface MatchedBy {
   kind: 'values' | 'ranges' | 'list';
   /** What it is filed under, for people. */
   under: string[];
@@ -72,7 +72,7 @@ export class Matcher<Item> {
   }
 
   /** Tells how a condition is, or would be, filed. */
-  describe(where: Node | undefined): Filing {
+  describe(where: Node | undefined): MatchedBy {
     const requirements = this.#choose(where);
     if (requirements.length === 0) return { kind: 'list', under: [] };
     const kind = requirements.every((requirement) => requirement.kind === 'equal') ? 'values' : 'ranges';

@@ -1,7 +1,7 @@
-import { isObject, type JsonValue } from '../json.js';
+import { isObject, type JsonValue } from '../json/json.js';
 import { compile } from '../query/evaluate.js';
 import type { Node } from '../query/tree.js';
-import { findClaim, type Claims } from './claims.js';
+import { findClaim, type Claims } from '../query/claims.js';
 
 /** A condition without claims: always true, never true, or to be judged on documents. */
 export type BoundCondition = boolean | Node;

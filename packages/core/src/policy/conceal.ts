@@ -1,39 +1,7 @@
-import type { Document } from '../document.js';
-import { deepEqual, getMember, isObject, setMember, type JsonObject, type JsonValue } from '../json.js';
+import { type Paths, withoutField } from '../document/field-paths.js';
+import { deepEqual, getMember, isObject, setMember, type JsonObject, type JsonValue } from '../json/json.js';
 import type { OrderTerm } from '../query/order-terms.js';
 import type { Node } from '../query/tree.js';
-
-/** Paths of fields. */
-export type Paths = readonly (readonly string[])[];
-
-/** A document without the fields at some paths. What has none of them stays the same object. */
-export function withoutFields(document: Document, paths: Paths): Document {
-  const data = paths.reduce(withoutField, document.data);
-  if (data === document.data) return document;
-  const { id, version, created, updated } = document;
-  return { id, version, created, updated, data };
-}
-
-/** A value without the fields at some paths inside it. */
-export function valueWithout(value: JsonValue | undefined, paths: Paths): JsonValue | undefined {
-  return isObject(value) ? paths.reduce<JsonObject>(withoutField, value) : value;
-}
-
-function withoutField(data: JsonObject, [name, ...rest]: readonly string[]): JsonObject {
-  const value = getMember(data, name!);
-  if (value === undefined) return data;
-  if (rest.length > 0) {
-    if (!isObject(value)) return data;
-    const inner = withoutField(value, rest);
-    if (inner === value) return data;
-    const copy = { ...data };
-    setMember(copy, name!, inner);
-    return copy;
-  }
-  const copy = { ...data };
-  delete copy[name!];
-  return copy;
-}
 
 /**
  * Puts the fields that somebody does not see back into data that they have written over a document, where they have not

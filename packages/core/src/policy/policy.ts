@@ -1,15 +1,15 @@
-import { isCollectionName, type Document } from '../document.js';
-import { isObject, type JsonObject, type JsonValue } from '../json.js';
+import { isCollectionName, type Document } from '../document/document.js';
+import { isObject, type JsonObject, type JsonValue } from '../json/json.js';
 import { parseCql2Json } from '../query/cql2-json.js';
 import { compile, type Predicate, type Scope } from '../query/evaluate.js';
 import { splitName } from '../query/names.js';
-import { didYouMean, nearNames } from '../query/near-names.js';
+import { didYouMean, nearNames } from '../text/near-names.js';
 import { parseText } from '../query/parse-text.js';
 import { QueryError, type Node } from '../query/tree.js';
 import { WorkLimitError, WorkMeter } from '../query/work.js';
 import { bindClaims, type BoundCondition } from './bind.js';
-import type { Claims } from './claims.js';
-import type { Paths } from './conceal.js';
+import type { Claims } from '../query/claims.js';
+import type { Paths } from '../document/field-paths.js';
 
 /** What may be allowed: a rule each. */
 export const RULES = ['read', 'create', 'update', 'delete'] as const;

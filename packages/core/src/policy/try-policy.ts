@@ -1,11 +1,11 @@
-import type { Document } from '../document.js';
-import type { JsonValue } from '../json.js';
+import type { Document } from '../document/document.js';
+import type { JsonValue } from '../json/json.js';
 import { compile, evaluate, type Scope } from '../query/evaluate.js';
 import { formatText } from '../query/format-text.js';
 import { joinName } from '../query/names.js';
 import type { Node } from '../query/tree.js';
-import type { Claims } from './claims.js';
-import { withoutFields } from './conceal.js';
+import type { Claims } from '../query/claims.js';
+import { withoutFields } from '../document/field-paths.js';
 import { accessFor, type Policy, type RuleName } from './policy.js';
 
 /** Something that somebody might do, to see what a policy says to it. */

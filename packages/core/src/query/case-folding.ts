@@ -1,6 +1,4 @@
 // Made by scripts/make-case-folding.mjs from the folding table of Unicode 14.0.0.
-import { caseFolding } from './fold-case.js';
-
 /** Small letters that full case folding (Unicode, CaseFolding.txt, statuses C and F) maps to something else. */
 const FOLDED: ReadonlyMap<string, string> = new Map([
   ['\u{b5}', '\u{3bc}'],
@@ -106,7 +104,8 @@ const FOLDED: ReadonlyMap<string, string> = new Map([
 const CHEROKEE = /[\u{ab70}-\u{abbf}]|[\u{13f8}-\u{13fd}]/gu;
 const EXCEPTIONS = new RegExp([...FOLDED.keys()].join('|'), 'gu');
 
-function fold(text: string): string {
+/** Folds case fully (Unicode, CaseFolding.txt). */
+export function foldCaseFully(text: string): string {
   return text
     .toLowerCase()
     .replace(EXCEPTIONS, (character) => FOLDED.get(character)!)
@@ -115,5 +114,3 @@ function fold(text: string): string {
       return String.fromCodePoint(code >= 0xab70 ? code - 0xab70 + 0x13a0 : code - 8);
     });
 }
-
-caseFolding.fold = fold;

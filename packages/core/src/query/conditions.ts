@@ -1,4 +1,4 @@
-import { compareStrings } from '../order.js';
+import { compareStrings } from '../json/order.js';
 import type { Node } from './tree.js';
 
 /** A plain value that fields are compared with. */

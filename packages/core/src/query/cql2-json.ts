@@ -1,4 +1,4 @@
-import type { JsonObject, JsonValue } from '../json.js';
+import type { JsonObject, JsonValue } from '../json/json.js';
 import { joinName, splitName } from './names.js';
 import { findOperator, isCondition, readInstant } from './parse-text.js';
 import { asGeometry } from './spatial.js';

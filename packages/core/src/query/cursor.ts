@@ -1,6 +1,6 @@
-import type { Document } from '../document.js';
-import type { JsonValue } from '../json.js';
-import { compareStrings, compareValues } from '../order.js';
+import type { Document } from '../document/document.js';
+import type { JsonValue } from '../json/json.js';
+import { compareStrings, compareValues } from '../json/order.js';
 import { formatTerm, orderValue, type OrderTerm } from './order-terms.js';
 import { QueryError } from './tree.js';
 

@@ -1,4 +1,4 @@
-import type { QueryForm } from './query.js';
+import type { QueryForm } from './query-form.js';
 
 /** What a query says beside its collection, in a line for people: `where status = 'aloft' order -altitude limit 20`. */
 export function describeForm({ where, order, limit, fields, include, summary, by }: Omit<QueryForm, 'from'>): string {

@@ -1,8 +1,8 @@
-import type { Document } from '../document.js';
-import { isObject, type JsonValue } from '../json.js';
-import { compareStrings } from '../order.js';
-import { findClaim, type Claims } from '../policy/claims.js';
-import { valueWithout } from '../policy/conceal.js';
+import type { Document } from '../document/document.js';
+import { isObject, type JsonValue } from '../json/json.js';
+import { compareStrings } from '../json/order.js';
+import { findClaim, type Claims } from './claims.js';
+import { valueWithout } from '../document/field-paths.js';
 import { valueOfField, META_NAMES, metaValue } from './fields.js';
 import { compileLike } from './like.js';
 import { asGeometry, boxAround, polygonOfBox, spatialRelations } from './spatial.js';

@@ -1,7 +1,7 @@
-import { isObject, type JsonValue } from '../json.js';
+import { isObject, type JsonValue } from '../json/json.js';
 import { joinName } from './names.js';
-import { didYouMean, nearNames } from './near-names.js';
-import type { Query } from './query.js';
+import { didYouMean, nearNames } from '../text/near-names.js';
+import type { Query } from './prepared-query.js';
 import type { Node } from './tree.js';
 
 /** The names of the fields that some documents have, and below each those of the objects that stand there. */

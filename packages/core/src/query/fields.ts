@@ -1,5 +1,5 @@
-import type { Document } from '../document.js';
-import { getMember, isObject, type JsonValue } from '../json.js';
+import type { Document } from '../document/document.js';
+import { getMember, isObject, type JsonValue } from '../json/json.js';
 
 /** The value at a path of a document's data; undefined where there is none. */
 export function valueOfField(document: Document, path: readonly string[]): JsonValue | undefined {

@@ -1,5 +1,5 @@
-import { canonicalText } from '../canonical-text.js';
-import { isObject, type JsonValue } from '../json.js';
+import { canonicalText } from '../json/canonical-text.js';
+import { isObject, type JsonValue } from '../json/json.js';
 import { caseFolding } from './fold-case.js';
 
 /** Steps for each character or item that a function looks at, where it is not one. */

@@ -1,4 +1,4 @@
-import type { IncludeForm, IncludesForm } from './include.js';
+import type { IncludeForm, IncludesForm } from './query-form.js';
 import { QueryError } from './tree.js';
 
 /** So deep includes are read; how deep they may be is decided later. */

@@ -1,31 +1,8 @@
 import { parseIncludes } from './include-text.js';
 import { splitName } from './names.js';
-import type { Query, QueryForm } from './query.js';
+import type { Include, Query } from './prepared-query.js';
+import type { IncludesForm, IncludeForm } from './query-form.js';
 import { QueryError } from './tree.js';
-
-/** Related documents as they are asked for: exactly one of `via` and `by` says how they are related. */
-export interface IncludeForm extends Pick<QueryForm, 'from' | 'where' | 'order' | 'fields' | 'include'> {
-  /** A field here that holds an id there, or a list of ids. */
-  via?: string;
-  /** A field there that holds this document's id. */
-  by?: string;
-  /** The most documents for each one here, 1 to 1000; 100 if not given. */
-  limit?: number;
-}
-
-/** What is included, by the name it is shown under. */
-export type IncludesForm = Readonly<Record<string, IncludeForm>>;
-
-/** Related documents made ready to be found. */
-export interface Include {
-  readonly name: string;
-  /** A field of the document here, or one of the documents there. */
-  readonly via: readonly string[] | undefined;
-  readonly by: readonly string[] | undefined;
-  /** Which documents there are taken, in which order, how many, and what of them. */
-  readonly query: Query;
-  readonly limit: number;
-}
 
 export const INCLUDE_LIMITS = { levels: 3, perLevel: 10, defaultLimit: 100, maxLimit: 1000 } as const;
 

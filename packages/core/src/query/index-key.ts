@@ -1,5 +1,5 @@
-import type { JsonValue } from '../json.js';
-import { compareStrings } from '../order.js';
+import type { JsonValue } from '../json/json.js';
+import { compareStrings } from '../json/order.js';
 
 /** What a key begins with, by the kind of value; in the total order of values. 0 ends a list or an object. */
 const RANK = { end: 0, nothing: 1, false: 2, true: 3, number: 4, text: 5, list: 6, object: 7 } as const;

@@ -1,4 +1,4 @@
-import { didYouMean, nearNames } from './near-names.js';
+import { didYouMean, nearNames } from '../text/near-names.js';
 import { OPERATORS, type Operator } from './operators.js';
 import { asGeometry } from './spatial.js';
 import { parseDate, parseTimestamp } from './time.js';

@@ -1,6 +1,6 @@
-import type { Document } from '../document.js';
-import { isObject, setMember, type JsonObject, type JsonValue } from '../json.js';
-import { compareStrings } from '../order.js';
+import type { Document } from '../document/document.js';
+import { isObject, setMember, type JsonObject, type JsonValue } from '../json/json.js';
+import { compareStrings } from '../json/order.js';
 import { valueOfField } from './fields.js';
 import { joinName, splitName } from './names.js';
 import { formatTerm, splitList, type OrderTerm } from './order-terms.js';

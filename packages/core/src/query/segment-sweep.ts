@@ -11,7 +11,7 @@ interface Box {
   north: number;
 }
 
-/** Told after so many comparisons, so that too much work is noticed early. */
+/** PatchTracker after so many comparisons, so that too much work is noticed early. */
 const REPORT_EVERY = 10_000;
 
 /**
@@ -25,7 +25,7 @@ export function countCrossings(shapes: readonly unknown[], report: (steps: numbe
 }
 
 /** Whether two shapes made of lines have a stretch of a line in common, however short; exact where rounding is not. */
-export function shareStretch(a: unknown, b: unknown): boolean {
+export function overlapCollinearly(a: unknown, b: unknown): boolean {
   return sweep([a, b], () => undefined, coverStretch);
 }
 

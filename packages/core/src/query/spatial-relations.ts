@@ -2,8 +2,8 @@ import SimplePointInAreaLocator from 'jsts/org/locationtech/jts/algorithm/locate
 import Coordinate from 'jsts/org/locationtech/jts/geom/Coordinate.js';
 import GeoJSONReader from 'jsts/org/locationtech/jts/io/GeoJSONReader.js';
 import RelateOp from 'jsts/org/locationtech/jts/operation/relate/RelateOp.js';
-import { countCrossings, shareStretch } from './segment-sweep.js';
-import { spatialRelations } from './spatial.js';
+import { countCrossings, overlapCollinearly } from './segment-sweep.js';
+
 import type { Geometry } from './tree.js';
 import type { WorkMeter } from './work.js';
 
@@ -26,11 +26,11 @@ const reader = new GeoJSONReader();
 const parsed = new WeakMap<object, Parsed>();
 
 /**
- * Judges a spatial relation (CQL2, section 7.8) by the dimensionally extended nine-intersection model of OGC Simple
+ * Evaluates a spatial relation (CQL2, section 7.8) by the dimensionally extended nine-intersection model of OGC Simple
  * Features. Undefined where a geometry collection mixes points, lines and areas and the relation needs more than its parts,
  * and for shapes that have no relations, such as areas whose rings cross themselves.
  */
-function relate(operator: string, a: Geometry, b: Geometry, work: WorkMeter | undefined): boolean | undefined {
+export function relate(operator: string, a: Geometry, b: Geometry, work: WorkMeter | undefined): boolean | undefined {
   const [partsA, partsB] = [partsOf(a), partsOf(b)];
   if (partsA.length === 1 && partsB.length === 1) return relateParts(operator, partsA[0]!, partsB[0]!, work);
   const anyMeet = () =>
@@ -82,7 +82,7 @@ function relateParts(operator: string, a: Single, b: Single, work: WorkMeter | u
   const [dimensionA, dimensionB] = [parse(a).getDimension(), parse(b).getDimension()];
   if (dimensionA === 1 && dimensionB === 1 && (operator === 's_crosses' || operator === 's_overlaps')) {
     // Rounding may part a stretch that two lines share at a crossing with others, so it is looked for exactly.
-    if (matrix.matches('0********') && shareStretch(a.coordinates, b.coordinates)) {
+    if (matrix.matches('0********') && overlapCollinearly(a.coordinates, b.coordinates)) {
       return operator === 's_overlaps' && matrix.matches('**T***T**');
     }
   }
@@ -199,5 +199,3 @@ function countPositions(coordinates: unknown): number {
   if (typeof coordinates[0] === 'number') return 1;
   return coordinates.reduce<number>((sum, inner) => sum + countPositions(inner), 0);
 }
-
-spatialRelations.relate = relate;

@@ -1,4 +1,4 @@
-import { isObject, type JsonValue } from '../json.js';
+import { isObject, type JsonValue } from '../json/json.js';
 import type { Geometry } from './tree.js';
 import type { WorkMeter } from './work.js';
 

@@ -1,4 +1,4 @@
-import type { JsonObject, JsonValue } from '../json.js';
+import type { JsonObject, JsonValue } from '../json/json.js';
 
 /** A geometry of GeoJSON (RFC 7946, section 3.1). */
 export interface Geometry {

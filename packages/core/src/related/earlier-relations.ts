@@ -1,6 +1,6 @@
-import type { DocumentChange } from '../commit.js';
-import type { Document } from '../document.js';
-import type { Include } from '../query/include.js';
+import type { DocumentChange } from '../write/commit.js';
+import type { Document } from '../document/document.js';
+import type { Include } from '../query/prepared-query.js';
 import { isTaken, ownerOf, type Relations } from './relations.js';
 
 /** Related documents as they were before some changes, found by way of what they are now. */

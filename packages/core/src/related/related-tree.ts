@@ -1,18 +1,17 @@
-import type { DocumentChange } from '../commit.js';
-import type { Document } from '../document.js';
-import type { JsonObject, JsonValue } from '../json.js';
-import type { JsonPatch } from '../json-patch.js';
-import { Interests, type Interest } from '../matcher/interests.js';
-import type { Include } from '../query/include.js';
-import type { Query } from '../query/query.js';
-import { Told } from '../told.js';
-import { Window } from '../window.js';
+import type { DocumentChange } from '../write/commit.js';
+import type { Document } from '../document/document.js';
+import type { JsonObject, JsonValue } from '../json/json.js';
+import type { JsonPatch } from '../json/json-patch.js';
+import { DependencyIndex, type Dependency } from '../matcher/dependency-index.js';
+import type { Include, Query } from '../query/prepared-query.js';
+import { PatchTracker } from '../views/patch-tracker.js';
+import { Window } from '../views/window.js';
 import { chooseListed, idsOf, isTaken, ownerOf, withRelated, type Relations } from './relations.js';
 
 /** Hears which changes of related documents concern a tree, and which do so no longer. */
-export interface InterestListener {
-  begin(interest: Interest): void;
-  end(interest: Interest): void;
+export interface DependencyListener {
+  begin(interest: Dependency): void;
+  end(interest: Dependency): void;
 }
 
 /** The changes that concern parts of a tree, as it was before them. */
@@ -24,13 +23,18 @@ export type Concerned = ReadonlyMap<unknown, readonly DocumentChange[]>;
  */
 export class RelatedTree {
   readonly #query: Query;
-  readonly #roots = new Map<string, Leaf>();
-  readonly #told = new Told();
-  readonly #ground: Ground;
+  readonly #roots = new Map<string, TreeNode>();
+  readonly #told = new PatchTracker();
+  readonly #ground: TreeContext;
 
-  constructor(query: Query, relations: Relations, listener: InterestListener) {
+  constructor(query: Query, relations: Relations, listener: DependencyListener) {
     this.#query = query;
-    this.#ground = { relations, listener, branches: new Interests<Branch>(), touch: (id) => this.#told.touch(id) };
+    this.#ground = {
+      relations,
+      listener,
+      branches: new DependencyIndex<Branch>(),
+      touch: (id) => this.#told.touch(id),
+    };
   }
 
   /** The documents that the tree is of, without what is related to them. */
@@ -51,7 +55,7 @@ export class RelatedTree {
   set(document: Document): void {
     const root = this.#roots.get(document.id);
     if (root) return root.update(document);
-    this.#roots.set(document.id, new Leaf(this.#ground, document, this.#query, undefined));
+    this.#roots.set(document.id, new TreeNode(this.#ground, document, this.#query, undefined));
     this.#told.touch(document.id);
   }
 
@@ -89,24 +93,24 @@ export class RelatedTree {
 }
 
 /** What all parts of a tree share. */
-interface Ground {
+interface TreeContext {
   readonly relations: Relations;
-  readonly listener: InterestListener;
-  readonly branches: Interests<Branch>;
+  readonly listener: DependencyListener;
+  readonly branches: DependencyIndex<Branch>;
   /** Notes that a root may have altered. */
   readonly touch: (id: string) => void;
 }
 
 /** One document, and below it a branch for each include. */
-class Leaf {
+class TreeNode {
   readonly #branches: Branch[];
   #shown: Document | undefined;
 
   constructor(
-    readonly ground: Ground,
+    readonly ground: TreeContext,
     public document: Document,
     readonly query: Query,
-    readonly above: Leaf | undefined,
+    readonly above: TreeNode | undefined,
   ) {
     this.#branches = query.includes.map((include) =>
       include.by ? new OwnedBranch(include, this) : new ListedBranch(include, this),
@@ -143,12 +147,12 @@ class Leaf {
 
 /** The documents that are related to one document by one include. */
 abstract class Branch {
-  #leaves = new Map<string, Leaf>();
+  #leaves = new Map<string, TreeNode>();
   #dropped = false;
 
   constructor(
     readonly include: Include,
-    readonly owner: Leaf,
+    readonly owner: TreeNode,
   ) {}
 
   abstract ownerAltered(): void;
@@ -179,19 +183,19 @@ abstract class Branch {
     for (const document of documents) {
       const leaf = before.get(document.id);
       leaf?.update(document);
-      this.#leaves.set(document.id, leaf ?? new Leaf(this.owner.ground, document, this.include.query, this.owner));
+      this.#leaves.set(document.id, leaf ?? new TreeNode(this.owner.ground, document, this.include.query, this.owner));
       before.delete(document.id);
     }
     for (const gone of before.values()) gone.drop();
     this.owner.touch();
   }
 
-  protected begin(interest: Interest): void {
+  protected begin(interest: Dependency): void {
     const { branches, listener } = this.owner.ground;
     if (branches.add(interest, this)) listener.begin(interest);
   }
 
-  protected end(interest: Interest): void {
+  protected end(interest: Dependency): void {
     const { branches, listener } = this.owner.ground;
     if (branches.remove(interest, this)) listener.end(interest);
   }
@@ -202,7 +206,7 @@ class OwnedBranch extends Branch {
   protected readonly list = true;
   readonly #window: Window;
 
-  constructor(include: Include, owner: Leaf) {
+  constructor(include: Include, owner: TreeNode) {
     super(include, owner);
     const { compare } = include.query;
     const id = owner.document.id;
@@ -225,7 +229,7 @@ class OwnedBranch extends Branch {
     this.end(this.#interest);
   }
 
-  get #interest(): Interest {
+  get #interest(): Dependency {
     return { collection: this.include.query.from, field: this.include.by, value: this.owner.document.id };
   }
 
@@ -242,7 +246,7 @@ class ListedBranch extends Branch {
   #ids: string[] = [];
   readonly #taken = new Map<string, Document>();
 
-  constructor(include: Include, owner: Leaf) {
+  constructor(include: Include, owner: TreeNode) {
     super(include, owner);
     this.ownerAltered();
   }
@@ -283,7 +287,7 @@ class ListedBranch extends Branch {
     else this.#taken.delete(id);
   }
 
-  #interest(id: string): Interest {
+  #interest(id: string): Dependency {
     return { collection: this.include.query.from, field: undefined, value: id };
   }
 }

@@ -1,8 +1,7 @@
-import type { Document } from '../document.js';
-import type { JsonObject, JsonValue } from '../json.js';
-import type { Include } from '../query/include.js';
+import type { Document } from '../document/document.js';
+import type { JsonObject, JsonValue } from '../json/json.js';
+import type { Include, Query } from '../query/prepared-query.js';
 import { valueOfField } from '../query/fields.js';
-import type { Query } from '../query/query.js';
 
 /** Finds related documents, at one state of the store. */
 export interface Relations {

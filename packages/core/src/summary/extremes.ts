@@ -1,5 +1,5 @@
-import type { JsonValue } from '../json.js';
-import { compareValues } from '../order.js';
+import type { JsonValue } from '../json/json.js';
+import { compareValues } from '../json/order.js';
 
 /** So many different values are held; twice as many before some are let go. */
 const HELD = 1000;

@@ -1,14 +1,14 @@
-import { canonicalText } from '../canonical-text.js';
-import type { DocumentChange } from '../commit.js';
-import type { Document } from '../document.js';
-import { setMember, type JsonObject, type JsonValue } from '../json.js';
-import type { JsonPatch } from '../json-patch.js';
-import { compareStrings, compareValues } from '../order.js';
+import { canonicalText } from '../json/canonical-text.js';
+import type { DocumentChange } from '../write/commit.js';
+import type { Document } from '../document/document.js';
+import { setMember, type JsonObject, type JsonValue } from '../json/json.js';
+import type { JsonPatch } from '../json/json-patch.js';
+import { compareStrings, compareValues } from '../json/order.js';
 import { valueOfField } from '../query/fields.js';
 import { place } from '../query/projection.js';
-import type { Query } from '../query/query.js';
+import type { Query } from '../query/prepared-query.js';
 import type { Total } from '../query/summary.js';
-import { Told } from '../told.js';
+import { PatchTracker } from '../views/patch-tracker.js';
 import { ExactSum } from './exact-sum.js';
 import { Extremes } from './extremes.js';
 
@@ -36,7 +36,7 @@ interface Group {
 export class SummaryState {
   readonly #query: Query;
   readonly #groups = new Map<string, Group>();
-  #told = new Told();
+  #told = new PatchTracker();
 
   constructor(query: Query) {
     this.#query = query;

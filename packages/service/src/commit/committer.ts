@@ -22,8 +22,8 @@ import {
   type WireWrite,
   problemError,
 } from '@uproar/protocol';
-import type { Tracing } from '../measures/tracing.js';
-import type { CommitFate, Traffic } from '../measures/traffic.js';
+import type { Tracing } from '../metrics/tracing.js';
+import type { CommitFate, MetricsRecorder } from '../metrics/metrics-recorder.js';
 import {
   DEFAULT_COMMIT_RESULT_BYTES,
   type AppliedCommit,
@@ -68,12 +68,12 @@ export interface Written {
 export class Committer {
   readonly #store: Store;
   readonly #limits: CommitLimits;
-  readonly #traffic: Traffic;
+  readonly #recorder: MetricsRecorder;
   readonly #tracing: Tracing;
   readonly #nextId: () => string;
 
-  constructor(store: Store, traffic: Traffic, tracing: Tracing, limits: CommitLimits) {
-    this.#traffic = traffic;
+  constructor(store: Store, recorder: MetricsRecorder, tracing: Tracing, limits: CommitLimits) {
+    this.#recorder = recorder;
     this.#tracing = tracing;
     this.#store = store;
     this.#limits = limits;
@@ -170,7 +170,7 @@ export class Committer {
         if ('applied' in found) note({ 'uproar.seq': found.applied.seq });
         return found;
       } finally {
-        this.#traffic.noteCommit(fate, commit.writes.length, performance.now() - started);
+        this.#recorder.recordCommit(fate, commit.writes.length, performance.now() - started);
       }
     });
     if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, commit.writes.length));

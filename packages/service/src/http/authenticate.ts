@@ -1,10 +1,10 @@
-import { ProblemError, problemError, type Problem } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
-import type { Audit } from '../identity/audit.js';
 import { formatIdentity, mayAdminister, type Identity } from '../identity/identity.js';
 import type { RateState } from '../identity/rate-limits.js';
-import { holderOf } from './access.js';
-import type { Context } from './context.js';
+import { holderOf } from '../requests/identity-scope.js';
+import type { Context } from '../requests/context.js';
+import { auditFailure, auditRefusal, readBearer } from '../requests/credentials.js';
 import { problemFor } from './errors.js';
 
 declare module 'fastify' {
@@ -30,17 +30,17 @@ declare module 'fastify' {
 const NOTED: readonly number[] = [403, 413, 429];
 
 /** Lets requests pass whose sender is known, may use the route, and has not asked too much. */
-export function recogniseSenders(
+export function authenticateRequests(
   app: FastifyInstance,
-  context: Pick<Context, 'identities' | 'rates' | 'fences' | 'tickets' | 'links' | 'sockets'>,
+  context: Pick<Context, 'identities' | 'rates' | 'originPolicy' | 'tickets' | 'links' | 'sockets'>,
 ): void {
-  const { identities, rates, fences, links } = context;
+  const { identities, rates, originPolicy, links } = context;
   app.decorateRequest('identity');
   app.decorateRequest('holder', '');
   app.addHook('onRequest', async (request, reply) => {
     const { open, admin, signed } = request.routeOptions.config;
     // What everybody may load, pages of other sites may, too.
-    if (!open || request.method !== 'GET') fences.checkOrigin(request.headers);
+    if (!open || request.method !== 'GET') originPolicy.checkOrigin(request.headers);
     if (open) return;
     const parameters = request.query as Record<string, unknown>;
     if (signed && parameters.signature !== undefined) {
@@ -51,12 +51,12 @@ export function recogniseSenders(
     try {
       request.identity = identifyByTicket(context, request) ?? (await identities.identify(bearerOf(request)));
     } catch (error) {
-      await noteFailure(context, error, request.ip, request.id);
+      await auditFailure(context, error, request.ip, request.id);
       throw error;
     }
     request.holder = holderOf(request.identity, request.ip);
     context.sockets.identify(request.raw.socket, request.holder);
-    if (request.identity.author.kind === 'open') fences.checkHost(request.headers);
+    if (request.identity.author.kind === 'open') originPolicy.checkHost(request.headers);
     sendRate(reply, await rates.count(request.identity, request.ip));
     if (admin && !mayAdminister(request.identity)) {
       throw problemError(
@@ -68,45 +68,13 @@ export function recogniseSenders(
   app.addHook('onError', async (request, _reply, error) => {
     const problem = problemFor(error, request);
     if (!NOTED.includes(problem.status)) return;
-    noteRefusal(
+    auditRefusal(
       identities.audit,
       problem,
       request.identity ? formatIdentity(request.identity.author) : 'unknown',
       request,
       `${request.method} ${request.routeOptions.url ?? '?'}`,
     );
-  });
-}
-
-/** Keeps a note of something that was refused. */
-export function noteRefusal(
-  audit: Audit,
-  { type, detail }: Problem,
-  identity: string,
-  { ip, id }: { ip: string; id: string },
-  to: string,
-): void {
-  const problem = type.split('/').at(-1)!;
-  audit.add({ event: 'refused', identity, address: ip, request: id, detail: { problem, to, detail } });
-}
-
-/** Counts an attempt to be recognised that failed, and keeps a note of it. */
-export async function noteFailure(
-  { identities, rates }: Pick<Context, 'identities' | 'rates'>,
-  error: unknown,
-  address: string,
-  request: string,
-): Promise<void> {
-  // A store that asks for a key says so to many who only did not know; that is no attempt.
-  if (!(error instanceof ProblemError) || error.problem.type.endsWith('/key-missing')) return;
-  if (error.problem.status !== 401) return;
-  await rates.countFailure(address);
-  identities.audit.add({
-    event: 'not-recognised',
-    identity: 'unknown',
-    address,
-    request,
-    detail: { problem: error.problem.type.split('/').at(-1)!, detail: error.problem.detail },
   });
 }
 
@@ -151,9 +119,4 @@ function bearerOf(request: FastifyRequest): string | undefined {
   throw problemError('key-missing', 'The Authorization header must read "Bearer <key>".', {
     parameter: 'Authorization',
   });
-}
-
-/** The key or token in an `Authorization` header (RFC 6750, section 2.1). */
-export function readBearer(header: string | undefined): string | undefined {
-  return /^Bearer +([\x21-\x7e]+) *$/i.exec(header ?? '')?.[1];
 }

@@ -1,6 +1,6 @@
 import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
-import { asCostly } from '../budgets/costs.js';
-import { storageProblem, type StorageHealth } from '../store/index.js';
+import type { StorageHealth } from '../store/index.js';
+import { asProblem, describeIssue } from '../requests/problems.js';
 import { PATCH_TYPES } from './body-parser.js';
 import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { z } from 'zod';
@@ -58,16 +58,10 @@ export function handleErrors(
   });
 }
 
-/** The problem that an error stands for: of the disk, or of a query that takes too much work. */
-export function knownProblem(error: unknown): Problem | undefined {
-  const costly = asCostly(error);
-  return costly instanceof ProblemError ? costly.problem : storageProblem(error);
-}
-
 /** The report of an error. */
 export function problemFor(error: FastifyError, request: FastifyRequest): Problem {
   if (error instanceof ProblemError) return error.problem;
-  const known = knownProblem(error);
+  const known = asProblem(error);
   if (known) return known;
   switch (error.code) {
     case 'FST_ERR_CTP_BODY_TOO_LARGE':
@@ -116,27 +110,4 @@ function validationProblem(issues: readonly $ZodIssue[], part: string): Problem 
     default:
       return createProblem('bad-request', detail, { pointer });
   }
-}
-
-/** Puts the first issue of a failed Zod check into words, with the place as a JSON Pointer. */
-export function describeIssue(issues: readonly $ZodIssue[]): { detail: string; pointer: string } {
-  const issue = deepest(issues[0]!);
-  return { detail: issue.message, pointer: issue.path.map((key) => `/${String(key)}`).join('') };
-}
-
-/**
- * Of a union's branches, the one that knows all members given tells best what was meant; if none does, the union itself
- * may say what it takes; else the branch that came furthest.
- */
-function deepest(issue: $ZodIssue): $ZodIssue {
-  if (issue.code !== 'invalid_union') return issue;
-  const meant = issue.errors.filter(
-    (branch) => !branch.some(({ code, path }) => code === 'unrecognized_keys' && path.length === 0),
-  );
-  if (meant.length === 0 && issue.message !== 'Invalid input') return issue;
-  const candidates = (meant.length > 0 ? meant : issue.errors).flatMap((branch) =>
-    branch.map((inner) => deepest(inner)),
-  );
-  const best = candidates.sort((a, b) => b.path.length - a.path.length)[0];
-  return best ? { ...best, path: [...issue.path, ...best.path] } : issue;
 }

@@ -8,7 +8,7 @@ import proxyAddress from '@fastify/proxy-addr';
 import { problemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyServerOptions } from 'fastify';
 import type { ServiceOptions } from '../settings.js';
-import type { Context } from './context.js';
+import type { Context } from '../requests/context.js';
 
 /** A client that has not sent its headers, or all of a request, by then is cut off. */
 const HEADERS_MS = 20_000;
@@ -60,7 +60,7 @@ const EXPOSED = [
 /** Puts up what keeps others' pages out and browsers careful, and turns away what is not taken in any request. */
 export async function fenceIn(
   app: FastifyInstance,
-  { fences, identities }: Context,
+  { originPolicy, identities }: Context,
   { tls, timeouts }: ServiceOptions,
 ): Promise<void> {
   const { requestMs = REQUEST_MS } = timeouts ?? {};
@@ -102,7 +102,7 @@ export async function fenceIn(
     delegator: (request, callback) => {
       const { origin, host } = request.headers;
       callback(null, {
-        origin: origin !== undefined && fences.allows(origin, host),
+        origin: origin !== undefined && originPolicy.allows(origin, host),
         methods: ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE'],
         exposedHeaders: EXPOSED,
         maxAge: 600,

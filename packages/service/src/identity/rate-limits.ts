@@ -31,7 +31,7 @@ export interface RateState {
   resetSeconds: number;
 }
 
-/** Fences in how often somebody may ask. */
+/** OriginPolicy in how often somebody may ask. */
 export class RateLimiter {
   limits: RateLimits = DEFAULT_RATE_LIMITS;
   #identity = limiter(this.limits.identity);

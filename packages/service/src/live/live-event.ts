@@ -1,5 +1,4 @@
 import type { JsonPatch } from '@uproar/core';
-import { frameText } from './frame.js';
 
 /** What a watch begins with or is set back to: the JSON texts of its documents, in order. */
 export interface FullState {
@@ -8,13 +7,12 @@ export interface FullState {
   more: boolean;
 }
 
-/**
- * One event of a view, to be sent to everybody who watches it. Each transport's bytes are made at most once,
- * however many connections they go to.
- */
+/** Encodes an event for a transport. */
+export type EventEncoder = (event: LiveEvent) => Buffer;
+
+/** One event of a view, sent to every connection that watches it. */
 export class LiveEvent {
-  #sse: Buffer | undefined;
-  #frame: Buffer | undefined;
+  readonly #encoded = new Map<EventEncoder, Buffer>();
 
   private constructor(
     readonly name: 'result' | 'change' | 'reset',
@@ -40,29 +38,10 @@ export class LiveEvent {
     return new LiveEvent('change', watch, seq, resume, members, patch.length === 0 && more === undefined);
   }
 
-  /** The event as a block of an event stream (HTML Standard, section 9.2). */
-  get sse(): Buffer {
-    this.#sse ??= Buffer.from(`event: ${this.name}\nid: ${this.resume}\ndata: {${this.members}}\n\n`);
-    return this.#sse;
-  }
-
-  /** The event as a JSON-RPC 2.0 notification, in a WebSocket frame. */
-  get frame(): Buffer {
-    this.#frame ??= frameText(
-      Buffer.from(
-        `{"jsonrpc":"2.0","method":"${this.name}","params":{"watch":"${this.watch}","resume":"${this.resume}",${this.members}}}`,
-      ),
-    );
-    return this.#frame;
-  }
-
-  /** A reset as a JSON-RPC 2.0 notification to somebody who knows the watch by another name. */
-  renamed(was: string): string {
-    return `{"jsonrpc":"2.0","method":"reset","params":{"watch":"${this.watch}","was":"${was}","resume":"${this.resume}",${this.members}}}`;
-  }
-
-  /** The event as the `result` of a JSON-RPC 2.0 call of `watch`. */
-  get answer(): string {
-    return `{"watch":"${this.watch}","resume":"${this.resume}",${this.members}}`;
+  /** The bytes of the event for one transport. They are made once, however many connections they go to. */
+  encodedBy(encoder: EventEncoder): Buffer {
+    let bytes = this.#encoded.get(encoder);
+    if (!bytes) this.#encoded.set(encoder, (bytes = encoder(this)));
+    return bytes;
   }
 }

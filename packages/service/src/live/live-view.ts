@@ -1,12 +1,12 @@
 import { createHash } from 'node:crypto';
 import { exceedsSize, WorkLimitError, type DocumentChange, type JsonValue } from '@uproar/core';
 import { ProblemError, type WatchTarget } from '@uproar/protocol';
-import type { ByteBudget, ByteLease } from '../budgets/byte-budget.js';
-import { asCostly, tooManyBytes, tooMuchLiveWork } from '../budgets/costs.js';
-import type { LiveWork } from '../budgets/live-work.js';
+import type { ByteBudget, ByteLease } from '../limits/byte-budget.js';
+import { asCostly, tooManyBytes, tooMuchLiveWork } from '../limits/costs.js';
+import type { LiveWork } from '../limits/live-work.js';
 import { LiveEvent, type FullState } from './live-event.js';
-import type { Traffic } from '../measures/traffic.js';
-import type { Alteration, Source } from './sources.js';
+import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
+import type { Delta, Source } from './source.js';
 
 /** The way from a view to one connection. */
 export interface Sink {
@@ -195,7 +195,7 @@ export class LiveView {
     readonly source: Source,
     readonly target: WatchTarget,
     storeId: string,
-    private readonly traffic: Traffic,
+    private readonly recorder: MetricsRecorder,
     private readonly currentSeq: () => number,
     private readonly onEmpty: (view: LiveView) => void,
     private readonly budgets: ViewBudgets,
@@ -214,12 +214,12 @@ export class LiveView {
   noteSent({ members }: LiveEvent): void {
     this.cost.deliveries++;
     this.cost.sentBytes += members.length;
-    this.traffic.noteDelivery(members.length);
+    this.recorder.recordDelivery(members.length);
   }
 
   /** Notes that a watcher was sent as one what it had missed in so many milliseconds. */
   noteMerged(durationMs: number): void {
-    this.traffic.noteMerge(durationMs);
+    this.recorder.recordMerge(durationMs);
   }
 
   /** The seq that the view is at, or comes to without delay. */
@@ -350,7 +350,7 @@ export class LiveView {
   }
 
   #distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
-    let alteration: Alteration | Promise<Alteration>;
+    let alteration: Delta | Promise<Delta>;
     try {
       alteration = this.source.apply(seq, changes);
     } catch (error) {
@@ -407,7 +407,7 @@ export class LiveView {
     for (const subscription of this.#subscriptions) subscription.fallBehind();
   }
 
-  #tell(alteration: Alteration, sinceMs: number): void {
+  #tell(alteration: Delta, sinceMs: number): void {
     this.#keep(undefined);
     if (alteration.patch.length === 0 && alteration.more === undefined) return;
     let event: LiveEvent;
@@ -418,7 +418,7 @@ export class LiveView {
     }
     this.cost.altered++;
     for (const subscription of this.#subscriptions) subscription.deliver(event);
-    this.traffic.noteDelay(performance.now() - sinceMs);
+    this.recorder.recordDelay(performance.now() - sinceMs);
   }
 
   #first(resume: string | undefined): LiveEvent | Promise<LiveEvent> {
@@ -436,7 +436,7 @@ export class LiveView {
     }
   }
 
-  #event({ seq, patch, more }: Alteration): LiveEvent {
+  #event({ seq, patch, more }: Delta): LiveEvent {
     if (exceedsSize(patch as unknown as JsonValue, this.budgets.watchBytes)) {
       throw tooManyBytes('A change of this watch', this.budgets.watchBytes);
     }
@@ -444,7 +444,7 @@ export class LiveView {
   }
 
   /** What is too much for one event is told as a whole state instead. */
-  #eventUnlessTooLarge(alteration: Alteration): LiveEvent | undefined {
+  #eventUnlessTooLarge(alteration: Delta): LiveEvent | undefined {
     try {
       return this.#event(alteration);
     } catch (error) {

@@ -1,13 +1,15 @@
-import { Interests, Matcher, netChanges, type DocumentChange, type Filing, type Node } from '@uproar/core';
+import { DependencyIndex, Matcher, netChanges, type DocumentChange, type MatchedBy, type Node } from '@uproar/core';
 import type { WatchTarget } from '@uproar/protocol';
-import { ByteBudget } from '../budgets/byte-budget.js';
-import { DEFAULT_BUDGETS } from '../budgets/limits.js';
-import { LiveWork } from '../budgets/live-work.js';
-import type { Traffic } from '../measures/traffic.js';
+import { ByteBudget } from '../limits/byte-budget.js';
+import { DEFAULT_BUDGETS } from '../limits/limits.js';
+import { LiveWork } from '../limits/live-work.js';
+import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { AppliedCommit, Store } from '../store/index.js';
 import type { LiveEvent } from './live-event.js';
 import { LiveView, type Sink, type Subscription, type ViewBudgets } from './live-view.js';
-import { sourceFor, type Source, type Viewer } from './sources.js';
+import { createSource } from './create-source.js';
+import { type Source } from './source.js';
+import { type ReadScope } from '../reading/read-scope.js';
 
 /** The list of collections alters with every commit; those who watch it hear of that at most this often. */
 const COLLECTION_LIST_INTERVAL_MS = 250;
@@ -18,20 +20,20 @@ const BEGIN_ANEW = '';
 /** All live views of a store: what is watched, and who watches it. */
 export class LiveViews {
   readonly #store: Store;
-  readonly #traffic: Traffic;
+  readonly #recorder: MetricsRecorder;
   readonly #budgets: ViewBudgets;
   readonly #byKey = new Map<string, LiveView>();
   readonly #matchers = new Map<string, Matcher<LiveView>>();
   /** Which views show which related documents. */
-  readonly #interests = new Interests<LiveView>();
+  readonly #interests = new DependencyIndex<LiveView>();
   readonly #stopListening: () => void;
   #lastName = 0;
   #collectionListTimer: NodeJS.Timeout | undefined;
 
-  constructor(store: Store, traffic: Traffic, budgets: ViewBudgets = defaultBudgets()) {
+  constructor(store: Store, recorder: MetricsRecorder, budgets: ViewBudgets = defaultBudgets()) {
     this.#budgets = budgets;
     this.#store = store;
-    this.#traffic = traffic;
+    this.#recorder = recorder;
     this.#stopListening = store.log.onApplied((group) => this.#distribute(group));
   }
 
@@ -60,17 +62,17 @@ export class LiveViews {
    */
   watch(
     target: WatchTarget,
-    viewer: Viewer,
+    scope: ReadScope,
     sink: Sink,
     resume: string | undefined,
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void = () => undefined,
   ): Subscription {
-    return this.#join(sourceFor(target, this.#store, viewer), target, sink, viewer.holder, resume, send, fail);
+    return this.#join(createSource(target, this.#store, scope), target, sink, scope.holder, resume, send, fail);
   }
 
   /**
-   * Has a suspended watch go on as what its viewer may see now. Where that is something else than before, it becomes a watch of
+   * Has a suspended watch go on as what its scope may see now. Where that is something else than before, it becomes a watch of
    * another view, which begins with a reset.
    *
    * @throws {ProblemError} `not-allowed`; then the watch has ended
@@ -78,13 +80,13 @@ export class LiveViews {
   review(
     subscription: Subscription,
     target: WatchTarget,
-    viewer: Viewer,
+    scope: ReadScope,
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void,
   ): Subscription {
     let source: Source;
     try {
-      source = sourceFor(target, this.#store, viewer);
+      source = createSource(target, this.#store, scope);
     } catch (error) {
       subscription.stop();
       throw error;
@@ -98,7 +100,7 @@ export class LiveViews {
       source,
       target,
       subscription.sink,
-      viewer.holder,
+      scope.holder,
       subscription.begun ? BEGIN_ANEW : undefined,
       send,
       fail,
@@ -122,7 +124,7 @@ export class LiveViews {
         source,
         target,
         this.#store.id,
-        this.#traffic,
+        this.#recorder,
         () => this.#store.log.seq,
         (empty) => this.#forget(empty),
         this.#budgets,
@@ -138,20 +140,20 @@ export class LiveViews {
   }
 
   /** All views, and how each is filed. */
-  *list(): Generator<{ view: LiveView; filed: Filing['kind'] }> {
+  *list(): Generator<{ view: LiveView; filed: MatchedBy['kind'] }> {
     for (const view of this.#byKey.values()) {
       const { collection, where } = view.source;
-      yield { view, filed: collection === undefined ? 'list' : this.describeFiling(collection, where).kind };
+      yield { view, filed: collection === undefined ? 'list' : this.describeMatching(collection, where).kind };
     }
   }
 
   /** The collections whose documents are shown as related ones. */
-  get interestedCollections(): string[] {
+  get dependedCollections(): string[] {
     return this.#interests.collections;
   }
 
   /** How the matcher would file a query on a collection. */
-  describeFiling(collection: string, where: Node | undefined): Filing {
+  describeMatching(collection: string, where: Node | undefined): MatchedBy {
     return (this.#matchers.get(collection) ?? new Matcher()).describe(where);
   }
 
@@ -203,9 +205,9 @@ export class LiveViews {
       if (change.after) matcher?.candidates(change.after, note);
       this.#interests.interested(change, note);
     }
-    this.#traffic.noteMatch(concerned.size, performance.now() - started);
+    this.#recorder.recordMatch(concerned.size, performance.now() - started);
     for (const [view, changes] of concerned) view.distribute(seq, changes, started);
-    if (concerned.size > 0) this.#traffic.noteDistribution(performance.now() - started);
+    if (concerned.size > 0) this.#recorder.recordDistribution(performance.now() - started);
     this.#collectionListTimer ??= setTimeout(
       () => this.#distributeCollectionList(),
       COLLECTION_LIST_INTERVAL_MS,

@@ -1,8 +1,8 @@
 import { patchForChanges, type DocumentChange, type Node, type Query, type WorkMeter } from '@uproar/core';
-import { tooManyBytes } from '../budgets/costs.js';
+import { tooManyBytes } from '../limits/costs.js';
 import type { ReadLimits, Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
-import type { Alteration, Source } from './sources.js';
+import type { Delta, Source } from './source.js';
 
 /** Results up to this size are read in one go; larger ones with pauses. */
 const READ_AT_ONCE = 2000;
@@ -33,14 +33,14 @@ export class QuerySource implements Source {
     return { seq: reading.seq, documents: reading.found.map((found) => found.textFor(this.query)), more: false };
   }
 
-  apply(seq: number, changes: readonly DocumentChange[]): Alteration {
+  apply(seq: number, changes: readonly DocumentChange[]): Delta {
     return {
       seq,
       patch: patchForChanges(changes, (document) => this.query.matches({ document }) === true, this.query.show),
     };
   }
 
-  since(seq: number): Alteration | undefined {
+  since(seq: number): Delta | undefined {
     const { journal, collections, log } = this.store;
     if (!journal.reachesBackTo(seq)) return undefined;
     const info = collections.get(this.collection);

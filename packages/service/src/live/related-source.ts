@@ -2,21 +2,21 @@ import {
   EarlierRelations,
   RelatedTree,
   showRelated,
-  Told,
+  PatchTracker,
   type Document,
   type DocumentChange,
-  type InterestListener,
+  type DependencyListener,
   type Node,
   type Query,
   type WorkMeter,
   type Window,
 } from '@uproar/core';
-import { tooManyBytes } from '../budgets/costs.js';
+import { tooManyBytes } from '../limits/costs.js';
 import { StoredRelations, type ReadLimits, type Store } from '../store/index.js';
 import { changesAfter, MAX_ATTEMPTS, shownAt } from './earlier.js';
 import type { FullState } from './live-event.js';
 import { limitedKey, metersOf } from './query-source.js';
-import type { Alteration, Source } from './sources.js';
+import type { Delta, Source } from './source.js';
 import { windowOf } from './window-source.js';
 
 /** Results up to this size are read in one go; larger ones with pauses. */
@@ -48,7 +48,7 @@ export class RelatedSource implements Source {
   readonly #window: Window | undefined;
   #relations: StoredRelations;
   #tree: RelatedTree;
-  #listener: InterestListener = { begin: () => undefined, end: () => undefined };
+  #listener: DependencyListener = { begin: () => undefined, end: () => undefined };
   #state: 'unread' | 'reading' | 'relating' | 'live' = 'unread';
   #loading: Promise<void> | undefined;
   /** Documents that are shown, but that nothing was looked up for yet. */
@@ -80,7 +80,7 @@ export class RelatedSource implements Source {
     return this.#state === 'live';
   }
 
-  listen(listener: InterestListener): void {
+  listen(listener: DependencyListener): void {
     this.#listener = listener;
   }
 
@@ -96,7 +96,7 @@ export class RelatedSource implements Source {
     return loading ? loading.then(() => this.#fullState()) : this.#fullState();
   }
 
-  apply(seq: number, changes: readonly DocumentChange[]): Alteration | Promise<Alteration> {
+  apply(seq: number, changes: readonly DocumentChange[]): Delta | Promise<Delta> {
     if (this.#state === 'unread') return { seq, patch: [] };
     try {
       const concerned = this.#tree.findConcerned(changes);
@@ -116,7 +116,7 @@ export class RelatedSource implements Source {
     }
   }
 
-  async since(seq: number): Promise<Alteration | undefined> {
+  async since(seq: number): Promise<Delta | undefined> {
     for (let attempt = 0; attempt < MAX_ATTEMPTS; attempt++) {
       await this.read();
       const now = this.store.log.seq;
@@ -129,7 +129,7 @@ export class RelatedSource implements Source {
         new StoredRelations(this.store, this.store.reader.rows, true, this.limits),
         changes,
       );
-      const told = new Told();
+      const told = new PatchTracker();
       for (const document of before.documents) told.tell(showRelated(document, this.#query, relations));
       for (const { id } of this.#tree.documents) told.touch(id);
       const more = this.#more;
@@ -159,7 +159,7 @@ export class RelatedSource implements Source {
     return { seq: this.store.log.seq, documents, more: this.#more };
   }
 
-  #alteration(seq: number): Alteration {
+  #alteration(seq: number): Delta {
     const more = this.#more;
     const altered = more === this.#toldMore ? undefined : more;
     this.#toldMore = more;

@@ -3,7 +3,7 @@ import { problemError } from '@uproar/protocol';
 import { summarize, summarizeAtOnce, type ReadLimits, type Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
 import { limitedKey, metersOf } from './query-source.js';
-import type { Alteration, Source } from './sources.js';
+import type { Delta, Source } from './source.js';
 
 /** So often documents that were overtaken by commits while they were summed up are summed up again. */
 const MAX_ATTEMPTS = 4;
@@ -39,7 +39,7 @@ export class SummarySource implements Source {
     return filling ? filling.then(() => this.#fullState()) : this.#fullState();
   }
 
-  apply(seq: number, changes: readonly DocumentChange[]): Alteration | Promise<Alteration> {
+  apply(seq: number, changes: readonly DocumentChange[]): Delta | Promise<Delta> {
     const before = this.#state;
     // Nobody has been told anything yet, or what is being read will include these changes.
     if (!before || this.#filling) return { seq, patch: [] };

@@ -10,14 +10,12 @@ import {
   type Query,
   type WorkMeter,
 } from '@uproar/core';
+import { refills } from '../metrics/refills.js';
 import type { ReadLimits, Store } from '../store/index.js';
 import { changesAfter, MAX_ATTEMPTS, shownAt, type Shown } from './earlier.js';
 import type { FullState } from './live-event.js';
 import { limitedKey, metersOf } from './query-source.js';
-import type { Alteration, Source } from './sources.js';
-
-/** How often windows had to be filled again from the store, for all windows together. */
-export const refills = { count: 0 };
+import type { Delta, Source } from './source.js';
 
 /**
  * A query with a limit. It holds the documents that are shown and some reserve behind them, and follows the changes;
@@ -57,7 +55,7 @@ export class WindowSource implements Source {
     return filling ? filling.then(() => this.#fullState()) : this.#fullState();
   }
 
-  apply(seq: number, changes: readonly DocumentChange[]): Alteration | Promise<Alteration> {
+  apply(seq: number, changes: readonly DocumentChange[]): Delta | Promise<Delta> {
     // Nobody has been shown anything yet, or what is being read will include these changes.
     if (!this.ready) return { seq, patch: [] };
     const before = this.#shown;
@@ -70,7 +68,7 @@ export class WindowSource implements Source {
     return this.#alteration(before, seq);
   }
 
-  async since(seq: number): Promise<Alteration | undefined> {
+  async since(seq: number): Promise<Delta | undefined> {
     for (let attempt = 0; attempt < MAX_ATTEMPTS; attempt++) {
       await this.read();
       const before = await shownAt(this.store, this.query, this.limits, seq);
@@ -122,7 +120,7 @@ export class WindowSource implements Source {
     this.#shown = { documents, more };
   }
 
-  #alteration(before: Shown, seq: number): Alteration {
+  #alteration(before: Shown, seq: number): Delta {
     const after = this.#shown;
     return { seq, patch: this.#patch(before, after), more: before.more === after.more ? undefined : after.more };
   }

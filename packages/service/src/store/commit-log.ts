@@ -19,11 +19,11 @@ export interface Warning {
   write: number;
   /** The address of the document. */
   document: string;
-  violations: Misfit[];
+  violations: SchemaViolation[];
 }
 
 /** A place in the data of a document that does not fit. */
-export type Misfit = NonNullable<Refusal['violations']>[number];
+export type SchemaViolation = NonNullable<Refusal['violations']>[number];
 
 /** What whoever sent a commit gets to know of it. */
 export interface Receipt {
@@ -33,11 +33,11 @@ export interface Receipt {
 }
 
 /** Judges data that is about to be written; undefined where it fits, or nobody minds. */
-export type DataJudge = (
+export type DataValidator = (
   collection: string,
   data: JsonObject,
   sizeBytes: number,
-) => { violations: Misfit[]; enforced: boolean } | undefined;
+) => { violations: SchemaViolation[]; enforced: boolean } | undefined;
 
 /**
  * How a commit came out. Of a refused one nothing was applied; `write` or `read` is the index of what it was refused

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import type Database from 'better-sqlite3';
-import { DEFAULT_DOCUMENT_LIMITS, type DocumentLimits } from '@uproar/core';
+import { DEFAULT_DOCUMENT_LIMITS, enableFullQueries, type DocumentLimits } from '@uproar/core';
 import { Backups } from './backups.js';
 import { Collections } from './collections.js';
 import { Contents, type ContentLimits } from './contents.js';
@@ -8,14 +8,14 @@ import { Documents } from './documents.js';
 import { IdClock } from './id-clock.js';
 import { Indexes } from './indexes.js';
 import { Journal } from './journal.js';
-import { Outcomes } from './outcomes.js';
+import { IdempotencyRecords } from './idempotency-records.js';
 import { checkAtStart } from './check-at-start.js';
 import { claimDirectory } from './lock.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
 import { UsualNames } from './usual-names.js';
-import { JournalCutter, type RetentionLimits } from './retention.js';
-import { careFor } from './store-care.js';
+import { JournalRetention, type RetentionLimits } from './retention.js';
+import { startMaintenance } from './maintenance.js';
 import { StorageHealth, storageProblem } from './storage-health.js';
 import { SqliteCommitLog, type WaitingLimits } from './sqlite-commit-log.js';
 
@@ -36,7 +36,7 @@ export { summarize, summarizeAtOnce, type Summarized } from './summarize.js';
 export { FILES, type ContentLimits, type Received } from './contents.js';
 export { storageProblem, type StorageHealth } from './storage-health.js';
 export type { WaitingLimits } from './sqlite-commit-log.js';
-export { JournalCutter, type RetentionLimits } from './retention.js';
+export { JournalRetention, type RetentionLimits } from './retention.js';
 
 /** 10,000 commits, and 64 MiB of them. */
 const DEFAULT_WAITING_LIMITS: WaitingLimits = { commits: 10_000, sizeBytes: 64 * 1024 * 1024 };
@@ -93,6 +93,7 @@ export interface StoreOptions {
  * @throws {StoreError} with advice, when that cannot be
  */
 export function openStore(directory: string, options: StoreOptions = {}): Store {
+  enableFullQueries();
   prepareDirectory(directory);
   const release = claimDirectory(directory);
   try {
@@ -104,10 +105,10 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
     const documents = new Documents(database);
     const journal = new Journal(database, collections);
     const indexes = new Indexes(database, collections, documents);
-    const outcomes = new Outcomes(database);
+    const idempotencyRecords = new IdempotencyRecords(database);
     const contents = new Contents(database, directory, options.files);
     const log = new SqliteCommitLog(
-      { database, collections, documents, journal, indexes, outcomes, contents, health },
+      { database, collections, documents, journal, indexes, idempotencyRecords, contents, health },
       {
         limits,
         maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting },
@@ -115,7 +116,7 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       },
     );
     const file = databaseFile(directory);
-    const cutter = new JournalCutter(database, journal, options.journal ?? {});
+    const cutter = new JournalRetention(database, journal, options.journal ?? {});
     const reader = new Reader({
       database,
       file,
@@ -126,11 +127,11 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       documentBytes: limits.sizeBytes,
       waitMs: options.waitMs,
     });
-    const stopCare = careFor({
+    const stopCare = startMaintenance({
       file,
       database,
       reader,
-      outcomes,
+      idempotencyRecords,
       cutter,
       health,
     });

@@ -9,7 +9,7 @@ import { Snapshot } from './snapshot.js';
 import { SortedPlaces } from './sorted-places.js';
 import { SnapshotPool } from './snapshot-pool.js';
 import { StoredRelations, type Rows } from './stored-relations.js';
-import { asCostly, tooManyBytes, tooMuchWork } from '../budgets/costs.js';
+import { asCostly, tooManyBytes, tooMuchWork } from '../limits/costs.js';
 
 /** A document that belongs to a query: as it lies in the store, and, once somebody looks at it, in full. */
 export class Found {

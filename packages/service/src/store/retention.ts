@@ -19,7 +19,7 @@ const OLDEST = 'SELECT seq FROM commits WHERE seq < ? AND time < ? ORDER BY seq 
  * Cuts the old end of the journal step by step. Commits go first, from then on nobody sees them; their documents are
  * swept out afterwards, so that a step stays small however large a commit was. The newest commit always stays.
  */
-export class JournalCutter {
+export class JournalRetention {
   readonly #database: Database.Database;
   readonly #journal: Journal;
   #limits: RetentionLimits;

@@ -1,5 +1,5 @@
 import { compareStrings, compareValues, orderValue, type Document, type JsonValue, type Query } from '@uproar/core';
-import { tooManyBytes } from '../budgets/costs.js';
+import { tooManyBytes } from '../limits/costs.js';
 
 /** What the values that a result is ordered by may take in memory, in bytes. */
 const MAX_BYTES = 64 * 1024 * 1024;

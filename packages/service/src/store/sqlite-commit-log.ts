@@ -23,7 +23,7 @@ import {
   type Write,
 } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome, DataJudge, Receipt } from './commit-log.js';
+import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome, DataValidator, Receipt } from './commit-log.js';
 import type { StorageHealth } from './storage-health.js';
 import { CommitQueue, type Queued } from './commit-queue.js';
 import type { Collections } from './collections.js';
@@ -31,8 +31,8 @@ import { FILES, type Contents } from './contents.js';
 import { readStored, type Documents, type StoredDocument } from './documents.js';
 import type { Indexes } from './indexes.js';
 import type { Journal, JournalEntry } from './journal.js';
-import { explainMisfit, knowable } from './misfits.js';
-import type { Outcome, Outcomes } from './outcomes.js';
+import { describeStoredViolation, visibleViolations } from './schema-violations.js';
+import type { Outcome, IdempotencyRecords } from './idempotency-records.js';
 
 interface Waiting extends Queued {
   commit: Commit;
@@ -62,7 +62,7 @@ export interface CommitTables {
   documents: Documents;
   journal: Journal;
   indexes: Indexes;
-  outcomes: Outcomes;
+  idempotencyRecords: IdempotencyRecords;
   contents: Contents;
   health: StorageHealth;
 }
@@ -103,7 +103,7 @@ export class SqliteCommitLog implements CommitLog {
   /** Gives the policy that commits are judged by. */
   policy: () => Policy = () => CLOSED;
   /** Judges data by the schemas there are. */
-  judgeData: DataJudge = () => undefined;
+  validateData: DataValidator = () => undefined;
   #scheduled = false;
   #closed = false;
   #seq: number;
@@ -254,7 +254,7 @@ export class SqliteCommitLog implements CommitLog {
     const { id, author, digest = '' } = commit;
     if (id === undefined) return this.#judge(commit, held);
     const space = commit.idSpace ?? `${author.kind}:${author.name}`;
-    const earlier = this.#tables.outcomes.get(space, id);
+    const earlier = this.#tables.idempotencyRecords.get(space, id);
     if (earlier && earlier.digest !== digest) return { idReused: id };
     if (earlier)
       return 'seq' in earlier.outcome ? { repeated: describeRepeated(commit, earlier.outcome) } : earlier.outcome;
@@ -263,14 +263,14 @@ export class SqliteCommitLog implements CommitLog {
       const { seq, documents, warnings } = 'applied' in outcome ? outcome.applied : outcome.unchanged;
       const follow =
         'applied' in outcome && documents.every(({ version }, at) => version === versionOf(commit.writes[at]!, seq));
-      this.#tables.outcomes.add(space, id, commit.timeMs, digest, {
+      this.#tables.idempotencyRecords.add(space, id, commit.timeMs, digest, {
         seq,
         ...(follow ? {} : { documents }),
         ...(warnings.length > 0 ? { warnings } : {}),
       });
       // What the policy or a schema refuses they may allow tomorrow; that is judged anew.
     } else if ('refused' in outcome && !CAN_CHANGE.has(outcome.refused.kind)) {
-      this.#tables.outcomes.add(space, id, commit.timeMs, digest, outcome);
+      this.#tables.idempotencyRecords.add(space, id, commit.timeMs, digest, outcome);
     }
     return outcome;
   }
@@ -323,14 +323,14 @@ export class SqliteCommitLog implements CommitLog {
         const refused = this.#tables.contents.findFault(write, before?.document, after?.document, trusted);
         if (refused) return { refused, write: index };
       }
-      const misfit = after && this.judgeData(collection, after.document.data, after.sizeBytes);
-      if (misfit && after) {
-        const violations = knowable(misfit.violations, conceal, () => {
+      const violation = after && this.validateData(collection, after.document.data, after.sizeBytes);
+      if (violation && after) {
+        const violations = visibleViolations(violation.violations, conceal, () => {
           const { data } = withoutFields(after.document, conceal);
-          return this.judgeData(collection, data, after.sizeBytes)?.violations ?? [];
+          return this.validateData(collection, data, after.sizeBytes)?.violations ?? [];
         });
-        if (misfit.enforced) {
-          const refused = explainMisfit(write, currentVersion, violations);
+        if (violation.enforced) {
+          const refused = describeStoredViolation(write, currentVersion, violations);
           return { refused: this.#asStored(refused, altered, held), write: index };
         }
         if (violations.length > 0) applied.warnings.push({ write: index, document: address, violations });

@@ -10,7 +10,7 @@ import {
   type Relations,
 } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import { tooManyBytes } from '../budgets/costs.js';
+import { tooManyBytes } from '../limits/costs.js';
 import type { Collections } from './collections.js';
 import { readStored, type StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';

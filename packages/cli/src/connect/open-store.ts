@@ -1,0 +1,54 @@
+import { connect, type Store } from '@uproar/client';
+import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
+import type { Command } from 'commander';
+import { CommandError, EXIT } from '../output/exit-codes.js';
+import { findTarget, type Target } from './profiles.js';
+
+/** The options of every command that talks to a running store. */
+export interface StoreOptions {
+  url?: string;
+  key?: string;
+  profile?: string;
+}
+
+const BUILT_IN = `http://${DEFAULT_HOST}:${DEFAULT_PORT}`;
+
+/** Adds `--url`, `--key` and `--profile` to a command. */
+export function withStoreOptions(command: Command): Command {
+  return command
+    .option('--url <url>', `where the store is (or UPROAR_URL; ${BUILT_IN} unless told otherwise)`)
+    .option('--key <key>', 'a key or token (or UPROAR_KEY); stores that stand open, or that a policy opens, take none')
+    .option('--profile <name>', 'a store known by its name (or UPROAR_PROFILE); see uproar profile');
+}
+
+/** Which store the options, the environment and the profiles mean. */
+export function targetOf(options: StoreOptions): Target {
+  return findTarget(options, BUILT_IN);
+}
+
+/** Connects, uses the store, and closes it however that ends. */
+export async function useStore<Result>(options: StoreOptions, use: (store: Store) => Promise<Result>): Promise<Result> {
+  const store = openAt(options);
+  try {
+    await store.ready();
+    return await use(store);
+  } finally {
+    store.close();
+  }
+}
+
+/** Begins to connect to the store that is meant. */
+export function openAt(options: StoreOptions): Store {
+  const { url, key } = targetOf(options);
+  try {
+    // Somebody waits for the command to end, so a write that gets no answer fails instead of waiting.
+    return connect(url, { token: key, device: 'command line', outbox: false });
+  } catch (error) {
+    if (!(error instanceof TypeError)) throw error;
+    throw new CommandError(
+      `"${url}" is not the address of a store.`,
+      EXIT.usage,
+      'An address reads like http://127.0.0.1:4680.',
+    );
+  }
+}

@@ -1,0 +1,100 @@
+import { existsSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
+import { connect } from '@uproar/client';
+import { PASSWORD, PEOPLE } from '@uproar/demo';
+import pc from 'picocolors';
+
+/** One thing to try: what it shows, what to type, and where to look. */
+interface Step {
+  title: string;
+  about: string;
+  commands: string[];
+  look: string;
+}
+
+/** The pad that two crews want. The simulated crews leave it alone. */
+const PAD = 'pads/p-12';
+
+/**
+ * What to try in the demo, step by step, for a second terminal and the console.
+ *
+ * @param directory where the data stays; undefined when nothing does
+ */
+export async function describeTour(address: string, key: string, directory: string | undefined): Promise<string> {
+  const store = connect(address, { token: key });
+  const pad = await store.collection('pads').get(PAD.split('/')[1]!);
+  store.close();
+  const steps = stepsOf(address, key, pad?.version ?? 0);
+  const inCheckout = existsSync(fileURLToPath(new URL('../../../../scripts/demo.mjs', import.meta.url)));
+  const lines = [
+    '',
+    `${pc.bold('The festival is on.')} A store with made-up balloons, crews, pads, flights, stations, notices and gates`,
+    'is running, and simulated devices write to it.',
+    '',
+    `  console   ${pc.cyan(`${address}/console/#key=${key}`)}`,
+    `  a phone   ${pc.cyan(`${address}/field/#key=${key}&balloon=bl-17`)}`,
+    `  docs      ${pc.cyan(`${address}/docs/`)}`,
+    '',
+    pc.dim('A short tour. In a second terminal, here:'),
+    '',
+    `     export UPROAR_URL=${address} UPROAR_KEY=${key}`,
+    ...(inCheckout ? ['     alias uproar="npm run -s uproar --"'] : []),
+    '',
+    ...steps.flatMap(({ title, about, commands, look }, place) => [
+      `  ${pc.bold(`${place + 1}  ${title}`)}  ${pc.dim(about)}`,
+      ...commands.map((command) => `     ${command}`),
+      ...(look === '' ? [] : [pc.dim(`     ${look}`)]),
+      '',
+    ]),
+    pc.dim(`${PEOPLE.map(({ name }) => name).join(' and ')} have accounts, password ${PASSWORD}.`),
+    pc.dim(
+      directory === undefined
+        ? 'Ctrl-C ends the festival and leaves nothing behind.'
+        : `Ctrl-C ends the festival; the data stays in ${directory}.`,
+    ),
+    '',
+  ];
+  return lines.join('\n');
+}
+
+function stepsOf(address: string, key: string, padVersion: number): Step[] {
+  return [
+    {
+      title: 'Edit and see',
+      about: 'what you write shows on every screen at once',
+      commands: [`uproar merge balloons/bl-17 '{"altitude":777}'`, 'uproar watch balloons/bl-17'],
+      look: `And in the console: ${address}/console/data/balloons/bl-17#key=${key}`,
+    },
+    {
+      title: 'The same pad, claimed twice',
+      about: 'both crews saw the pad free; one of them gets it, the other is told',
+      commands: ['c-1', 'c-2'].map(
+        (crew) => `uproar merge ${PAD} '{"claimedBy":"${crew}"}' --if-version ${padVersion}`,
+      ),
+      look: '',
+    },
+    {
+      title: 'A truck in the valley',
+      about: 'trucks lose their connection, and what they missed comes when they are back',
+      commands: ['uproar watch crews --where "truck.online = FALSE" --lines'],
+      look: 'Or be the truck: open the phone, press Ctrl-Z in this terminal, write on the phone, and see it arrive after "fg".',
+    },
+    {
+      title: 'Closing the store to strangers',
+      about: 'spectators need no key, until the policy says otherwise; version 1 lets them in again',
+      commands: [
+        `curl "$UPROAR_URL/v1/data/notices?limit=1"`,
+        `uproar policy show | sed 's/anonymous: true/anonymous: false/' | uproar policy set /dev/stdin`,
+        `curl "$UPROAR_URL/v1/data/notices?limit=1"`,
+        'uproar policy revert 1',
+      ],
+      look: '',
+    },
+    {
+      title: 'Putting a deleted record back',
+      about: 'the journal has what was there',
+      commands: ['uproar delete notices/n-007', 'uproar journal notices/n-007', 'uproar revert notices/n-007'],
+      look: '',
+    },
+  ];
+}

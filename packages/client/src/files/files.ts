@@ -1,0 +1,51 @@
+import { ProblemError } from '@uproar/protocol/problem-error';
+import type { KeptUpload } from '../storage/storage.js';
+import type { TypedDocument } from '../views/view.js';
+import type { FilesOptions, UploadOptions } from './upload-options.js';
+
+const loaded = () => import('../deferred.js');
+
+/** The files of a store: documents of the collection `files` with content. */
+export class Files {
+  readonly #options: FilesOptions;
+
+  /** For the store. */
+  constructor(options: Omit<FilesOptions, 'Refused' | 'waiting' | 'turns'>) {
+    this.#options = { ...options, Refused: ProblemError, waiting: new Map(), turns: new Map() };
+  }
+
+  /**
+   * Uploads a file. Without a connection it waits for one, and what is cut off is sent again. The id is there at once; the
+   * promise resolves with the description. Where the client has a storage, a file of up to 100 MB is kept there until it has
+   * arrived, and sent by the next client that opens it.
+   *
+   * @throws {ProblemError} when it is refused
+   */
+  upload(content: Blob, options: UploadOptions = {}): Promise<TypedDocument> & { readonly id: string } {
+    const { store } = this.#options;
+    const id = options.id ?? store.newId();
+    // The order of the calls is that of the keys, whenever the rest has been loaded.
+    const key = store.newId();
+    const done = loaded().then(({ upload }) => upload(this.#options, key, id, content, options));
+    return Object.assign(done, { id });
+  }
+
+  /** The files that have not arrived yet, those of earlier clients with the same storage included. */
+  async pending(): Promise<KeptUpload[]> {
+    return (await loaded()).pendingUploads(this.#options);
+  }
+
+  /** Sends what an earlier client has kept. For the store. */
+  async resume(): Promise<void> {
+    // Loaded while there is a connection, so that it is there when there is none.
+    return (await loaded()).resumeUploads(this.#options);
+  }
+
+  /**
+   * An address of the content for what cannot send headers, such as `<img src>`: good for whoever has it until it expires, after
+   * 5 minutes unless told otherwise.
+   */
+  async link(id: string, seconds?: number): Promise<string> {
+    return (await loaded()).link(this.#options.store, id, seconds);
+  }
+}

@@ -1,0 +1,78 @@
+import { ConnectionError } from './link.js';
+import type { StoreAccess } from '../store-access.js';
+
+/** One step of the way to a store, and whether it can be gone. */
+export interface CheckStep {
+  step: 'address' | 'key' | 'live' | 'clock';
+  ok: boolean;
+  detail: string;
+}
+
+/** Clocks that differ by more make times and tokens go wrong. */
+const MAX_CLOCK_DIFFERENCE_MS = 60_000;
+
+/**
+ * Goes the way to a store step by step; stops at the first that cannot be gone.
+ *
+ * @param helloAt when the service told its time, by the clock here, in milliseconds since 1970
+ * @param overHttp whether the connection does without a WebSocket
+ * @param hasToken whether a key or a token is sent
+ */
+export async function checkConnection(
+  store: StoreAccess,
+  helloAt: () => number,
+  overHttp: () => boolean,
+  hasToken: boolean,
+): Promise<CheckStep[]> {
+  const steps: CheckStep[] = [];
+  const walk: [CheckStep['step'], () => Promise<string> | string][] = [
+    [
+      'address',
+      async () => {
+        const { status } = await store.fetch<{ status?: string }>('/healthz').catch((error: unknown) => {
+          if (error instanceof SyntaxError) return { status: undefined };
+          throw error;
+        });
+        if (status !== 'ok') throw new ConnectionError(`${store.url} answers, but it is no Uproar store.`);
+        return `a store answers at ${store.url}`;
+      },
+    ],
+    [
+      'key',
+      async () => {
+        await store.fetch('/v1/collections');
+        return hasToken ? 'the key is accepted' : 'no key is needed';
+      },
+    ],
+    [
+      'live',
+      async () => {
+        await store.ready();
+        return overHttp() ? 'no WebSocket passes; requests and event streams do' : 'live connections pass';
+      },
+    ],
+    [
+      'clock',
+      async () => {
+        const { time } = await store.ready();
+        return compareClocks(helloAt() - Date.parse(time));
+      },
+    ],
+  ];
+  for (const [step, go] of walk) {
+    try {
+      steps.push({ step, ok: true, detail: await go() });
+    } catch (error) {
+      steps.push({ step, ok: false, detail: error instanceof Error ? error.message : String(error) });
+      break;
+    }
+  }
+  return steps;
+}
+
+function compareClocks(differenceMs: number): string {
+  const seconds = Math.round(Math.abs(differenceMs) / 1000);
+  if (Math.abs(differenceMs) <= MAX_CLOCK_DIFFERENCE_MS) return `the clocks agree to ${seconds} s`;
+  const way = differenceMs > 0 ? 'ahead of' : 'behind';
+  throw new RangeError(`The clock here is ${seconds} s ${way} that of the store; set it.`);
+}

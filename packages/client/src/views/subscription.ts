@@ -1,0 +1,133 @@
+import { compareBy, parseOrder, type Document } from '@uproar/core';
+import type { LiveResults, WatchTarget } from '@uproar/protocol';
+import { ProblemError } from '@uproar/protocol/problem-error';
+import type { Link } from '../transport/link.js';
+import { Scope } from '../outbox/pending.js';
+import type { StoredView } from '../storage/storage.js';
+import { type DocumentsView, LOADING, patchView, replaceView, type Compare } from './view.js';
+
+/**
+ * What the store says of one target, for all watches of it on this client: the view without pending writes. It goes on through
+ * broken connections, from where it stood.
+ */
+export class Subscription {
+  readonly target: WatchTarget;
+  readonly scope: Scope;
+  readonly compare: Compare;
+  readonly listeners = new Set<(view: DocumentsView) => void>();
+  /** What the service calls this watch on the present connection. */
+  name: string | undefined;
+  /** Whether it was begun on the present connection. */
+  begun = false;
+  #base = LOADING;
+  /** The documents of the view by id; altered with each change. */
+  #state = new Map<string, Document>();
+  #resume: string | undefined;
+  readonly #link: () => Link;
+
+  constructor(target: WatchTarget, link: () => Link) {
+    this.target = target;
+    this.scope = new Scope(target);
+    this.compare = compareOf(target);
+    this.#link = link;
+  }
+
+  /** The view as the store told it. */
+  get base(): DocumentsView {
+    return this.#base;
+  }
+
+  /** A document as the store last told it. */
+  document(id: string): Document | undefined {
+    return this.#state.get(id);
+  }
+
+  /** What is to be kept for the next time; undefined while nothing is known. */
+  get stored(): StoredView | undefined {
+    const { seq, documents, more, state } = this.#base;
+    if (state === 'loading' || state === 'failed') return undefined;
+    return { seq, documents: [...documents], more, resume: this.#resume };
+  }
+
+  /** Shows what was kept, until the store says more. */
+  restore(stored: StoredView): void {
+    if (this.#base.state !== 'loading') return;
+    const { documents, seq, more, resume } = stored;
+    this.#resume = resume;
+    this.#replace(replaceView(LOADING, documents, seq, more).with({ state: 'stale' }));
+  }
+
+  /** Begins on a fresh connection, from where it stood. */
+  begin(): void {
+    this.name = undefined;
+    this.begun = true;
+    const link = this.#link();
+    link.request(
+      'watch',
+      { ...this.target, ...(this.#resume === undefined ? {} : { resume: this.#resume }) },
+      (first) => {
+        if (this.listeners.size > 0) this.take(first);
+        else link.request('unwatch', { watch: first.watch }, ignore, ignore);
+      },
+      (error) => {
+        if (error instanceof ProblemError) this.fail(error);
+      },
+    );
+  }
+
+  /** Ends it on the service. */
+  end(): void {
+    if (this.name === undefined || this.#link().state.name !== 'online') return;
+    this.#link().request('unwatch', { watch: this.name }, ignore, ignore);
+    this.name = undefined;
+  }
+
+  /** Takes up the first event of a watch, a change or a reset. What turns out unsound is forgotten and begun anew. */
+  take(event: LiveResults['watch']): void {
+    this.name = event.watch;
+    this.#resume = event.resume;
+    if ('documents' in event) {
+      this.#replace(replaceView(this.#base, event.documents, event.seq, event.more));
+      return;
+    }
+    let view: DocumentsView;
+    try {
+      view = patchView(this.#base, this.#state, event.patch, event.seq, this.compare);
+    } catch {
+      this.#resume = undefined;
+      this.begin();
+      return;
+    }
+    this.#show(event.more === undefined ? view : view.with({ more: event.more }));
+  }
+
+  /** Marks what is shown as no longer certain. */
+  setStale(): void {
+    this.name = undefined;
+    this.begun = false;
+    if (this.#base.state === 'live') this.#show(this.#base.with({ state: 'stale', changes: [] }));
+  }
+
+  /** Shows why it is not to be had; the next connection tries again. */
+  fail(error: ProblemError): void {
+    this.begun = false;
+    this.#show(this.#base.with({ state: 'failed', changes: [], error: error.problem }));
+  }
+
+  #replace(view: DocumentsView): void {
+    this.#state = new Map(view.documents.map((document) => [document.id, document]));
+    this.#show(view);
+  }
+
+  #show(view: DocumentsView): void {
+    this.#base = view;
+    for (const listener of this.listeners) listener(view);
+  }
+}
+
+function ignore(): void {}
+
+function compareOf(target: WatchTarget): Compare {
+  const { order = '', by = order } = 'query' in target ? target.query : {};
+  return compareBy(by ? parseOrder(by) : []);
+}

@@ -1,0 +1,148 @@
+import type { Document, Store } from '@uproar/client';
+import { deepEqual } from '@uproar/core';
+import { Button } from 'ant-design-vue';
+import { h } from 'vue';
+import { commitEach, type Outcome } from './commit-each';
+import { saveLines } from './export-shown';
+import { describeFailure } from '../shared/failure';
+import type { Notices } from '../shared/injection';
+
+/** How long deleted documents can be put back from the notice, in seconds. */
+const UNDO_SECONDS = 12;
+/** Documents that a notice names. */
+const NAMED = 4;
+/** Documents that are read at the same time. */
+const READ_AT_ONCE = 16;
+
+/**
+ * Deletes documents as they are shown, and offers to put them back. One that was changed meanwhile stays and is named; the others
+ * are deleted.
+ *
+ * @returns the documents that were not deleted
+ */
+export async function deleteWithUndo(
+  store: Store,
+  notices: Notices,
+  collection: string,
+  documents: readonly Document[],
+): Promise<Document[]> {
+  const remove = (some: readonly Document[]) =>
+    commitEach(store, some, ({ id, version }) => ({ delete: `${collection}/${id}`, ifVersion: version }));
+  const outcome = await remove(documents);
+  const unchanged = await findUnchanged(store, collection, outcome);
+  if (unchanged.length > 0) {
+    const second = await remove(unchanged);
+    const tried = new Set(unchanged.map(({ id }) => id));
+    outcome.written.push(...second.written);
+    outcome.refused = [...outcome.refused.filter(({ item }) => !tried.has(item.id)), ...second.refused];
+    outcome.left = [...outcome.left, ...second.left];
+  }
+  if (outcome.written.length > 0) offerUndo(store, notices, collection, outcome.written);
+  const kept = [...outcome.refused.map(({ item }) => item), ...outcome.left];
+  if (kept.length > 0) {
+    const key = `kept-${collection}-${kept[0]!.id}`;
+    const again = async () => {
+      try {
+        const now = await readNow(store, collection, kept);
+        notices.destroy(key);
+        if (now.length > 0) await deleteWithUndo(store, notices, collection, now);
+        else notices.info({ message: `${nameAll(kept)} ${isOrAre(kept)} already deleted` });
+      } catch (error) {
+        notices.error({ message: `Not deleted: ${countOf(kept)}`, description: describeFailure(error) });
+      }
+    };
+    notices.error({
+      key,
+      message: `Not deleted: ${countOf(kept)}`,
+      description: describeRefused(outcome, 'Changed or deleted meanwhile'),
+      duration: 0,
+      btn: () => h(Button, { size: 'small', onClick: () => void again() }, () => 'Try again'),
+    });
+  }
+  return kept;
+}
+
+/** Of documents with another version than was shown, those that hold the same data as before, as they are now. */
+async function findUnchanged(store: Store, collection: string, { refused }: Outcome<Document>): Promise<Document[]> {
+  const conflicts = refused.filter(({ conflict }) => conflict).map(({ item }) => item);
+  const shown = new Map(conflicts.map((document) => [document.id, document.data]));
+  const now = await readNow(store, collection, conflicts).catch(() => []);
+  return now.filter(({ id, data }) => deepEqual(data, shown.get(id)!));
+}
+
+function offerUndo(store: Store, notices: Notices, collection: string, gone: readonly Document[]): void {
+  const key = `undo-${collection}-${gone[0]!.id}`;
+  notices.info({
+    key,
+    message: `Deleted ${countOf(gone)}`,
+    duration: UNDO_SECONDS,
+    btn: () =>
+      h(
+        Button,
+        { type: 'primary', size: 'small', onClick: () => void putBack(store, notices, collection, gone, key) },
+        () => 'Undo',
+      ),
+  });
+}
+
+/** Creates deleted documents again. One that somebody else has created meanwhile stays as it is, and is named. */
+async function putBack(
+  store: Store,
+  notices: Notices,
+  collection: string,
+  gone: readonly Document[],
+  key: string,
+): Promise<void> {
+  notices.info({ key, message: `Restoring ${countOf(gone)} …`, duration: 0 });
+  const outcome = await commitEach(store, gone, ({ id, data }) => ({ put: `${collection}/${id}`, data, ifVersion: 0 }));
+  const missing = [...outcome.refused.map(({ item }) => item), ...outcome.left];
+  if (outcome.written.length > 0) {
+    const { written } = outcome;
+    notices.success({ key, message: `Restored ${countOf(written)}`, duration: 4 });
+  } else notices.destroy(key);
+  if (missing.length === 0) return;
+  const keep = () => saveLines(`${collection}-deleted`, missing);
+  notices.error({
+    key: `${key}-missing`,
+    message: `Not restored: ${countOf(missing)}`,
+    description: describeRefused(outcome, 'Created again meanwhile'),
+    duration: 0,
+    btn: () =>
+      outcome.left.length > 0
+        ? h(
+            Button,
+            { size: 'small', onClick: () => void putBack(store, notices, collection, missing, `${key}-missing`) },
+            () => 'Try again',
+          )
+        : h(Button, { size: 'small', onClick: keep }, () => 'Save as NDJSON'),
+  });
+}
+
+async function readNow(store: Store, collection: string, documents: readonly Document[]): Promise<Document[]> {
+  const found: Document[] = [];
+  for (let at = 0; at < documents.length; at += READ_AT_ONCE) {
+    const reads = documents.slice(at, at + READ_AT_ONCE).map(({ id }) => store.collection(collection).get(id));
+    for (const document of await Promise.all(reads)) if (document) found.push(document);
+  }
+  return found;
+}
+
+function describeRefused({ refused, failure }: Outcome<Document>, conflict: string): string {
+  if (failure !== '') return failure;
+  const reason = refused.every((one) => one.conflict) ? conflict : refused[0]!.reason;
+  return refused.length === 1
+    ? `${reason}.`.replace('..', '.')
+    : `${nameAll(refused.map(({ item }) => item))}. ${reason}.`;
+}
+
+function countOf(documents: readonly Document[]): string {
+  return documents.length === 1 ? documents[0]!.id : `${documents.length.toLocaleString()} documents`;
+}
+
+function nameAll(documents: readonly Document[]): string {
+  const named = documents.slice(0, NAMED).map(({ id }) => id);
+  const rest = documents.length - named.length;
+  return named.join(', ') + (rest > 0 ? ` and ${rest.toLocaleString()} more` : '');
+}
+
+const isOrAre = (documents: readonly Document[]) => (documents.length === 1 ? 'is' : 'are');

@@ -1,0 +1,296 @@
+<script setup lang="ts">
+import type { Document, View } from '@uproar/client';
+import { useWatch } from '@uproar/vue';
+import { Alert, Button, Dropdown, Menu, MenuItem } from 'ant-design-vue';
+import { computed, defineAsyncComponent, ref, shallowRef, useTemplateRef, watch, watchEffect } from 'vue';
+import { useRoute, useRouter } from 'vue-router';
+import HoldButton from '../components/HoldButton.vue';
+import PageFrame from '../components/PageFrame.vue';
+import StateTag from '../components/StateTag.vue';
+import { vocabularyOf } from '../cql/vocabulary';
+import CreateDrawer from './CreateDrawer.vue';
+import { exportShown, FORMATS } from '../actions/export-shown';
+import FirstSteps from './FirstSteps.vue';
+import PickBar from './PickBar.vue';
+import QueryBar from './QueryBar.vue';
+import Uploads from './Uploads.vue';
+import { useEditNotices } from './edit-notices';
+import DocumentDrawer from '../document/DocumentDrawer.vue';
+import { describeFailure } from '../shared/failure';
+import { useNotices, useStore } from '../shared/injection';
+import { useCalmView } from '../table/calm-view';
+import { useCellEdits } from '../table/cell-edits';
+import UnsavedEdits from '../table/UnsavedEdits.vue';
+import DataTable from '../table/DataTable.vue';
+import type { Column, Columns } from '../table/layout';
+import { sortBy } from '../table/sorting';
+import { deleteWithUndo } from '../actions/undo';
+
+const props = defineProps<{ collections: View | undefined }>();
+const ImportDrawer = defineAsyncComponent(() => import('./ImportDrawer.vue'));
+const store = useStore();
+const notices = useNotices();
+const route = useRoute();
+const router = useRouter();
+const creating = shallowRef<{ like?: Pick<Document, 'id' | 'data'> }>();
+const importing = shallowRef<File>();
+const dropping = ref(false);
+const uploads = useTemplateRef<{ send(files: readonly File[]): Promise<void> }>('uploads');
+const table = useTemplateRef<{ columns: Columns }>('table');
+
+const collection = computed(() => String(route.params.collection ?? ''));
+const id = computed(() => String(route.params.id ?? ''));
+const where = computed(() => String(route.query.where ?? ''));
+const order = computed(() => String(route.query.order ?? ''));
+const edits = useCellEdits(store, collection, useEditNotices());
+
+const view = useWatch(() => {
+  if (collection.value === '') return undefined;
+  return store.collection(collection.value).watch({ where: where.value || undefined, order: order.value || undefined });
+});
+const { frame, paused, waiting } = useCalmView(view);
+const queryProblem = computed(() => (view.value?.error?.type === '/problems/bad-query' ? view.value.error : undefined));
+const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
+
+// What is picked stays picked by its id; what has gone cannot be meant any more.
+const picked = ref<ReadonlySet<string>>(new Set());
+const pickedDocuments = computed(() => (frame.value?.view.documents ?? []).filter(({ id }) => picked.value.has(id)));
+watch([collection, where], () => (picked.value = new Set()));
+
+function pick(ids: string[], on: boolean): void {
+  const next = new Set(picked.value);
+  for (const one of ids)
+    if (on) next.add(one);
+    else next.delete(one);
+  picked.value = next;
+}
+
+/** Deletes what is picked. What could not be deleted stays picked. */
+async function removePicked(): Promise<void> {
+  const from = collection.value;
+  const kept = await deleteWithUndo(store, notices, from, pickedDocuments.value);
+  if (from === collection.value) picked.value = new Set(kept.map(({ id: one }) => one));
+}
+
+// Without a collection in the address the first one is shown.
+watchEffect(() => {
+  const first = props.collections?.documents[0];
+  if (collection.value === '' && first) void router.replace({ name: 'data', params: { collection: first.id } });
+});
+watch(
+  () => route.query.new,
+  (asked) => {
+    if (asked === undefined) return;
+    void beginNew(String(asked));
+    const { new: _, ...query } = route.query;
+    void router.replace({ name: 'data', params: route.params, query });
+  },
+  { immediate: true },
+);
+
+/** Opens the drawer of a new document; with the id of another document, of one like that. */
+async function beginNew(like: string): Promise<void> {
+  if (like === '1') return void (creating.value = {});
+  const document = await store
+    .collection(collection.value)
+    .get(like)
+    .catch(() => undefined);
+  creating.value = { like: document ?? { id: like, data: {} } };
+}
+
+function open(documentId?: string, name = collection.value): void {
+  creating.value = undefined;
+  const query = name === collection.value ? route.query : {};
+  void router.push({ name: 'data', params: { collection: name, id: documentId ?? '' }, query });
+}
+
+function ask(condition: string, terms: string): void {
+  const query = { ...(condition === '' ? {} : { where: condition }), ...(terms === '' ? {} : { order: terms }) };
+  void router.push({ name: 'data', params: route.params, query });
+}
+
+function sort(column: Column, add: boolean): void {
+  ask(where.value, sortBy(order.value, column, add));
+}
+
+async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> {
+  try {
+    const query = { collection: collection.value, where: where.value, order: order.value };
+    await exportShown(store, query, table.value!.columns, format);
+  } catch (error) {
+    notices.error({ message: 'Not exported', description: describeFailure(error) });
+  }
+}
+
+function drop(event: DragEvent): void {
+  dropping.value = false;
+  take([...(event.dataTransfer?.files ?? [])]);
+}
+
+/** The collection whose documents have content takes files as they are; elsewhere what is in them is brought in. */
+const takesFiles = computed(() => collection.value === 'files');
+function take(files: readonly File[]): void {
+  if (takesFiles.value) void uploads.value!.send(files);
+  else if (files[0]) importing.value = files[0];
+}
+
+function choose(): void {
+  const input = document.createElement('input');
+  input.type = 'file';
+  if (takesFiles.value) input.multiple = true;
+  else input.accept = '.json,.ndjson,.jsonl,.csv,.tsv';
+  input.addEventListener('change', () => take([...(input.files ?? [])]));
+  input.click();
+}
+
+function dragged({ dataTransfer }: DragEvent): void {
+  if (dataTransfer?.types.includes('Files')) dropping.value = true;
+}
+</script>
+
+<template>
+  <PageFrame :title="collection || 'Data'" @dragenter="dragged" @dragover.prevent @drop.prevent="drop">
+    <template #facts>
+      <template v-if="view">
+        <StateTag :state="view.state" :paused="paused" />
+        <span class="muted count"
+          >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents<span class="seq"
+            >, seq {{ (frame?.view ?? view).seq.toLocaleString() }}</span
+          ></span
+        >
+      </template>
+    </template>
+    <template #tools>
+      <span id="table-tools" />
+      <template v-if="view && view.documents.length > 0">
+        <HoldButton v-model:paused="paused" :waiting="waiting" />
+        <Dropdown :trigger="['click']">
+          <Button size="small">Export</Button>
+          <template #overlay>
+            <Menu>
+              <MenuItem v-for="format in FORMATS" :key="format.key" @click="exportAs(format.key)">{{
+                format.label
+              }}</MenuItem>
+            </Menu>
+          </template>
+        </Dropdown>
+      </template>
+      <Button size="small" title="Or drop a file on the page" @click="choose">{{
+        takesFiles ? 'Upload' : 'Import'
+      }}</Button>
+      <Button type="primary" size="small" @click="creating = {}">New document</Button>
+    </template>
+    <Alert
+      v-if="view?.state === 'stale'"
+      banner
+      type="warning"
+      message="The connection is broken. This is the last known state. It is updated when the connection is back."
+    />
+    <QueryBar
+      v-if="collection !== '' && !empty"
+      :key="collection"
+      :collection="collection"
+      :where="where"
+      :order="order"
+      :problem="queryProblem"
+      :live="view?.state === 'live'"
+      :vocabulary="() => vocabularyOf(view)"
+      @ask="ask"
+    />
+    <Uploads ref="uploads" />
+    <Alert v-if="view?.error && !queryProblem" banner type="error" :message="view.error.detail" />
+    <PickBar
+      v-if="pickedDocuments.length > 0"
+      :collection="collection"
+      :documents="pickedDocuments"
+      @clear="picked = new Set()"
+      @remove="removePicked"
+      @duplicate="(like) => (creating = { like })"
+    />
+    <UnsavedEdits :edits="edits" />
+    <FirstSteps v-if="empty && collection === ''" />
+    <div v-if="view?.state === 'live' && view.documents.length === 0 && collection !== ''" class="nothing">
+      <template v-if="where !== ''">
+        <b>No document matches the condition</b>
+        <span class="muted">Documents appear here as soon as they match.</span>
+      </template>
+      <template v-else>
+        <b>No documents in “{{ collection }}”</b>
+        <span class="muted">Documents appear here as soon as they are written.</span>
+      </template>
+    </div>
+    <!-- An open editor keeps the table, also when no document is left in it. -->
+    <DataTable
+      v-if="frame && frame.view.state !== 'loading' && (frame.view.documents.length > 0 || edits.open.value)"
+      ref="table"
+      :key="collection"
+      :collection="collection"
+      :frame="frame"
+      :order="order"
+      :selected="id"
+      :picked="picked"
+      :edits="edits"
+      @open="open"
+      @pick="pick"
+      @sort="sort"
+    />
+    <div v-else-if="view?.state === 'loading'" class="nothing muted">Loading…</div>
+    <DocumentDrawer
+      v-if="id !== ''"
+      :id="id"
+      :key="`${collection}/${id}`"
+      :collection="collection"
+      @close="open()"
+      @duplicate="(like) => (creating = { like })"
+    />
+    <CreateDrawer
+      v-if="creating"
+      :key="`${collection} ${creating.like?.id ?? ''}`"
+      :collection="collection"
+      :like="creating.like"
+      @close="creating = undefined"
+      @created="(name, documentId) => open(documentId, name)"
+    />
+    <ImportDrawer
+      v-if="importing"
+      :file="importing"
+      :collection="collection"
+      @close="importing = undefined"
+      @done="
+        (name) => {
+          importing = undefined;
+          open(undefined, name);
+        }
+      "
+    />
+    <div v-if="dropping" class="drop" @dragleave="dropping = false">
+      <template v-if="takesFiles">Drop files to upload them</template>
+      <template v-else
+        >Drop a JSON, NDJSON or CSV file to import its documents into “{{ collection || 'a collection' }}”</template
+      >
+    </div>
+  </PageFrame>
+</template>
+
+<style scoped>
+.count {
+  white-space: nowrap;
+  font-variant-numeric: tabular-nums;
+}
+.drop {
+  position: absolute;
+  inset: 8px;
+  z-index: 10;
+  display: grid;
+  place-items: center;
+  border: 2px dashed var(--accent);
+  border-radius: 8px;
+  background: color-mix(in srgb, var(--paper) 88%, transparent);
+  font-size: 15px;
+}
+@media (max-width: 720px) {
+  .seq {
+    display: none;
+  }
+}
+</style>

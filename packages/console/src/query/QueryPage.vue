@@ -1,0 +1,323 @@
+<script setup lang="ts">
+import type { View } from '@uproar/client';
+import { useWatch } from '@uproar/vue';
+import { Alert, Button, Dropdown, Input, Menu, MenuItem } from 'ant-design-vue';
+import { computed, defineAsyncComponent, ref, watch } from 'vue';
+import { useRoute, useRouter } from 'vue-router';
+import HoldButton from '../components/HoldButton.vue';
+import PageFrame from '../components/PageFrame.vue';
+import StateTag from '../components/StateTag.vue';
+import ChoiceBox from '../components/ChoiceBox.vue';
+import { vocabularyOf } from '../cql/vocabulary';
+import DataTable from '../table/DataTable.vue';
+import { useNotices, useStore } from '../shared/injection';
+import { copiesOf, partsOf, type BenchQuery } from './copies';
+import CostPanel from './CostPanel.vue';
+import { isRelated, withRelated } from './related-columns';
+import { useCalmView } from '../table/calm-view';
+import OfferedQuery from '../unsaved/OfferedQuery.vue';
+import { useTypedQuery } from '../unsaved/use-typed-query';
+import type { Column } from '../table/layout';
+import { sortBy } from '../table/sorting';
+
+const props = defineProps<{ collections: View | undefined }>();
+const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
+const store = useStore();
+const notices = useNotices();
+const route = useRoute();
+const router = useRouter();
+
+const DEFAULT_LIMIT = '100';
+const text = (name: string) => String(route.query[name] ?? '');
+/** The collection that is asked while the address names none: the first one there was, whatever comes after it. */
+const firstCollection = ref<string>();
+watch(
+  () => props.collections?.documents[0]?.id,
+  (id) => (firstCollection.value ??= id),
+  { immediate: true },
+);
+/** The query of the address, as text: it is the same text for as long as the same is asked. */
+const key = computed(() => {
+  const from = text('from') || firstCollection.value;
+  if (from === undefined) return undefined;
+  return JSON.stringify({
+    from,
+    where: text('where'),
+    order: text('order'),
+    limit: text('limit') || DEFAULT_LIMIT,
+    fields: text('fields'),
+    include: text('include'),
+    summary: text('summary'),
+    by: text('by'),
+  } satisfies BenchQuery);
+});
+/** What is asked, as the address has it. */
+const asked = computed(() => (key.value === undefined ? undefined : (JSON.parse(key.value) as BenchQuery)));
+/** What is typed. The collection is no part of it: choosing another one asks at once. */
+const NOTHING = { where: '', order: '', fields: '', include: '', summary: '', by: '' };
+const { typed, altered, offered, reset, takeOffered, dropOffered } = useTypedQuery(
+  () => `query:${asked.value?.from}`,
+  () => {
+    const { from: _, ...fields } = asked.value ?? { from: '', limit: '', ...NOTHING };
+    return fields;
+  },
+);
+/** Whether totals are asked for, which leave no place for the rest. */
+const totals = computed(() => typed.summary !== '');
+const limitFault = computed(() => !/^([1-9]\d{0,4}|none|)$/.test(typed.limit) || Number(typed.limit) > 10_000);
+
+const view = useWatch(() => {
+  const query = asked.value;
+  if (!query) return undefined;
+  const { limit, ...parts } = partsOf(query);
+  return store
+    .collection(query.from)
+    .watch({ ...parts, ...(limit === undefined ? {} : { limit: limit === 'none' ? limit : Number(limit) }) });
+});
+const { frame: calm, paused, waiting } = useCalmView(view);
+const frame = computed(() => calm.value && withRelated(calm.value));
+/** Documents of the collection as they are, to complete conditions with. */
+const sample = useWatch(() => {
+  const from = asked.value?.from;
+  return from === undefined ? undefined : store.collection(from).watch({ limit: 300 });
+});
+
+const fault = computed(() => view.value?.error);
+const marked = computed(() => {
+  const { position, pointer } = fault.value ?? {};
+  if (position === undefined || !asked.value) return undefined;
+  const part = ({ '/order': 'order', '/include': 'include' } as const)[pointer ?? ''] ?? 'where';
+  const line = asked.value[part].replaceAll('\n', ' ');
+  return `${line}\n${' '.repeat(position)}▲`;
+});
+
+/** Asks what is typed. */
+function ask(): void {
+  if (!limitFault.value) show({ from: asked.value!.from, ...typed });
+}
+
+function show(query: Partial<BenchQuery>): void {
+  const said = Object.entries(query).filter(
+    ([name, value]) => value !== '' && !(name === 'limit' && value === DEFAULT_LIMIT),
+  );
+  void router.push({ name: 'query', query: Object.fromEntries(said) });
+}
+
+/** By what is related, and by totals, there is no order. What is typed and not run stays so. */
+function sort(column: Column, add: boolean): void {
+  const query = asked.value!;
+  if (query.summary !== '' || isRelated(column.path)) return;
+  show({ ...query, order: sortBy(query.order, column, add) });
+}
+
+const copies = computed(() => (asked.value ? copiesOf(asked.value, location.origin) : []));
+async function copy({ name, text: content }: { name: string; text: string }): Promise<void> {
+  await navigator.clipboard.writeText(content);
+  notices.success({ message: `Copied: ${name.toLowerCase()}`, description: content.split('\n')[0], duration: 3 });
+}
+const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
+</script>
+
+<template>
+  <PageFrame title="Query" class="query">
+    <template #facts>
+      <template v-if="view">
+        <StateTag :state="view.state" :paused="paused" />
+        <span v-if="view.state !== 'failed'" class="muted count"
+          >{{ (frame?.view ?? view).documents.length.toLocaleString() }} {{ asked?.summary ? 'groups' : 'documents'
+          }}{{ view.more ? ', and more' : '' }}</span
+        >
+      </template>
+    </template>
+    <template #tools>
+      <span id="table-tools" />
+      <HoldButton v-if="view?.documents.length" v-model:paused="paused" :waiting="waiting" />
+      <Dropdown v-if="asked" :trigger="['click']">
+        <Button size="small">Copy as…</Button>
+        <template #overlay>
+          <Menu>
+            <MenuItem v-for="entry in copies" :key="entry.name" @click="copy(entry)">{{ entry.name }}</MenuItem>
+          </Menu>
+        </template>
+      </Dropdown>
+    </template>
+    <p v-if="empty" class="nothing muted">There are no documents yet. Create one on the page Data.</p>
+    <template v-else-if="asked">
+      <div class="bench">
+        <form role="search" @submit.prevent="ask()">
+          <div class="line">
+            <label for="bench-from">from</label>
+            <ChoiceBox
+              id="bench-from"
+              :value="asked.from"
+              class="from"
+              :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
+              @change="(from) => show({ from: String(from) })"
+            />
+            <span class="ask">
+              <Button v-if="altered" type="text" title="Back to the query whose result is shown" @click="reset"
+                >Reset</Button
+              >
+              <Button type="primary" html-type="submit" :disabled="limitFault" title="Ctrl+Enter">{{
+                altered ? 'Run' : 'Run again'
+              }}</Button>
+            </span>
+          </div>
+          <OfferedQuery :fields="offered" @take="takeOffered" @drop="dropOffered" />
+          <CqlEditor
+            v-model="typed.where"
+            label="where"
+            lines="many"
+            hint="status = 'aloft' AND altitude > 300    – Ctrl+Space shows what there is, Ctrl+Enter asks"
+            :vocabulary="() => vocabularyOf(sample)"
+            @ask="ask()"
+          />
+          <div class="line">
+            <label for="bench-include">include</label>
+            <Input
+              id="bench-include"
+              v-model:value="typed.include"
+              class="mono grow"
+              :disabled="totals"
+              placeholder="crew = crews via crewId; flights by balloonId order -start limit 3"
+            />
+          </div>
+          <div class="line">
+            <label for="bench-order">order</label>
+            <Input
+              id="bench-order"
+              v-model:value="typed.order"
+              class="mono grow"
+              :disabled="totals"
+              placeholder="-altitude,name"
+            />
+            <label for="bench-limit">limit</label>
+            <Input
+              id="bench-limit"
+              v-model:value="typed.limit"
+              class="mono limit"
+              :disabled="totals"
+              :status="limitFault ? 'error' : ''"
+              :title="limitFault ? 'A number up to 10000, or none' : undefined"
+            />
+            <label for="bench-fields">fields</label>
+            <Input
+              id="bench-fields"
+              v-model:value="typed.fields"
+              class="mono grow"
+              :disabled="totals"
+              placeholder="all, or name,pilot.name"
+            />
+          </div>
+          <div class="line">
+            <label for="bench-summary">summary</label>
+            <Input
+              id="bench-summary"
+              v-model:value="typed.summary"
+              class="mono grow wide"
+              placeholder="totals instead of documents: count(),max(altitude)"
+            />
+            <label for="bench-by">by</label>
+            <Input id="bench-by" v-model:value="typed.by" class="mono grow" :disabled="!totals" placeholder="status" />
+          </div>
+          <div v-if="fault" class="fault" role="alert">
+            <pre v-if="marked">{{ marked }}</pre>
+            {{ fault.detail }}
+          </div>
+        </form>
+        <CostPanel v-if="!fault" class="cost" :query="asked" />
+      </div>
+      <Alert
+        v-if="view?.state === 'stale'"
+        banner
+        type="warning"
+        message="The connection is broken. This is the last known state."
+      />
+      <div v-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
+        <b>{{ asked.summary ? 'There are no groups' : 'No document matches' }}</b>
+        <span class="muted">Documents appear here as soon as they match.</span>
+      </div>
+      <DataTable
+        v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"
+        :key="`${asked.from} ${asked.fields} ${asked.include} ${asked.summary} ${asked.by}`"
+        :collection="asked.from"
+        :frame="frame"
+        :order="asked.order"
+        :groups="asked.summary !== ''"
+        selected=""
+        @open="(id) => router.push({ name: 'data', params: { collection: asked!.from, id } })"
+        @sort="sort"
+      />
+      <div v-else-if="!fault" class="nothing muted">Loading…</div>
+    </template>
+  </PageFrame>
+</template>
+
+<style scoped>
+.count {
+  font-variant-numeric: tabular-nums;
+}
+.bench {
+  display: grid;
+  grid-template-columns: minmax(0, 1.5fr) minmax(0, 1fr);
+  gap: 20px;
+  padding: 12px 16px;
+  border-bottom: 1px solid var(--line);
+}
+form {
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  min-width: 0;
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  align-items: center;
+}
+label {
+  color: var(--ink-3);
+}
+.from {
+  width: 200px;
+}
+.ask {
+  margin-left: auto;
+}
+.grow {
+  flex: 1 1 110px;
+  width: auto;
+}
+.grow.wide {
+  flex-grow: 2;
+}
+.limit {
+  width: 70px;
+}
+.cost {
+  min-height: 150px;
+}
+.fault {
+  color: var(--bad);
+}
+pre {
+  margin: 0;
+  overflow-x: auto;
+  font-family: var(--mono);
+  font-size: 12px;
+  line-height: 1.3;
+}
+@media (max-width: 900px) {
+  .query {
+    overflow-y: auto;
+  }
+  .query :deep(.table) {
+    flex: none;
+    height: 70vh;
+  }
+  .bench {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

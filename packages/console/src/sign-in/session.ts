@@ -1,0 +1,49 @@
+import { connect, type Store } from '@uproar/client';
+import { shallowRef } from 'vue';
+import { KEY_ITEM } from './sign-in-link';
+import { dropAllDrafts } from '../unsaved/drafts';
+
+/** The store the console is signed in to; undefined while it is not. */
+export const session = shallowRef<Store>();
+
+/** The key kept for this browser session. */
+export function keptKey(): string | undefined {
+  return sessionStorage.getItem(KEY_ITEM) ?? undefined;
+}
+
+/**
+ * Signs in with a key, and keeps it until the browser session ends. Without one, it looks as everybody may who sends none.
+ *
+ * @throws {ProblemError} when the store refuses the key
+ * @throws {ConnectionError} when it cannot be reached
+ */
+export async function signIn(key: string | undefined): Promise<void> {
+  const store = connect(location.origin, { token: key, device: 'console' });
+  try {
+    await store.ready();
+  } catch (error) {
+    store.close();
+    throw error;
+  }
+  if (key !== undefined) sessionStorage.setItem(KEY_ITEM, key);
+  session.value = store;
+}
+
+/** Tells whether the store lets people take part without a key. */
+export async function takesNoKey(): Promise<boolean> {
+  try {
+    const { keyless } = (await (await fetch('/healthz')).json()) as { keyless: boolean };
+    return keyless;
+  } catch {
+    return false;
+  }
+}
+
+/** Forgets the key and everything that was typed, and closes the connection. */
+export function signOut(): void {
+  sessionStorage.removeItem(KEY_ITEM);
+  dropAllDrafts();
+  session.value?.close();
+  // Nothing of one person is left in the page for the next.
+  location.reload();
+}

@@ -1,0 +1,75 @@
+import type { DocumentChange } from '../write/commit.js';
+import { diff } from '../json/diff.js';
+import type { Document } from '../document/document.js';
+import type { JsonValue } from '../json/json.js';
+import { applyPatch, PatchError, type JsonPatch, type PatchOperation } from '../json/json-patch.js';
+import { escapeToken } from '../json/pointer.js';
+
+/** Tells whether a document belongs to a view. */
+export type Membership = (document: Document) => boolean;
+
+/**
+ * What a row of changes does to the state of a watch, as a JSON Patch whose paths begin with the id. A document
+ * that comes in is added whole, one that goes out is removed, one that stays is patched field by field.
+ *
+ * @param changes net changes: at most one for each document
+ * @param show what of a document the watch shows
+ */
+export function patchForChanges(
+  changes: readonly DocumentChange[],
+  belongs: Membership,
+  show: (document: Document) => Document = (document) => document,
+): JsonPatch {
+  const patch: JsonPatch = [];
+  for (const { id, before, after } of changes) {
+    const was = before && belongs(before) ? show(before) : undefined;
+    const is = after && belongs(after) ? show(after) : undefined;
+    const path = `/${escapeToken(id)}`;
+    if (was && is) patch.push(...diff(was as unknown as JsonValue, is as unknown as JsonValue, path));
+    else if (is) patch.push({ op: 'add', path, value: is as unknown as JsonValue });
+    else if (was) patch.push({ op: 'remove', path });
+  }
+  return patch;
+}
+
+/**
+ * Applies the patch of a `change` to a copy of the state that is kept in a map by id. Documents the patch does not
+ * touch keep their object identity; those it does are replaced, never altered.
+ *
+ * @returns the documents that the patch touched, by id, as they were before; undefined where they were not there
+ * @throws {PatchError} when the patch does not fit the state, which means that the copy is not sound
+ */
+export function applyChange(state: Map<string, Document>, patch: JsonPatch): Map<string, Document | undefined> {
+  const touched = new Map<string, Document | undefined>();
+  for (let start = 0; start < patch.length;) {
+    const [id, rest] = splitPath(patch[start]!.path);
+    let end = start + 1;
+    if (rest !== '') while (end < patch.length && patch[end]!.path.startsWith(`/${id}/`)) end++;
+    if (!touched.has(id)) touched.set(id, state.get(id));
+    if (rest === '') applyToState(state, id, patch[start]!, start);
+    else {
+      const document = state.get(id);
+      if (!document) throw new PatchError(`There is no document "${id}" to alter.`, start, patch[start]!.path);
+      const operations = patch
+        .slice(start, end)
+        .map((operation) => ({ ...operation, path: splitPath(operation.path)[1] }));
+      state.set(id, applyPatch(document as unknown as JsonValue, operations) as unknown as Document);
+    }
+    start = end;
+  }
+  return touched;
+}
+
+/** Ids have no characters that a JSON Pointer escapes. */
+function splitPath(path: string): [id: string, rest: string] {
+  const slash = path.indexOf('/', 1);
+  return slash === -1 ? [path.slice(1), ''] : [path.slice(1, slash), path.slice(slash)];
+}
+
+function applyToState(state: Map<string, Document>, id: string, operation: PatchOperation, index: number): void {
+  const present = state.has(id);
+  if (operation.op === 'remove' && present) state.delete(id);
+  else if (operation.op === 'add' || (operation.op === 'replace' && present)) {
+    state.set(id, operation.value as unknown as Document);
+  } else throw new PatchError(`"${operation.op}" does not fit the document "${id}".`, index, operation.path);
+}

@@ -1,0 +1,290 @@
+import { AdjustError, applyAdjustments, type Adjustments } from './adjust.js';
+import {
+  DEFAULT_DOCUMENT_LIMITS,
+  exceedsSize,
+  findDataFault,
+  isReservedId,
+  formatTime,
+  sizeFault,
+  type DataFault,
+  type Document,
+  type DocumentLimits,
+} from '../document/document.js';
+import type { JsonObject, JsonValue } from '../json/json.js';
+import {
+  applyPatch,
+  PatchError,
+  PatchWork,
+  PatchWorkError,
+  PATCH_WORK_LIMIT,
+  type JsonPatch,
+} from '../json/json-patch.js';
+import { mergePatch } from '../json/merge-patch.js';
+import type { Rights, RuleName } from '../policy/policy.js';
+
+/** What must hold of a document before a write to it; everything stated must hold. */
+export interface Condition {
+  /** True: the document must exist. False: it must not. */
+  exists?: boolean;
+  /** Its version must be one of these. */
+  versionIn?: readonly number[];
+  /** Its version must be none of these. */
+  versionNotIn?: readonly number[];
+}
+
+/** One write of a commit, with its id fixed beforehand, so that applying it depends on the store alone. */
+export type Write = {
+  collection: string;
+  id: string;
+  condition?: Condition;
+  /** The hash of the content that goes with it, where it is the description of a file. */
+  content?: string;
+} & (
+  | { kind: 'put' | 'merge'; data: JsonObject }
+  /** `keepExisting`: where the document exists it stays as it is, and the commit goes on. */
+  | { kind: 'create'; data: JsonObject; keepExisting?: boolean }
+  | { kind: 'patch'; ops: JsonPatch }
+  | { kind: 'adjust'; by: Adjustments }
+  | { kind: 'delete' }
+);
+
+/** A document that whoever made the commit had read, and the version it had then; 0 where it did not exist. */
+export interface Read {
+  collection: string;
+  id: string;
+  version: number;
+}
+
+/** Who makes a commit, as the journal keeps it. */
+export interface Author {
+  /** The kind of credential. `open` and `anonymous` are those who sent none. */
+  kind: 'key' | 'token' | 'account' | 'anonymous' | 'open';
+  /** The name of the key, the `sub` of the token, the id of the account. */
+  name: string;
+}
+
+/** An atomic group of writes, with everything fixed that must not depend on where it is applied. */
+export interface Commit {
+  /** Chosen by who sent it. Another commit of the same author with this id is not applied again. */
+  id?: string;
+  /** Within what its id is one of its kind; left out, the author. */
+  idSpace?: string;
+  /** Tells one content from another; goes with `id`. */
+  digest?: string;
+  /** Milliseconds since 1970. */
+  timeMs: number;
+  author: Author;
+  /** By what right it is made; left out, everything is allowed. */
+  rights?: Rights;
+  writes: Write[];
+  /** What must still be as it was read. */
+  reads?: Read[];
+}
+
+/** A document before and after a commit, or a row of commits; undefined where it does not exist. */
+export interface DocumentChange {
+  collection: string;
+  id: string;
+  before: Document | undefined;
+  after: Document | undefined;
+}
+
+/** Why a commit cannot be applied. Nothing of it is then. */
+export interface Refusal {
+  kind:
+    | 'no-such-document'
+    | 'document-exists'
+    | 'version-mismatch'
+    | 'test-failed'
+    | 'patch-failed'
+    | 'adjust-failed'
+    | 'bad-document'
+    | 'bad-id'
+    | 'too-large'
+    | 'commit-too-costly'
+    | 'schema-violation'
+    | 'not-allowed';
+  collection: string;
+  id: string;
+  /** The version in the store now; 0 where there is no document. */
+  currentVersion: number;
+  /** The version that was expected, where it was one. */
+  expectedVersion?: number;
+  /** The place within the document's data, a JSON Pointer (RFC 6901), where one place is at fault. */
+  pointer?: string;
+  /** All that does not fit a schema. */
+  violations?: { pointer: string; detail: string; rule: string }[];
+  /** The rule of the policy that refused, where one did. */
+  rule?: RuleName;
+  detail: string;
+}
+
+/** Writes the address of a document: `balloons/bl-17`. */
+export function formatAddress(collection: string, id: string): string {
+  return `${collection}/${id}`;
+}
+
+/** Splits a document's address, which must be a sound one, into collection and id. */
+export function splitAddress(address: string): { collection: string; id: string } {
+  const slash = address.indexOf('/');
+  return { collection: address.slice(0, slash), id: address.slice(slash + 1) };
+}
+
+/** What one write does to its document. `kept`: nothing; the document stays as it is, in its version too. */
+export type WriteOutcome = { after: Document | undefined; kept?: boolean } | { refusal: Refusal };
+
+/**
+ * Applies one write to the document it is about. The outcome depends on nothing but the arguments.
+ *
+ * @param current the document now; undefined where there is none
+ * @param stamp the seq and the time of the commit
+ * @param work counts the steps of all patches of the commit
+ * @returns the document afterwards (undefined when deleted), or the reason why nothing may be written. The size of
+ * what put, create and merge leave is not judged here, but by who writes it out.
+ */
+export function applyWrite(
+  current: Document | undefined,
+  write: Write,
+  stamp: { seq: number; timeMs: number },
+  limits: DocumentLimits = DEFAULT_DOCUMENT_LIMITS,
+  work = new PatchWork(PATCH_WORK_LIMIT),
+): WriteOutcome {
+  const refuse = (kind: Refusal['kind'], detail: string, extra?: Partial<Refusal>): WriteOutcome => ({
+    refusal: {
+      kind,
+      collection: write.collection,
+      id: write.id,
+      currentVersion: current?.version ?? 0,
+      detail,
+      ...extra,
+    },
+  });
+  const address = formatAddress(write.collection, write.id);
+  const unmet = write.condition && describeUnmet(write.condition, current);
+  if (unmet) {
+    const [expectedVersion] = write.condition?.versionIn?.length === 1 ? write.condition.versionIn : [];
+    const extra = expectedVersion === undefined ? {} : { expectedVersion };
+    return refuse('version-mismatch', `${address} ${unmet}. Read it again and decide anew.`, extra);
+  }
+  if (write.kind === 'create' && current) {
+    if (write.keepExisting) return { after: current, kept: true };
+    return refuse('document-exists', `${address} exists already. Use put to replace it, or another id.`);
+  }
+  if (write.kind !== 'create' && write.kind !== 'put' && !current) {
+    return refuse('no-such-document', `There is no document ${address}. Check the id, or use put to create it.`);
+  }
+  if (!current && isReservedId(write.id)) {
+    return refuse('bad-id', `A document cannot have the id "${write.id}", which packages for JSON Patch refuse.`);
+  }
+  if (write.kind === 'delete') return { after: undefined };
+  try {
+    const data = nextData(current?.data, write, stamp.timeMs, limits, work);
+    // Of a patch without operations, or with tests alone, nothing comes.
+    if (write.kind === 'patch' && data === current!.data) return { after: current, kept: true };
+    const updated = formatTime(stamp.timeMs);
+    return { after: { id: write.id, version: stamp.seq, created: current?.created ?? updated, updated, data } };
+  } catch (error) {
+    if (error instanceof PatchError) {
+      const which = `operation ${error.index} of the patch`;
+      return error.testFailed
+        ? refuse('test-failed', `In ${address}, ${which}: ${error.message} Read it again and decide anew.`, {
+            pointer: error.path,
+          })
+        : refuse('patch-failed', `${address} does not take ${which}: ${error.message}`, { pointer: error.path });
+    }
+    if (error instanceof PatchWorkError) {
+      return refuse('commit-too-costly', `The patch of ${address} ${error.message}`);
+    }
+    if (error instanceof AdjustError) {
+      return refuse('adjust-failed', `In ${address}, ${error.message}`, { pointer: error.pointer });
+    }
+    if (error instanceof UnfitData) {
+      const { kind, detail, pointer } = error.fault;
+      return refuse(kind === 'too-large' ? 'too-large' : 'bad-document', detail, { pointer });
+    }
+    throw error;
+  }
+}
+
+/** Raised when an operation leaves data that no document may have. */
+class UnfitData extends Error {
+  constructor(readonly fault: DataFault) {
+    super(fault.detail);
+  }
+}
+
+function nextData(
+  data: JsonObject | undefined,
+  write: Exclude<Write, { kind: 'delete' }>,
+  timeMs: number,
+  limits: DocumentLimits,
+  work: PatchWork,
+): JsonObject {
+  switch (write.kind) {
+    case 'create':
+    case 'put':
+      return write.data;
+    case 'merge':
+      return mergePatch(data, write.data) as JsonObject;
+    case 'patch':
+      return checkData(applyPatch(data!, write.ops, work), limits);
+    case 'adjust':
+      return checkData(applyAdjustments(data!, write.by, timeMs), limits);
+  }
+}
+
+/** A patch can copy a value into itself again and again, so the size is judged before anything walks the whole of it. */
+function checkData(data: JsonValue, limits: DocumentLimits): JsonObject {
+  if (exceedsSize(data, limits.sizeBytes)) throw new UnfitData(sizeFault(undefined, limits.sizeBytes)!);
+  const fault = findDataFault(data, limits.depth);
+  if (fault) throw new UnfitData(fault);
+  return data as JsonObject;
+}
+
+/** The first of the documents that were read which is not as it was; `current` gives each as it is now. */
+export function findStaleRead(
+  reads: readonly Read[],
+  current: (collection: string, id: string) => Document | undefined,
+): { refusal: Refusal; read: number } | undefined {
+  for (const [index, { collection, id, version }] of reads.entries()) {
+    const currentVersion = current(collection, id)?.version ?? 0;
+    if (currentVersion === version) continue;
+    const was = version === 0 ? 'did not exist' : `had version ${version}`;
+    const is = currentVersion === 0 ? 'does not exist' : `has version ${currentVersion}`;
+    const detail = `${formatAddress(collection, id)} ${was} when it was read, and now ${is}. Read again and decide anew.`;
+    return {
+      read: index,
+      refusal: { kind: 'version-mismatch', collection, id, currentVersion, expectedVersion: version, detail },
+    };
+  }
+  return undefined;
+}
+
+/** What of a condition does not hold, in words that follow a document's address; undefined where all of it holds. */
+export function describeUnmet(condition: Condition, current: Document | undefined): string | undefined {
+  const version = current?.version ?? 0;
+  const state = current ? `has version ${version}` : 'does not exist';
+  if (condition.exists === true && !current) return 'was expected to exist, but does not';
+  if (condition.exists === false && current) return `was expected not to exist, but has version ${version}`;
+  if (condition.versionIn && !condition.versionIn.includes(version)) {
+    return `was expected to have version ${condition.versionIn.join(' or ') || '(none that can be)'}, but ${state}`;
+  }
+  if (condition.versionNotIn && current && condition.versionNotIn.includes(version)) {
+    return `was expected not to have version ${version}, but has`;
+  }
+  return undefined;
+}
+
+/**
+ * Folds the changes of several commits, oldest first, into one change a document: how it was before the first
+ * and how it is after the last. Documents that were created and deleted on the way drop out.
+ */
+export function netChanges(changes: Iterable<DocumentChange>): DocumentChange[] {
+  const net = new Map<string, DocumentChange>();
+  for (const change of changes) {
+    const address = formatAddress(change.collection, change.id);
+    const earlier = net.get(address);
+    net.set(address, earlier ? { ...change, before: earlier.before } : change);
+  }
+  return [...net.values()].filter((change) => change.before || change.after);
+}

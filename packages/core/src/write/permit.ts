@@ -1,0 +1,83 @@
+import type { PatchWork } from '../json/json-patch.js';
+import { applyWrite, formatAddress, type Refusal, type Write, type WriteOutcome } from './commit.js';
+import type { Document, DocumentLimits } from '../document/document.js';
+import { formatPointer } from '../json/pointer.js';
+import { joinName } from '../query/names.js';
+import { coversConcealed, restoreFields } from '../policy/conceal.js';
+import { withoutFields, type Paths } from '../document/field-paths.js';
+import { sees, type Access, type RuleName } from '../policy/policy.js';
+
+/**
+ * Applies one write in the name of somebody. What they do not see is to them as if it were not there: documents do not
+ * exist, and concealed fields stay as they are unless they set them anew.
+ *
+ * @param work counts the steps of all patches of the commit
+ * @returns as {@link applyWrite}; a refusal tells nothing of what they do not see
+ */
+export function applyPermitted(
+  current: Document | undefined,
+  write: Write,
+  stamp: { seq: number; timeMs: number },
+  limits: DocumentLimits,
+  access: Access,
+  work?: PatchWork,
+): WriteOutcome {
+  const { conceal } = access;
+  const seen = current && sees(access, current) ? withoutFields(current, conceal) : undefined;
+  const adjusted = write.kind === 'adjust' && conceal.length > 0 ? concealedAmong(write.by, conceal) : undefined;
+  if (adjusted !== undefined) {
+    return refuse(write, seen, 'update', `The field ${adjusted} is concealed from you: it can be set, not adjusted.`);
+  }
+  const outcome = applyWrite(seen, write, stamp, limits, work);
+  if ('refusal' in outcome) return outcome;
+  if (outcome.kept) {
+    // What alters nothing still takes the right to do it.
+    const rule = write.kind === 'create' ? 'create' : 'update';
+    const document = write.kind === 'create' ? { ...current!, data: write.data } : current!;
+    const scope = rule === 'create' ? { document } : { document, before: current };
+    return access.allows(rule, scope) ? { after: current, kept: true } : refuse(write, seen, rule);
+  }
+  if (current && !seen) return refuse(write, undefined, 'create');
+  if (seen && outcome.after && coversConcealed(outcome.after.data, seen.data, conceal)) {
+    return refuse(write, seen, 'update', OVER_CONCEALED);
+  }
+  const after = current && outcome.after && restore(outcome.after, current, conceal);
+  if (after === null) {
+    return refuse(write, seen, 'update', OVER_CONCEALED);
+  }
+  const result = after ?? outcome.after;
+  const rule = !current ? 'create' : result ? 'update' : 'delete';
+  if (!access.allows(rule, { document: (result ?? current)!, before: current })) return refuse(write, seen, rule);
+  return { after: result };
+}
+
+const OVER_CONCEALED = 'It would put something else over a place where a field is concealed from you.';
+
+/** The document with what is concealed put back; null where there is no place for it. */
+function restore(after: Document, current: Document, conceal: Paths): Document | null {
+  if (conceal.length === 0) return after;
+  const data = restoreFields(after.data, current.data, conceal);
+  return data ? { ...after, data } : null;
+}
+
+function concealedAmong(by: object, conceal: Paths): string | undefined {
+  const pointers = Object.keys(by);
+  const path = conceal.find((fields) => {
+    const beginning = formatPointer(fields);
+    return pointers.some(
+      (pointer) => pointer === beginning || pointer.startsWith(`${beginning}/`) || beginning.startsWith(`${pointer}/`),
+    );
+  });
+  return path && joinName(path);
+}
+
+function refuse(
+  { collection, id }: Write,
+  seen: Document | undefined,
+  rule: RuleName,
+  reason = `The policy does not allow you to ${rule} ${formatAddress(collection, id)}: its rule "${rule}" for ${collection} refuses.`,
+): { refusal: Refusal } {
+  return {
+    refusal: { kind: 'not-allowed', collection, id, currentVersion: seen?.version ?? 0, rule, detail: reason },
+  };
+}

@@ -1,0 +1,170 @@
+import type { ServerResponse } from 'node:http';
+import { createProblem, ProblemError, type ConnectionWatch, type Problem, type WatchTarget } from '@uproar/protocol';
+import type { Identity } from '../identity/identity.js';
+import type { FastifyReply, FastifyRequest } from 'fastify';
+import type { LiveEvent } from '../live/live-event.js';
+import type { Sink, Subscription } from '../live/live-view.js';
+import { describeWatch } from '../live/describe-watch.js';
+import { readScopeOf } from '../requests/identity-scope.js';
+import type { Context } from '../requests/context.js';
+import { asProblem } from '../requests/problems.js';
+
+/** How long a browser waits before it connects again, in milliseconds. */
+const RETRY_MS = 2000;
+
+/** Answers a request with a watch as an event stream (HTML Standard, section 9.2). */
+export function answerWithWatch(
+  context: Context,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  target: WatchTarget,
+): void {
+  const resume = request.headers['last-event-id'];
+  const response = reply.raw;
+  const sink = new StreamSink(response, context.maxUnreadBytes);
+  const begin = (first: LiveEvent) => {
+    response.writeHead(200, { ...headersOf(reply), ...EVENT_STREAM_HEADERS });
+    response.write(`retry: ${RETRY_MS}\n\n`);
+    sink.send(first);
+  };
+  let subscription: Subscription | undefined;
+  const stay = registerStream(context, request, response, {
+    watches: () => (subscription ? [describeWatch(target, subscription)] : []),
+    suspend: () => subscription?.suspend(),
+    goOn: (identity) => {
+      if (!subscription) return;
+      const send = subscription.begun ? (first: LiveEvent) => sink.send(first) : begin;
+      subscription = context.views.review(
+        subscription,
+        target,
+        readScopeOf(context, identity, request.holder),
+        send,
+        stay.fail,
+      );
+    },
+  });
+  try {
+    subscription = context.views.watch(
+      target,
+      readScopeOf(context, request.identity, request.holder),
+      sink,
+      typeof resume === 'string' && resume !== '' ? resume : undefined,
+      begin,
+      stay.fail,
+    );
+  } catch (error) {
+    stay.leave();
+    throw error;
+  }
+  reply.hijack();
+
+  // An id without data moves the resume point of the reader on, and no event is raised.
+  const heartbeat = setInterval(() => {
+    if (!subscription || subscription.behind || subscription.view.settled || sink.full) return;
+    response.write(`: still here\nid: ${subscription.view.resumePoint(context.store.log.seq)}\n\n`);
+  }, context.heartbeatMs);
+  response.on('drain', () => void subscription?.catchUp());
+  response.on('error', () => response.destroy());
+  response.on('close', () => {
+    clearInterval(heartbeat);
+    stay.leave();
+    subscription?.stop();
+  });
+}
+
+/**
+ * Notes a response as a connection that stays open: it is ended when the service stops or its identity is nobody any more, and
+ * told when what it may see has altered.
+ *
+ * @throws {ProblemError} `too-many` connections
+ */
+export function registerStream(
+  context: Context,
+  request: FastifyRequest,
+  response: ServerResponse,
+  watcher: { watches: () => ConnectionWatch[]; suspend: () => void; goOn: (identity: Identity) => void },
+): { leave: () => void; fail: (error: unknown) => void } {
+  const endWith = (problem: Problem) => {
+    if (response.writableEnded) return;
+    if (!response.headersSent) {
+      response.writeHead(problem.status, { 'content-type': 'application/problem+json' });
+      response.end(JSON.stringify(problem));
+    } else response.end(`event: end\ndata: ${JSON.stringify(problem)}\n\n`);
+  };
+  const fail = (error: unknown) =>
+    endWith(
+      error instanceof ProblemError
+        ? error.problem
+        : (asProblem(error) ?? createProblem('internal', 'The service failed to go on with this.')),
+    );
+  const { socket } = request.raw;
+  const sentBefore = socket.bytesWritten;
+  const presence = {
+    identity: request.identity,
+    address: request.ip,
+    transport: 'stream' as const,
+    end: endWith,
+    describe: () => ({
+      agent: request.headers['user-agent']?.slice(0, 300),
+      sentBytes: socket.bytesWritten - sentBefore,
+      receivedBytes: socket.bytesRead,
+      unreadBytes: response.writableLength,
+      watches: watcher.watches(),
+    }),
+    breakOff: () => response.destroy(),
+    suspend: watcher.suspend,
+    review: (present: Identity | Problem) => {
+      if ('status' in present) return endWith(present);
+      presence.identity = present;
+      try {
+        watcher.goOn(present);
+      } catch (error) {
+        fail(error);
+      }
+    },
+  };
+  const leave = context.connections.enter(presence);
+  const end = () => endWith(createProblem('stopping', 'The service is stopping. Connect again in a moment.'));
+  context.closing.add(end);
+  return {
+    fail,
+    leave: () => {
+      leave();
+      context.closing.delete(end);
+    },
+  };
+}
+
+/** The headers that were set on an answer before it was taken over. */
+export function headersOf(reply: FastifyReply): Record<string, string> {
+  return Object.fromEntries(Object.entries(reply.getHeaders()).map(([name, value]) => [name, String(value)]));
+}
+
+/** The headers of an event stream. */
+export const EVENT_STREAM_HEADERS = {
+  'content-type': 'text/event-stream; charset=utf-8',
+  'cache-control': 'no-store',
+  'x-accel-buffering': 'no',
+  'x-content-type-options': 'nosniff',
+} as const;
+
+/** Writes events to a response, and says when its reader is too slow. */
+class StreamSink implements Sink {
+  constructor(
+    readonly response: ServerResponse,
+    readonly maxUnreadBytes: number,
+  ) {}
+
+  get full(): boolean {
+    return this.response.writableLength > this.maxUnreadBytes;
+  }
+
+  send(event: LiveEvent): void {
+    this.response.write(event.encodedBy(encodeEvent));
+  }
+}
+
+/** An event as a block of an event stream (HTML Standard, section 9.2). */
+function encodeEvent({ name, resume, members }: LiveEvent): Buffer {
+  return Buffer.from(`event: ${name}\nid: ${resume}\ndata: {${members}}\n\n`);
+}

@@ -1,0 +1,105 @@
+import { KeyForm, KeyInfo, NewKey, Problem, problemError } from '@uproar/protocol';
+import type { FastifyInstance, FastifyReply } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import { auditAdministration } from './audit.js';
+import type { Context } from '../../requests/context.js';
+
+const Params = z.object({ key: z.string().max(100).describe('The id or the name of a key.') });
+
+/** The keys of a store. */
+export function serveKeys(app: FastifyInstance, context: Context): void {
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  const { identities } = context;
+  const { keys } = identities;
+  const tags = ['access'];
+  const config = { admin: true };
+  const missing = (key: string) => problemError('no-such-key', `There is no key "${key}". GET /v1/keys lists them.`);
+
+  routes.get(
+    '/v1/keys',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'List the keys',
+        description: 'The key from `UPROAR_ADMIN_KEY` is not among them.',
+        response: { 200: z.object({ keys: z.array(KeyInfo) }), default: Problem },
+      },
+    },
+    () => ({ keys: keys.list() as KeyInfo[] }),
+  );
+  routes.post(
+    '/v1/keys',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Make a key',
+        description: 'The answer is the only place where the key itself is to be seen.',
+        body: KeyForm,
+        response: { 201: NewKey, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { expires, ...form } = request.body;
+      const { key, info } = keys.create({
+        ...form,
+        expiresMs: expires === undefined ? undefined : Date.parse(expires),
+      });
+      auditAdministration(context, request, 'key-created', { key: info.name, scope: info.scope });
+      return reply
+        .code(201)
+        .header('cache-control', 'no-store')
+        .send({ ...(info as KeyInfo), key });
+    },
+  );
+  routes.post(
+    '/v1/keys/:key/rotate',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Give a key another secret',
+        params: Params,
+        body: z.strictObject({
+          keepOldSeconds: z
+            .int()
+            .nonnegative()
+            .max(30 * 86_400)
+            .default(0)
+            .describe('How long the old one is good, too.'),
+        }),
+        response: { 200: NewKey, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const rotated = keys.rotate(request.params.key, request.body.keepOldSeconds * 1000);
+      if (!rotated) throw missing(request.params.key);
+      auditAdministration(context, request, 'key-rotated', { key: rotated.info.name });
+      identities.keysChanged();
+      return reply.header('cache-control', 'no-store').send({ ...(rotated.info as KeyInfo), key: rotated.key });
+    },
+  );
+  routes.delete(
+    '/v1/keys/:key',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Revoke a key',
+        description: 'Ends the connections that were made with it, too.',
+        params: Params,
+        response: { 204: z.null().describe('It is revoked.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { key } = request.params;
+      const name = keys.get(key)?.name ?? key;
+      if (!keys.revoke(key)) throw missing(key);
+      auditAdministration(context, request, 'key-revoked', { key: name });
+      identities.keysChanged();
+      return (reply as FastifyReply).code(204).send();
+    },
+  );
+}

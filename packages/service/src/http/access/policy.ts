@@ -1,0 +1,215 @@
+import {
+  accessFor,
+  mergePatch,
+  tryPolicy,
+  type Claims,
+  type Document,
+  type JsonObject,
+  type Policy,
+} from '@uproar/core';
+import {
+  Listing,
+  PolicyAnswer,
+  PolicyAttempt,
+  PolicyDecision,
+  PolicyForm,
+  PolicyPreview,
+  PolicyVersion,
+  Problem,
+  problemError,
+} from '@uproar/protocol';
+import type { FastifyInstance, FastifyReply } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import { findPolicyWarnings } from '../../requests/check-policy.js';
+import { parsePolicy } from '../../identity/policies.js';
+import { readStored } from '../../store/index.js';
+import { auditAdministration } from './audit.js';
+import type { Context } from '../../requests/context.js';
+import { prepareWireQuery } from '../../reading/prepare-query.js';
+import { writeListing } from '../../requests/read-listing.js';
+
+/** The policy: who may read, create, update and delete what. */
+export function servePolicy(app: FastifyInstance, context: Context): void {
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  const { identities, store } = context;
+  const { policies } = identities;
+  const tags = ['access'];
+  const config = { admin: true };
+
+  const find = (version?: number) => {
+    const found = policies.get(version);
+    if (found) return found;
+    throw problemError(
+      'no-such-version',
+      `There is no version ${version} of the policy; the newest is ${policies.version}.`,
+    );
+  };
+
+  routes.get(
+    '/v1/policy',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Read the policy',
+        querystring: z.strictObject({ version: z.coerce.number().int().positive().optional() }),
+        response: { 200: PolicyVersion, default: Problem },
+      },
+    },
+    (request) => find(request.query.version),
+  );
+  routes.get(
+    '/v1/policy/versions',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'List the versions of the policy, newest first',
+        querystring: z.strictObject({ limit: z.coerce.number().int().min(1).max(1000).default(50) }),
+        response: { 200: z.object({ versions: z.array(PolicyVersion) }), default: Problem },
+      },
+    },
+    (request) => ({ versions: policies.list(request.query.limit) }),
+  );
+  routes.put(
+    '/v1/policy',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Put a policy in force, or check one',
+        description: 'Open watches follow at once. With `dryRun` it is only checked.',
+        body: PolicyForm,
+        response: { 200: PolicyAnswer, default: Problem },
+      },
+    },
+    async (request) => {
+      const { text, note, ifVersion, dryRun } = request.body;
+      const policy = parsePolicy(text);
+      const warnings = await findPolicyWarnings(policy, store);
+      if (dryRun) return { version: policies.version, text, warnings };
+      if (ifVersion !== undefined && ifVersion !== policies.version) {
+        throw problemError(
+          'version-mismatch',
+          `The policy is at version ${policies.version}, not ${ifVersion}. Look at what was altered, and decide anew.`,
+          { expectedVersion: ifVersion, currentVersion: policies.version },
+        );
+      }
+      const set = policies.set(text, request.identity.author, note);
+      auditAdministration(context, request, 'policy-changed', { version: set.version });
+      identities.changed();
+      return { ...set, warnings };
+    },
+  );
+  routes.post(
+    '/v1/policy/revert',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Put an earlier version of the policy in force again, as a new one',
+        body: z.strictObject({ version: z.int().positive() }),
+        response: { 200: PolicyAnswer, default: Problem },
+      },
+    },
+    async (request) => {
+      const { version } = request.body;
+      const { text } = find(version);
+      const warnings = await findPolicyWarnings(parsePolicy(text), store);
+      const set = policies.set(text, request.identity.author, `as version ${version}`);
+      auditAdministration(context, request, 'policy-changed', { version: set.version, as: version });
+      identities.changed();
+      return { ...set, warnings };
+    },
+  );
+  routes.post(
+    '/v1/policy/try',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Tell what the policy says to a request, and why, without doing it',
+        body: PolicyAttempt,
+        response: { 200: PolicyDecision, default: Problem },
+      },
+    },
+    (request) => decide(context, request.body),
+  );
+  routes.post(
+    '/v1/policy/preview',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Show a collection as somebody would see it',
+        body: PolicyPreview,
+        response: { 200: Listing, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { as, collection, where, limit, text } = request.body;
+      const policy = text === undefined ? identities.policy : parsePolicy(text);
+      const access = accessFor(policy, { claims: claimsOf(context, policy, as) }, collection);
+      const query = prepareWireQuery({ from: collection, where, limit }, false, () => access);
+      const reading = await store.reader.read(query, limit);
+      const listing = writeListing(query, reading);
+      return (reply as FastifyReply).type('application/json; charset=utf-8').send(listing);
+    },
+  );
+}
+
+function claimsOf({ identities }: Context, policy: Policy, as: PolicyAttempt['as']): Claims {
+  if (as === 'anonymous') {
+    if (policy.anonymous) return {};
+    throw problemError(
+      'key-missing',
+      'Under this policy nobody takes part without a key or a token; "anonymous: true" lets them.',
+    );
+  }
+  if ('claims' in as) return as.claims;
+  const account = identities.accounts.find(as.account) ?? identities.accounts.get(as.account);
+  const rights = account && identities.accounts.rightsOf(account.id);
+  if (rights) return rights.claims;
+  throw problemError(
+    'no-such-account',
+    account ? `The account ${as.account} is disabled.` : `There is no account "${as.account}".`,
+    { pointer: '/as/account' },
+  );
+}
+
+function decide(context: Context, attempt: PolicyAttempt): PolicyDecision {
+  const { as, do: rule, collection, id, data, merge, before: given, text } = attempt;
+  const { identities, committer } = context;
+  for (const [name, value] of Object.entries({ data, merge, before: given })) {
+    if (value !== undefined) committer.checkData(value, { pointer: `/${name}` });
+  }
+  const policy = text === undefined ? identities.policy : parsePolicy(text);
+  const claims = claimsOf(context, policy, as);
+  const before = rule === 'create' ? undefined : given ? invent(given, id) : findStored(context, collection, id);
+  if (rule !== 'create' && !before) {
+    const detail =
+      id === undefined
+        ? 'Name a document of the store by "id", or give one as "before".'
+        : `There is no document ${collection}/${id}; give one as "before".`;
+    throw problemError('no-such-document', detail, { pointer: '/id' });
+  }
+  const written = data ?? (merge && (mergePatch(before?.data ?? {}, merge) as JsonObject)) ?? before?.data;
+  if (rule === 'create' && !written) {
+    throw problemError('bad-request', 'To try to create, say what as "data".', { pointer: '/data' });
+  }
+  const after = rule === 'read' || rule === 'delete' ? undefined : { ...(before ?? invent({}, id)), data: written! };
+  return tryPolicy(policy, { collection, rule, claims, before, after }) as PolicyDecision;
+}
+
+function findStored({ store }: Context, collection: string, id: string | undefined): Document | undefined {
+  const info = store.collections.get(collection);
+  const found = info && id !== undefined ? store.documents.get(info.number, id) : undefined;
+  return found && readStored(found);
+}
+
+/** A document that is not in the store. */
+function invent(data: JsonObject, id = 'new'): Document {
+  const now = new Date().toISOString();
+  return { id, version: 0, created: now, updated: now, data };
+}

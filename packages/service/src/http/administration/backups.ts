@@ -1,0 +1,104 @@
+import { Problem, Seq, problemError } from '@uproar/protocol';
+import type { FastifyInstance } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import type { BackupInfo } from '../../store/index.js';
+import type { Context } from '../../requests/context.js';
+
+const Backup = z
+  .object({
+    id: z.string(),
+    state: z.enum(['copying', 'hashing', 'ready', 'failed']),
+    progress: z.number().min(0).max(1).describe('How much of it is copied.'),
+    seq: Seq.optional().describe('The state of the store that it holds, once it is ready.'),
+    sizeBytes: z.int().optional(),
+    sha256: z.string().optional().describe('In hexadecimal digits.'),
+    reason: z.string().optional().describe('Why it failed.'),
+  })
+  .meta({ id: 'Backup' });
+
+const Params = z.object({ id: z.string().max(64) });
+
+/** Backups: begun, looked after until they are ready, fetched, removed. */
+export function serveBackups(app: FastifyInstance, { store }: Context): void {
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  const tags = ['administration'];
+  const find = (id: string): BackupInfo => {
+    const info = store.backups.get(id);
+    if (!info)
+      throw problemError('no-such-backup', 'It was fetched, removed or never made. POST /v1/backups makes one.');
+    return info;
+  };
+
+  routes.post(
+    '/v1/backups',
+    {
+      config: { admin: true },
+      schema: {
+        tags,
+        summary: 'Begin a backup',
+        description:
+          'The store is copied while it goes on. Ask for the backup until it is `ready`, fetch its content, then delete it; ' +
+          'after an hour it is deleted anyway.',
+        response: { 202: Backup, default: Problem },
+      },
+    },
+    async (_request, reply) => {
+      const info = store.backups.start();
+      if (!info) throw problemError('overloaded', 'Two backups are there already; fetch or delete one of them first.');
+      return reply.code(202).header('location', `/v1/backups/${info.id}`).send(info);
+    },
+  );
+  routes.get(
+    '/v1/backups/:id',
+    {
+      config: { admin: true },
+      schema: {
+        tags,
+        summary: 'Tell how far a backup is',
+        params: Params,
+        response: { 200: Backup, default: Problem },
+      },
+    },
+    (request) => find(request.params.id),
+  );
+  routes.get(
+    '/v1/backups/:id/content',
+    {
+      config: { admin: true, described: { responseTypes: ['application/vnd.sqlite3'] } },
+      schema: {
+        tags,
+        summary: 'Fetch a backup that is ready',
+        description: 'One SQLite file, as `application/vnd.sqlite3`.',
+        params: Params,
+        response: { 200: z.unknown().describe('The file.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { id, state, sizeBytes, seq } = find(request.params.id);
+      if (state !== 'ready') throw problemError('backup-not-ready', `The backup is ${state}. Ask again in a moment.`);
+      return reply
+        .type('application/vnd.sqlite3')
+        .header('content-length', sizeBytes)
+        .header('content-disposition', `attachment; filename="uproar-${seq}.sqlite"`)
+        .send(store.backups.open(id)) as never;
+    },
+  );
+  routes.delete(
+    '/v1/backups/:id',
+    {
+      config: { admin: true },
+      schema: {
+        tags,
+        summary: 'Remove a backup, or break it off',
+        params: Params,
+        response: { 204: z.null().describe('It is gone.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      find(request.params.id);
+      store.backups.remove(request.params.id);
+      return reply.code(204).send(null);
+    },
+  );
+}

@@ -1,0 +1,89 @@
+import { formatTerm, parseOrder, QueryError } from '@uproar/core';
+import { CollectionName, Problem, problemError } from '@uproar/protocol';
+import type { FastifyInstance, FastifyReply } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import type { IndexInfo } from '../../store/index.js';
+import type { Context } from '../../requests/context.js';
+
+const Index = z
+  .object({
+    id: z.int().describe('Names the index; DELETE takes it.'),
+    collection: CollectionName,
+    fields: z.string().describe('What it is of: `status,-altitude`.'),
+    ready: z.boolean().describe('False while it is being filled.'),
+  })
+  .meta({ id: 'Index' });
+
+/** Secondary indexes on fields. */
+export function serveIndexes(app: FastifyInstance, { store }: Context): void {
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  const tags = ['administration'];
+  const describe = ({ number, collection, fields, ready }: IndexInfo) => ({
+    id: number,
+    collection: store.collections.nameOf(collection),
+    fields,
+    ready,
+  });
+
+  routes.get(
+    '/v1/indexes',
+    {
+      config: { admin: true },
+      schema: {
+        tags,
+        summary: 'List the indexes',
+        response: { 200: z.object({ indexes: z.array(Index) }), default: Problem },
+      },
+    },
+    () => ({ indexes: store.indexes.list().map(describe) }),
+  );
+  routes.post(
+    '/v1/indexes',
+    {
+      config: { admin: true },
+      schema: {
+        tags,
+        summary: 'Create an index',
+        description: 'Answers when it is filled. An index that is there already is answered as it is.',
+        body: z.strictObject({ collection: CollectionName, fields: z.string().min(1).max(1000) }),
+        response: { 201: Index, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { collection, fields } = request.body;
+      const index = await store.indexes.create(collection, readFields(fields), Date.now());
+      return reply.code(201).send(describe(index));
+    },
+  );
+  routes.delete(
+    '/v1/indexes/:id',
+    {
+      config: { admin: true },
+      schema: {
+        tags,
+        summary: 'Remove an index',
+        params: z.object({ id: z.coerce.number().int() }),
+        response: { 204: z.null().describe('It is removed.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      if (!store.indexes.remove(request.params.id)) {
+        throw problemError('no-such-index', `There is no index ${request.params.id}.`);
+      }
+      return (reply as FastifyReply).code(204).send();
+    },
+  );
+}
+
+function readFields(fields: string) {
+  try {
+    const terms = parseOrder(fields);
+    const names = terms.map((term) => formatTerm({ ...term, descending: false }));
+    if (new Set(names).size < names.length) throw new QueryError('An index names each field once.');
+    return terms;
+  } catch (error) {
+    if (!(error instanceof QueryError)) throw error;
+    throw problemError('bad-query', error.message, { position: error.position, pointer: '/fields' });
+  }
+}

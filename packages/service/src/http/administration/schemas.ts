@@ -1,0 +1,178 @@
+import { prepareQuery, proposeSchema, type JsonObject } from '@uproar/core';
+import {
+  CollectionName,
+  CollectionSchema,
+  NewSchema,
+  Problem,
+  problemError,
+  SchemaReport,
+  type SchemaReport as Report,
+} from '@uproar/protocol';
+import type { FastifyInstance, FastifyReply } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import { compileSchema, type Judge } from '../../schemas/compile-schema.js';
+import { changesAfter } from '../../live/earlier.js';
+import type { Store } from '../../store/index.js';
+import type { Context } from '../../requests/context.js';
+import { findShape } from './shapes.js';
+
+const SAMPLE = 50_000;
+const MAX_EXAMPLES = 100;
+
+/** The structure that documents of a collection are to have. */
+export function serveSchemas(app: FastifyInstance, context: Context): void {
+  const { store, schemas } = context;
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  const config = { admin: true };
+  const tags = ['administration'];
+  const params = z.strictObject({ collection: CollectionName });
+
+  routes.get(
+    '/v1/schemas',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'List the schemas',
+        response: { 200: z.object({ schemas: z.array(CollectionSchema) }), default: Problem },
+      },
+    },
+    () => ({ schemas: schemas.list() }),
+  );
+  routes.get(
+    '/v1/schemas/:collection',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Read the schema of a collection',
+        params,
+        querystring: z.strictObject({ version: z.coerce.number().int().min(1).optional() }),
+        response: { 200: CollectionSchema, default: Problem },
+      },
+    },
+    (request) => {
+      const { collection } = request.params;
+      const { version } = request.query;
+      const found = schemas.get(collection, version);
+      if (found) return found;
+      if (version !== undefined && schemas.get(collection)) {
+        throw problemError('no-such-version', `The schema of ${collection} has no version ${version}.`);
+      }
+      throw noSchema(collection);
+    },
+  );
+  routes.get(
+    '/v1/schemas/:collection/proposal',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Propose a schema that the documents of a collection meet',
+        params,
+        response: { 200: z.record(z.string(), z.unknown()), default: Problem },
+      },
+    },
+    async (request) => {
+      const query = prepareQuery({ from: request.params.collection, limit: 'none' });
+      return proposeSchema(await findShape(store, query, SAMPLE));
+    },
+  );
+  routes.post(
+    '/v1/schemas/:collection/check',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Check all documents of a collection against a schema',
+        description: 'Against the one in the body, or without one against the one there is. Nothing is altered.',
+        params,
+        body: z.strictObject({ schema: z.record(z.string(), z.unknown()).optional() }),
+        response: { 200: SchemaReport, default: Problem },
+      },
+    },
+    async (request) => {
+      const { collection } = request.params;
+      const schema = request.body.schema ?? schemas.get(collection)?.schema;
+      if (!schema) throw noSchema(collection);
+      return check(store, collection, compileSchema(schema as JsonObject));
+    },
+  );
+  routes.put(
+    '/v1/schemas/:collection',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Set the schema of a collection',
+        description:
+          'Before it is enforced all documents are checked; where some do not fit it is refused, unless `anyway` says otherwise.',
+        params,
+        body: NewSchema,
+        response: { 200: CollectionSchema, default: Problem },
+      },
+    },
+    async (request) => {
+      const { collection } = request.params;
+      const { mode, anyway, note } = request.body;
+      const schema = (request.body.schema ?? schemas.get(collection)?.schema) as JsonObject | undefined;
+      if (!schema) throw noSchema(collection);
+      const judge = compileSchema(schema);
+      if (mode === 'enforce' && !anyway) await refuseStoredViolations(store, collection, judge);
+      return schemas.set(collection, mode, schema, request.identity.author, note);
+    },
+  );
+  routes.delete(
+    '/v1/schemas/:collection',
+    {
+      config,
+      schema: {
+        tags,
+        summary: 'Remove the schema of a collection',
+        params,
+        response: { 204: z.null().describe('It is removed.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      if (!schemas.remove(request.params.collection)) throw noSchema(request.params.collection);
+      return (reply as FastifyReply).code(204).send();
+    },
+  );
+}
+
+function noSchema(collection: string): Error {
+  return problemError(
+    'no-such-schema',
+    `${collection} has no schema. See what one could be like: uproar schema propose ${collection}`,
+  );
+}
+
+async function check(store: Store, collection: string, judge: Judge): Promise<Report> {
+  const report: Report = { seq: 0, documents: 0, violations: 0, examples: [] };
+  const query = prepareQuery({ from: collection, limit: 'none' });
+  for await (const { document, stored } of store.reader.stream(query, {}, (seq) => (report.seq = seq))) {
+    report.documents++;
+    const violations = judge(document.data, stored.data.length);
+    if (violations.length === 0) continue;
+    report.violations++;
+    if (report.examples.length < MAX_EXAMPLES) report.examples.push({ id: document.id, violations });
+  }
+  return report;
+}
+
+/**
+ * Looks at all documents, and at last at those that were written meanwhile, so that none has slipped by when it returns.
+ *
+ * @throws {ProblemError} `stored-violations`
+ */
+async function refuseStoredViolations(store: Store, collection: string, judge: Judge): Promise<void> {
+  const { seq, violations, examples } = await check(store, collection, judge);
+  const since = changesAfter(store, collection, seq).filter(({ after }) => after && judge(after.data).length > 0);
+  const ids = [...new Set([...examples.map(({ id }) => id), ...since.map(({ id }) => id)])];
+  if (ids.length === 0) return;
+  throw problemError(
+    'stored-violations',
+    `${Math.max(violations, ids.length)} documents of ${collection} do not fit: ${ids.slice(0, 5).join(', ')}${ids.length > 5 ? ', …' : ''}. Mend them first (uproar schema check ${collection} lists them), or say "anyway".`,
+  );
+}

@@ -1,0 +1,80 @@
+import { ShapeFinder, type Query, type Shape } from '@uproar/core';
+import { CollectionName, Problem, ShapeReport } from '@uproar/protocol';
+import type { FastifyInstance } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import { costLimits, readableAccess } from '../../requests/identity-scope.js';
+import type { ReadLimits, Store } from '../../store/index.js';
+import type { Context } from '../../requests/context.js';
+import { prepareWireQuery } from '../../reading/prepare-query.js';
+
+/** What shapes the documents of a collection really have. */
+export function serveShapes(app: FastifyInstance, context: Context): void {
+  const { store } = context;
+  app.withTypeProvider<ZodTypeProvider>().get(
+    '/v1/shapes/:collection',
+    {
+      schema: {
+        tags: ['data'],
+        summary: 'Tell what shapes the documents of a collection have',
+        description:
+          'The fields that are found, how many documents have each, types, ranges and examples, and how recent documents differ from older ones. ' +
+          'What may not be read is not looked at.',
+        params: z.strictObject({ collection: CollectionName }),
+        querystring: z.strictObject({
+          where: z.string().optional().describe('Only documents that meet this.'),
+          sample: z.coerce
+            .number()
+            .int()
+            .min(1)
+            .max(1_000_000)
+            .default(50_000)
+            .describe('About how many documents to look at, spread over all of them.'),
+        }),
+        response: { 200: ShapeReport, default: Problem },
+      },
+    },
+    async (request) => {
+      const { collection } = request.params;
+      const { where, sample } = request.query;
+      const access = readableAccess(context, request.identity, collection);
+      const query = prepareWireQuery({ from: collection, where, limit: 'none' }, true, () => access);
+      let { seq } = store.log;
+      const shape = await findShape(
+        store,
+        query,
+        sample,
+        costLimits(context, request.identity, request.holder),
+        (at) => (seq = at),
+      );
+      return { ...shape, seq };
+    },
+  );
+}
+
+/** Looks at about so many documents of a query, spread over all of its collection, and tells what they are like. */
+export async function findShape(
+  store: Store,
+  query: Query,
+  sample: number,
+  limits: ReadLimits = {},
+  onSeq?: (seq: number) => void,
+): Promise<Shape> {
+  // The step must not tell how many documents there are that do not belong to the query.
+  const total = query.where
+    ? await countMatching(store, query, limits)
+    : (store.collections.get(query.from)?.documents ?? 0);
+  const step = Math.max(1, Math.floor(total / sample));
+  const finder = new ShapeFinder();
+  let met = 0;
+  for await (const { document } of store.reader.stream(query, limits, onSeq))
+    if (met++ % step === 0) finder.add(query.show(document));
+  return finder.find();
+}
+
+async function countMatching(store: Store, query: Query, limits: ReadLimits): Promise<number> {
+  let count = 0;
+  const documents = store.reader.stream(query, limits);
+  while (!(await documents.next()).done) count++;
+  return count;
+}

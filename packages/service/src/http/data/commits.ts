@@ -1,0 +1,55 @@
+import type { Readable } from 'node:stream';
+import { Problem, Receipt, WireCommit, problemError } from '@uproar/protocol';
+import type { FastifyInstance } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { ENVELOPE_BYTES } from '../../requests/parse-body.js';
+import type { Context } from '../../requests/context.js';
+import { idempotencyKey, senderOf } from './sender.js';
+
+/** Atomic groups of writes. */
+export function serveCommits(app: FastifyInstance, context: Context): void {
+  const { sizeBytes } = context.commitLimits;
+  app.withTypeProvider<ZodTypeProvider>().post(
+    '/v1/commits',
+    {
+      bodyLimit: sizeBytes + ENVELOPE_BYTES,
+      // What is too large is taken in and thrown away, up to twice the limit, so that the answer can be read.
+      preParsing: async (request, _reply, payload) => {
+        const length = Number(request.headers['content-length'] ?? 0);
+        if (length <= sizeBytes + ENVELOPE_BYTES) return payload;
+        if (length <= 2 * sizeBytes + ENVELOPE_BYTES) await drain(payload as Readable);
+        throw problemError('too-large', `A commit has at most ${sizeBytes} bytes here, not ${length}. Split it.`);
+      },
+      config: { described: { requestHeaders: ['Idempotency-Key'] } },
+      schema: {
+        tags: ['data'],
+        summary: 'Write several documents, all or none',
+        description:
+          'When a condition does not hold, nothing is written and the answer tells which. An `id` (or an `Idempotency-Key`) makes a retry harmless.',
+        body: WireCommit,
+        response: { 200: Receipt, default: Problem },
+      },
+    },
+    async (request) => {
+      const commit = request.body;
+      const key = idempotencyKey(request);
+      if (key !== undefined && commit.id !== undefined && key !== commit.id) {
+        throw problemError('bad-request', 'The id of the commit and Idempotency-Key differ; send one of them.', {
+          pointer: '/id',
+        });
+      }
+      return context.committer.commit(key === undefined ? commit : { ...commit, id: key }, senderOf(request));
+    },
+  );
+}
+
+/** Reads a stream to its end, and keeps nothing of it. */
+function drain(stream: Readable): Promise<void> {
+  return new Promise((resolve) => {
+    stream
+      .once('end', resolve)
+      .once('error', () => resolve())
+      .once('close', resolve);
+    stream.resume();
+  });
+}

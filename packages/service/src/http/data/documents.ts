@@ -1,0 +1,320 @@
+import { sees, withoutFields, type Document, type JsonValue, type Write } from '@uproar/core';
+import {
+  CollectionName,
+  Data,
+  DocumentId,
+  Listing,
+  PatchOperations,
+  Problem,
+  Seq,
+  WireAdjustments,
+  WireDocument,
+  problemError,
+} from '@uproar/protocol';
+import accepts from 'accepts';
+import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import type { Written } from '../../commit/committer.js';
+import { seenDocument } from '../../reading/visible-document.js';
+import { readableAccess } from '../../requests/identity-scope.js';
+import { queryFromParameters, QueryParameters } from '../../reading/prepare-query.js';
+import { QUERY_FORMATS, answerQuery, describeAbsent } from './send-query.js';
+import { PATCH_TYPES } from '../body-parser.js';
+import type { Context } from '../../requests/context.js';
+import { compileCheck } from '../errors.js';
+import { describeIssue } from '../../requests/problems.js';
+import { readDocumentAt } from '../../reading/read-document.js';
+import { idempotencyKey, senderOf } from './sender.js';
+import { answerWithWatch } from '../../event-stream/event-stream.js';
+import { conditionFrom, entityTag, evaluateReadConditions, refuseUnmet } from './preconditions.js';
+
+const CollectionParams = z.object({ collection: CollectionName });
+const DocumentParams = z.object({ collection: CollectionName, id: DocumentId });
+const DocumentQuery = z.strictObject(
+  {
+    at: z.coerce
+      .number({ error: '"at" is a seq.' })
+      .pipe(Seq)
+      .optional()
+      .describe('As it was when the store was at this seq.'),
+  },
+  {
+    error: (issue) =>
+      issue.code === 'unrecognized_keys' ? `There is no parameter ${String(issue.keys)}; there is: at.` : undefined,
+  },
+);
+const STREAM_NOTE =
+  'With `Accept: text/event-stream` the answer is a watch: `result` first, then `change`, now and then `reset`, and `end`.';
+
+/** What is answered to those who may write what they may not read. */
+const UNSEEN = z.null().describe('It is done, and what came of it is not yours to read.');
+
+/** The documents of a collection. */
+export function serveDocuments(app: FastifyInstance, context: Context): void {
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  const { store, committer } = context;
+  const tags = ['data'];
+
+  routes.get(
+    '/v1/data/:collection',
+    {
+      config: { described: { requestHeaders: ['Last-Event-ID'], responseTypes: QUERY_FORMATS } },
+      schema: {
+        tags,
+        summary: 'Query or watch a collection',
+        description: `Also as NDJSON (\`application/x-ndjson\`) and CSV (\`text/csv\`). ${STREAM_NOTE}`,
+        params: CollectionParams,
+        querystring: QueryParameters,
+        response: { 200: Listing, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const form = queryFromParameters(request.params.collection, request.query);
+      return answerQuery(context, request, reply as FastifyReply, form);
+    },
+  );
+
+  routes.post(
+    '/v1/data/:collection',
+    {
+      bodyLimit: store.limits.sizeBytes * 2,
+      config: { described: { requestHeaders: ['Idempotency-Key'], responseHeaders: ['ETag', 'Location'] } },
+      schema: {
+        tags,
+        summary: 'Create a document with a generated id',
+        params: CollectionParams,
+        body: Data,
+        response: { 201: WireDocument, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { collection } = request.params;
+      const data = committer.checkData(request.body);
+      const write: Write = { kind: 'create', collection, id: committer.newId(), data };
+      return sendWritten(context, request, reply, write, idempotencyKey(request));
+    },
+  );
+
+  routes.get(
+    '/v1/data/:collection/:id',
+    {
+      config: {
+        described: {
+          requestHeaders: ['If-Match', 'If-None-Match', 'Last-Event-ID'],
+          responseHeaders: ['ETag'],
+          responseTypes: ['application/json', 'text/event-stream'],
+        },
+      },
+      schema: {
+        tags,
+        summary: 'Read or watch one document',
+        description: `A watch may begin before the document exists. ${STREAM_NOTE}`,
+        params: DocumentParams,
+        querystring: DocumentQuery,
+        response: { 200: WireDocument, 304: z.null().describe('The version is the one named.'), default: Problem },
+      },
+    },
+    (request, reply) => {
+      const { collection, id } = request.params;
+      const { at } = request.query;
+      const access = readableAccess(context, request.identity, collection);
+      if (at !== undefined) sendDocumentAt(request, reply, readDocumentAt(store, access, collection, id, at));
+      else if (wantsStream(request)) answerWithWatch(context, request, reply, { doc: `${collection}/${id}` });
+      else sendDocument(context, request, reply, collection, id);
+    },
+  );
+
+  routes.put(
+    '/v1/data/:collection/:id',
+    {
+      bodyLimit: store.limits.sizeBytes * 2,
+      config: { described: { requestHeaders: ['If-Match', 'If-None-Match'], responseHeaders: ['ETag', 'Location'] } },
+      schema: {
+        tags,
+        summary: 'Create or replace a document',
+        params: DocumentParams,
+        body: Data,
+        response: { 200: WireDocument, 201: WireDocument, 204: UNSEEN, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const data = committer.checkData(request.body);
+      return sendWritten(context, request, reply, { kind: 'put', ...request.params, data });
+    },
+  );
+
+  routes.patch(
+    '/v1/data/:collection/:id',
+    {
+      bodyLimit: store.limits.sizeBytes * 2,
+      config: {
+        described: {
+          requestHeaders: ['If-Match', 'If-None-Match', 'Idempotency-Key'],
+          responseHeaders: ['ETag'],
+          requestTypes: {
+            'application/merge-patch+json': 0,
+            'application/json-patch+json': 1,
+            'application/vnd.uproar.adjust+json': 2,
+          },
+        },
+      },
+      schema: {
+        tags,
+        summary: 'Change fields of a document',
+        description:
+          'By media type: a JSON Merge Patch (RFC 7396), a JSON Patch (RFC 6902), or `application/vnd.uproar.adjust+json`, ' +
+          'operations on fields by their pointers.',
+        consumes: Object.keys(PATCH_TYPES),
+        params: DocumentParams,
+        body: z.union([Data, PatchOperations, WireAdjustments]),
+        response: { 200: WireDocument, 204: UNSEEN, default: Problem },
+      },
+      // Which form the body must have depends on its media type, so the handler checks it.
+      validatorCompiler: (part) =>
+        part.httpPart === 'body' ? (value: unknown) => ({ value }) : compileCheck(part as never),
+    },
+    async (request, reply) => {
+      const type = request.headers['content-type']?.split(';')[0]?.trim().toLowerCase();
+      const types = Object.keys(PATCH_TYPES).join(', ');
+      reply.header('accept-patch', types);
+      if (type === undefined || !Object.hasOwn(PATCH_TYPES, type)) {
+        throw problemError('unsupported-type', `${type} is no patch; send one of ${types}.`);
+      }
+      const write = patchFrom(type as keyof typeof PATCH_TYPES, request.params, request.body, context);
+      return sendWritten(context, request, reply, write, idempotencyKey(request));
+    },
+  );
+
+  routes.delete(
+    '/v1/data/:collection/:id',
+    {
+      config: { described: { requestHeaders: ['If-Match', 'If-None-Match'] } },
+      schema: {
+        tags,
+        summary: 'Delete a document',
+        params: DocumentParams,
+        response: { 204: z.null().describe('It is deleted.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      await append(context, request, { kind: 'delete', ...request.params }, undefined);
+      return sendNothing(reply);
+    },
+  );
+}
+
+function wantsStream(request: FastifyRequest): boolean {
+  const type = accepts(request.raw).type(['application/json', 'text/event-stream']);
+  if (type === false) {
+    throw problemError(
+      'not-acceptable',
+      `Nothing here comes as "${request.headers.accept}". Accept application/json, or text/event-stream for a watch.`,
+      { parameter: 'Accept' },
+    );
+  }
+  return type === 'text/event-stream';
+}
+
+function sendDocument(
+  context: Context,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  collection: string,
+  id: string,
+): void {
+  const { store, identities } = context;
+  const info = store.collections.get(collection);
+  const found = info && store.documents.get(info.number, id);
+  const text = found && seenDocument(found, identities.accessOf(request.identity, collection));
+  const stored = text === undefined ? undefined : found;
+  const version = stored?.version ?? 0;
+  const verdict = evaluateReadConditions(request.headers, stored?.version);
+  if (verdict === 'failed') {
+    const detail = `${collection}/${id} ${version === 0 ? 'does not exist' : `has version ${version}`}.`;
+    throw problemError('precondition-failed', detail, { currentVersion: version });
+  }
+  if (!stored) {
+    const detail = describeAbsent(context, request.identity, collection, id);
+    throw problemError('no-such-document', detail);
+  }
+  reply.header('etag', entityTag(version));
+  if (verdict === 'unchanged') void reply.code(304).send();
+  else sendJson(reply, text!);
+}
+
+function sendNothing(reply: FastifyReply): FastifyReply {
+  return reply.code(204).send();
+}
+
+function sendJson(reply: FastifyReply, text: string): void {
+  void reply.type('application/json; charset=utf-8').send(text);
+}
+
+function sendDocumentAt(request: FastifyRequest, reply: FastifyReply, document: Document): void {
+  reply.header('etag', entityTag(document.version));
+  if (evaluateReadConditions(request.headers, document.version) === 'unchanged') void reply.code(304).send();
+  else sendJson(reply, JSON.stringify(document));
+}
+
+/** The write that the body of a PATCH asks for. */
+function patchFrom(
+  type: keyof typeof PATCH_TYPES,
+  address: { collection: string; id: string },
+  body: unknown,
+  { committer }: Context,
+): Write {
+  switch (PATCH_TYPES[type]) {
+    case 'merge':
+      return { kind: 'merge', ...address, data: committer.checkData(body) };
+    case 'patch':
+      return { kind: 'patch', ...address, ops: checkBody(PatchOperations, body) };
+    case 'adjust':
+      return { kind: 'adjust', ...address, by: checkBody(WireAdjustments, body) };
+  }
+}
+
+/** Checks a body against a declaration. Throws `bad-request` with the place at fault. */
+function checkBody<Schema extends z.ZodType>(schema: Schema, body: unknown): z.infer<Schema> {
+  const checked = schema.safeParse(body);
+  if (checked.success) return checked.data;
+  const { detail, pointer } = describeIssue(checked.error.issues);
+  throw problemError('bad-request', detail, { pointer });
+}
+
+/** Applies one write and answers with the document as it is then. */
+async function sendWritten(
+  context: Context,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  write: Write,
+  key?: string,
+): Promise<FastifyReply> {
+  const { change, warnings } = await append(context, request, write, key);
+  const { collection, id, before, after } = change;
+  tellWarnings(reply, warnings);
+  const access = context.identities.accessOf(request.identity, collection);
+  // Somebody may write what they may not read.
+  const visible = sees(access, after!);
+  reply.header('etag', entityTag(after!.version)).code(!before ? 201 : visible ? 200 : 204);
+  if (!before) reply.header('location', `/v1/data/${collection}/${id}`);
+  if (!visible) return reply.send();
+  const shown = withoutFields(after!, access.conceal);
+  return reply.type('application/json; charset=utf-8').send(JSON.stringify(shown));
+}
+
+/** What was done although it does not fit the schema is told in a header, since the body is the document. */
+function tellWarnings(reply: FastifyReply, warnings: Written['warnings']): void {
+  const violations = (warnings ?? []).flatMap((warning) => warning.violations);
+  if (violations.length === 0) return;
+  const texts = violations.slice(0, 5).map(({ pointer, detail }) => `${encodeURI(pointer) || '/'} ${detail}`);
+  // Header fields carry printable ASCII (RFC 9110, section 5.5).
+  reply.header('schema-violations', texts.join('; ').replace(/[^\x20-\x7e]/g, '?'));
+}
+
+async function append({ committer }: Context, request: FastifyRequest, write: Write, key: string | undefined) {
+  const condition = conditionFrom(request.headers);
+  const content = [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
+  const retry = key === undefined ? undefined : { id: key, content };
+  return committer.write({ ...write, condition }, senderOf(request), retry).catch(refuseUnmet);
+}

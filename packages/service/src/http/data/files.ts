@@ -1,0 +1,334 @@
+import { createReadStream } from 'node:fs';
+import {
+  describeUnmet,
+  formatTime,
+  isObject,
+  sees,
+  withoutFields,
+  type Access,
+  type Condition,
+  type Document,
+  type JsonObject,
+} from '@uproar/core';
+import { DocumentId, Problem, ProblemError, problemError, problemName, WireDocument } from '@uproar/protocol';
+import contentDisposition from 'content-disposition';
+import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import parseRange from 'range-parser';
+import { z } from 'zod';
+import { LINK_SECONDS } from '../../identity/signed-links.js';
+import { seenDocument } from '../../reading/visible-document.js';
+import { FILES, stringifyStored, type Received } from '../../store/index.js';
+import { readableAccess } from '../../requests/identity-scope.js';
+import { parseBody } from '../../requests/parse-body.js';
+import type { Context } from '../../requests/context.js';
+import { conditionFrom, refuseUnmet, versionOfTag } from './preconditions.js';
+import { senderOf } from './sender.js';
+
+/** Contents of these types are shown by browsers without running anything in them. */
+const SHOWN_INLINE = /^(?:image\/(?:png|jpeg|gif|webp|avif|bmp)|audio\/[\w.+-]+|video\/[\w.+-]+|text\/plain)(?:;|$)/;
+const TYPE = /^[a-z0-9!#$&^_.+-]+\/[a-z0-9!#$&^_.+-]+(?:; ?charset=[\w-]+)?$/;
+
+const Params = z.strictObject({ id: DocumentId });
+const UploadParameters = z.strictObject({
+  name: z
+    .string()
+    .min(1)
+    .max(255)
+    // eslint-disable-next-line no-control-regex
+    .regex(/^[^\u0000-\u001f/\\\u007f]*$/, { error: 'A name has no slashes and no control characters.' })
+    .optional()
+    .describe('What the file is called.'),
+  data: z.string().max(16_000).optional().describe('Fields of your own for its description: a JSON object.'),
+});
+const Link = z
+  .object({ url: z.string().describe('A path of this service, good without a key.'), expires: z.iso.datetime() })
+  .meta({ id: 'Link' });
+
+/** Files: documents of the collection `files` with content. */
+export function serveFiles(app: FastifyInstance, context: Context): void {
+  const tags = ['files'];
+  const described = { 200: WireDocument, 201: WireDocument, default: Problem };
+
+  // Here bodies are not read before the route is run.
+  void app.register(async (scope) => {
+    scope.removeAllContentTypeParsers();
+    scope.addContentTypeParser('*', (_request, body, done) => done(null, body));
+    const routes = scope.withTypeProvider<ZodTypeProvider>();
+    const config = {
+      takesLong: true,
+      described: { requestTypes: 'bytes', responseHeaders: ['ETag', 'Location'] },
+    } as const;
+    const conditional = {
+      ...config,
+      described: { ...config.described, requestHeaders: ['If-Match', 'If-None-Match'] },
+    } as const;
+    const description =
+      'The body is the content, as it is; `Content-Type` is its type. The answer is the description of the file, with `name`, `type`, `size` and `sha256`.';
+    routes.post(
+      '/v1/files',
+      {
+        config,
+        schema: { tags, summary: 'Upload a file', description, querystring: UploadParameters, response: described },
+      },
+      async (request, reply) =>
+        upload(context, request as FastifyRequest, reply as FastifyReply, context.committer.newId(), request.query),
+    );
+    routes.put(
+      '/v1/files/:id/content',
+      {
+        config: conditional,
+        schema: {
+          tags,
+          summary: 'Upload a file under an id, or other content for it',
+          description,
+          params: Params,
+          querystring: UploadParameters,
+          response: described,
+        },
+      },
+      async (request, reply) =>
+        upload(context, request as FastifyRequest, reply as FastifyReply, request.params.id, request.query),
+    );
+  });
+
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  routes.route({
+    method: ['GET', 'HEAD'],
+    url: '/v1/files/:id/content',
+    config: {
+      signed: true,
+      described: {
+        requestHeaders: ['If-None-Match', 'Range', 'If-Range'],
+        responseHeaders: ['ETag', 'Content-Range'],
+        responseTypes: ['*/*'],
+      },
+    },
+    schema: {
+      tags,
+      summary: 'Read the content of a file',
+      description: 'Whole, or a part of it with `Range` (RFC 9110, section 14). Its ETag is the hash.',
+      params: Params,
+      querystring: z.looseObject({
+        expires: z.string().optional().describe('Of a signed link.'),
+        signature: z.string().optional().describe('Of a signed link, in place of the key.'),
+        download: z.string().optional().describe('Have browsers save it, whatever it is.'),
+      }),
+      response: {
+        200: z.unknown().describe('The content.'),
+        206: z.unknown().describe('A part of it.'),
+        304: z.null().describe('It is the one named.'),
+        default: Problem,
+      },
+    },
+    handler: (request, reply) => download(context, request, reply as FastifyReply, request.params.id),
+  });
+  routes.post(
+    '/v1/files/:id/link',
+    {
+      schema: {
+        tags,
+        summary: 'Get a signed link to a content',
+        description:
+          'For what cannot send headers, such as an image in a page. Whoever has the link can read the content until it expires.',
+        params: Params,
+        body: z
+          .strictObject({ seconds: z.int().min(1).max(LINK_SECONDS.most).default(LINK_SECONDS.usual) })
+          .default({ seconds: LINK_SECONDS.usual }),
+        response: { 201: Link, default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { id } = request.params;
+      seenFile(context, request, id);
+      const expiresMs = Date.now() + request.body.seconds * 1000;
+      const path = contentAddress(id);
+      const url = `${path}?${context.links.sign(path, expiresMs)}`;
+      return reply
+        .code(201)
+        .header('cache-control', 'no-store')
+        .send({ url, expires: formatTime(expiresMs) });
+    },
+  );
+}
+
+/** The address of a content, as links are signed for it. */
+export function contentAddress(id: string): string {
+  return `/v1/files/${id}/content`;
+}
+
+/** The description of a file, as far as whoever asks may see it. */
+function seenDescription({ store }: Context, id: string, access: Access | undefined): Document | undefined {
+  const info = store.collections.get(FILES);
+  const stored = info && store.documents.get(info.number, id);
+  // A signed link was made by somebody who sees it.
+  const text = stored && (access ? seenDocument(stored, access) : stringifyStored(stored));
+  return text === undefined ? undefined : (JSON.parse(text) as Document);
+}
+
+/** The description of a file with content, as far as whoever asks may see it. */
+function seenFile(context: Context, request: FastifyRequest, id: string): Document {
+  const granted = request.identity as typeof request.identity | undefined;
+  const document = seenDescription(context, id, granted && readableAccess(context, granted, FILES));
+  if (typeof document?.data.sha256 === 'string') return document;
+  throw problemError(
+    'no-such-document',
+    document ? `${FILES}/${id} has no content.` : `There is no document ${FILES}/${id}.`,
+  );
+}
+
+async function upload(
+  context: Context,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  id: string,
+  { name, data }: z.infer<typeof UploadParameters>,
+): Promise<FastifyReply> {
+  const { store, identities } = context;
+  const fields = data === undefined ? {} : readFields(data);
+  const type = (request.headers['content-type'] ?? 'application/octet-stream').toLowerCase();
+  if (!TYPE.test(type)) {
+    throw problemError('unsupported-type', `"${type}" is no media type.`, { parameter: 'Content-Type' });
+  }
+  const access = identities.accessOf(request.identity, FILES);
+  if (access.create === false && access.update === false) {
+    throw problemError('not-allowed', `You may write no files: the policy has no rule for ${FILES} that allows it.`, {
+      rule: 'create',
+    });
+  }
+  checkCondition(context, request, id);
+  const length = request.headers['content-length'];
+  // Where it is refused halfway, the rest is not waited for.
+  reply.header('connection', 'close');
+  const received = await store.contents.receive(request.raw, length === undefined ? undefined : Number(length));
+  reply.removeHeader('connection');
+  const described = { ...fields, ...(name === undefined ? {} : { name }), ...describeContent(type, received) };
+  const { sha256 } = received;
+  const { change } = await writeDescription(context, request, id, described, sha256).catch((error: unknown) => {
+    store.contents.settle(sha256, true);
+    return refuseUnmet(error);
+  });
+  store.contents.settle(sha256, false);
+  reply.code(change.before ? 200 : 201).header('location', `/v1/data/${FILES}/${id}`);
+  return reply.header('etag', `"${sha256}"`).send(seenBy(context, request, change.after!));
+}
+
+/** The description as its writer may see it; they may write what they may not read. */
+function seenBy({ identities }: Context, request: FastifyRequest, after: Document): Document {
+  const access = identities.accessOf(request.identity, FILES);
+  return sees(access, after) ? withoutFields(after, access.conceal) : { ...after, data: {} };
+}
+
+function describeContent(type: string, { sha256, sizeBytes }: Received): JsonObject {
+  return { type, size: sizeBytes, sha256 };
+}
+
+/** A description that is there is changed, one that is not is made; whichever it is when the content has come. */
+async function writeDescription(
+  context: Context,
+  request: FastifyRequest,
+  id: string,
+  data: JsonObject,
+  content: string,
+) {
+  const { committer } = context;
+  const condition = conditionOf(context, request, id);
+  const sender = senderOf(request);
+  const write = { collection: FILES, id, content, ...(condition ? { condition } : {}) };
+  try {
+    return await committer.write({ ...write, kind: 'merge', data }, sender);
+  } catch (error) {
+    if (!(error instanceof ProblemError) || problemName(error.problem) !== 'no-such-document') throw error;
+    return committer.write({ ...write, kind: 'create', data: { name: id, ...data } }, sender);
+  }
+}
+
+/**
+ * What `If-Match` and `If-None-Match` ask of a file that is to be sent. Its ETag is the hash of its content, which stands for the
+ * version that has it; the version of its description is taken as well.
+ */
+function conditionOf(context: Context, request: FastifyRequest, id: string): Condition | undefined {
+  return readCondition(request, descriptionFor(context, request, id));
+}
+
+/** Refuses what would be refused in the end before it is read. */
+function checkCondition(context: Context, request: FastifyRequest, id: string): void {
+  const now = descriptionFor(context, request, id);
+  const condition = readCondition(request, now);
+  const unmet = condition && describeUnmet(condition, now);
+  if (unmet === undefined) return;
+  throw problemError('precondition-failed', `${FILES}/${id} ${unmet}.`, { document: `${FILES}/${id}` });
+}
+
+function descriptionFor(context: Context, request: FastifyRequest, id: string): Document | undefined {
+  return seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
+}
+
+function readCondition({ headers }: FastifyRequest, now: Document | undefined): Condition | undefined {
+  return conditionFrom(headers, (tag) => (tag === now?.data.sha256 ? now.version : versionOfTag(tag)));
+}
+
+function readFields(text: string): JsonObject {
+  const value = parseBody(Buffer.from(text));
+  if (isObject(value)) return value;
+  throw problemError('bad-request', 'The parameter "data" is a JSON object.', { parameter: 'data' });
+}
+
+function download(context: Context, request: FastifyRequest, reply: FastifyReply, id: string): FastifyReply {
+  const { data } = seenFile(context, request, id);
+  const { sha256, size, type, name } = data as { sha256: string; size: number; type?: unknown; name?: unknown };
+  const tag = `"${sha256}"`;
+  const shownType = typeof type === 'string' && TYPE.test(type) ? type : 'application/octet-stream';
+  const { download: save } = request.query as { download?: string };
+  const inline = SHOWN_INLINE.test(shownType) && save === undefined;
+  reply.headers({
+    etag: tag,
+    'accept-ranges': 'bytes',
+    'cache-control': 'private, no-cache',
+    'content-disposition': contentDisposition(typeof name === 'string' ? name : id, {
+      type: inline ? 'inline' : 'attachment',
+    }),
+    // Whatever it is, nothing in it runs in the name of this origin.
+    'content-security-policy': "default-src 'none'; sandbox",
+    'x-content-type-options': 'nosniff',
+    'cross-origin-resource-policy': request.identity ? 'same-origin' : 'cross-origin',
+  });
+  const known = request.headers['if-none-match'];
+  if (
+    known !== undefined &&
+    (known === '*' || known.split(',').some((one) => one.trim().replace(/^W\//, '') === tag))
+  ) {
+    return reply.code(304).send();
+  }
+  const part = rangeOf(request, tag, size);
+  if (part === 'unsatisfiable') {
+    reply.header('content-range', `bytes */${size}`);
+    throw problemError('range-not-there', `The content has ${size} bytes.`, { parameter: 'Range' });
+  }
+  const { start, end } = part ?? { start: 0, end: size - 1 };
+  if (part) reply.code(206).header('content-range', `bytes ${start}-${end}/${size}`);
+  reply.header('content-length', end - start + 1).type(shownType);
+  if (request.method === 'HEAD') {
+    const headers = Object.fromEntries(Object.entries(reply.getHeaders()).map(([key, value]) => [key, String(value)]));
+    reply.hijack();
+    reply.raw.writeHead(reply.statusCode, headers).end();
+    return reply;
+  }
+  if (size === 0) return reply.send('');
+  return reply.send(createReadStream(context.store.contents.path(sha256), { start, end }));
+}
+
+/** The one part that is asked for. Several at once, and what is no range, are answered with the whole. */
+function rangeOf(
+  request: FastifyRequest,
+  tag: string,
+  size: number,
+): { start: number; end: number } | 'unsatisfiable' | undefined {
+  const { range, 'if-range': onlyIf } = request.headers;
+  if (range === undefined || (onlyIf !== undefined && onlyIf !== tag)) return undefined;
+  if (range.length > 200) return undefined;
+  const parts = parseRange(size, range);
+  if (parts === -1) return 'unsatisfiable';
+  if (parts === -2 || parts.type !== 'bytes' || parts.length !== 1) return undefined;
+  return parts[0];
+}

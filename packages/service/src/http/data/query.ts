@@ -1,0 +1,40 @@
+import { Listing, Problem, WireQuery } from '@uproar/protocol';
+import type { FastifyInstance, FastifyReply } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import type { Context } from '../../requests/context.js';
+import { explainQuery, Explanation } from '../../requests/explain.js';
+import { QUERY_FORMATS, answerQuery } from './send-query.js';
+
+/** Queries that come in a body, and what they cost. */
+export function serveQuery(app: FastifyInstance, context: Context): void {
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  routes.post(
+    '/v1/query',
+    {
+      config: { described: { responseTypes: QUERY_FORMATS } },
+      schema: {
+        tags: ['data'],
+        summary: 'Query or watch, with the query in the body',
+        description:
+          'For long conditions, or conditions in CQL2 JSON. Answers in the same formats as a query in the address.',
+        body: WireQuery,
+        response: { 200: Listing, default: Problem },
+      },
+    },
+    async (request, reply) => answerQuery(context, request, reply as FastifyReply, request.body),
+  );
+  routes.post(
+    '/v1/explain',
+    {
+      schema: {
+        tags: ['data'],
+        summary: 'Tell what a query costs',
+        description:
+          'Runs the query and tells which index it uses, how many documents it reads for how many results, how the matcher files it, and what would help.',
+        body: WireQuery,
+        response: { 200: Explanation, default: Problem },
+      },
+    },
+    async (request) => explainQuery(context, request.body, request.identity, request.holder),
+  );
+}

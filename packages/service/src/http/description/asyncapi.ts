@@ -1,0 +1,244 @@
+import {
+  JournalEvent,
+  LIVE_NOTIFICATIONS,
+  LIVE_PARAMS,
+  LIVE_RESULTS,
+  Problem,
+  WatchChange,
+  WatchResult,
+  type LiveMethod,
+} from '@uproar/protocol';
+import { z } from 'zod';
+import { VERSION } from '../../version.js';
+
+type Schema = Record<string, unknown>;
+
+/** What each call over the WebSocket is for. */
+const CALLS: Record<LiveMethod, string> = {
+  hello: 'Say who one is, by a key or a token; again to go on as somebody else, or with a newer token',
+  watch: 'Watch a query, a document or the list of collections, from the beginning or from a point to resume from',
+  unwatch: 'End a watch',
+  query: 'Read the result of a query once',
+  get: 'Read one document, as it is or as it was',
+  commit: 'Write a group of documents, all or nothing',
+};
+
+const NOTIFICATIONS: Record<keyof typeof LIVE_NOTIFICATIONS, string> = {
+  change: 'The state of a watch has altered: apply the patch',
+  reset: 'The state of a watch is this: forget what there was',
+  end: 'A watch is over, for this reason',
+  accepted: 'A commit of one’s own is on disk',
+  alive: 'The service is there, while nothing happens',
+};
+
+/** The events of a stream that is a watch. */
+const EVENTS = {
+  result: { schema: WatchResult, about: 'The whole state; always first' },
+  change: { schema: WatchChange, about: 'What altered the state: a JSON Patch (RFC 6902)' },
+  reset: { schema: WatchResult, about: 'The whole state: forget what there was' },
+  end: { schema: Problem, about: 'The watch is over, for this reason' },
+} as const;
+
+const STREAMS = {
+  query: { address: '/v1/data/{collection}', about: 'A query, live' },
+  document: { address: '/v1/data/{collection}/{id}', about: 'One document, live; it need not exist yet' },
+  collections: { address: '/v1/collections', about: 'The list of collections, live' },
+} as const;
+
+const PARAMETERS: Record<string, { description: string }> = {
+  collection: { description: 'The name of a collection.' },
+  id: { description: 'The id of a document.' },
+};
+
+/** Describes the event streams and the WebSocket as AsyncAPI 3.0, from the declarations that check what comes over them. */
+export function describeLive(): { asyncapi: string } {
+  const schemas = new Schemas();
+  const messages: Record<string, Schema> = {};
+  const channels: Record<string, Schema & { messages: Record<string, Schema> }> = {};
+  const operations: Record<string, Schema> = {};
+
+  const addMessage = (channel: string, name: string, about: string, payload: Schema, of: string) => {
+    const key = `${of}-${name}`;
+    messages[key] ??= { name, title: name, summary: about, contentType: 'application/json', payload };
+    channels[channel]!.messages[name] = { $ref: `#/components/messages/${key}` };
+    return { $ref: `#/channels/${channel}/messages/${name}` };
+  };
+
+  channels.live = {
+    address: '/v1/live',
+    title: 'The WebSocket',
+    description: 'JSON-RPC 2.0, one message a frame, no batches. Many watches and commits on one connection.',
+    servers: [{ $ref: '#/servers/socket' }],
+    messages: {},
+    bindings: { ws: { method: 'GET', bindingVersion: '0.1.0' } },
+  };
+  const refused = addMessage(
+    'live',
+    'refused',
+    'The call was refused, for this reason',
+    REFUSED(schemas.add(Problem)),
+    'live',
+  );
+  for (const [method, params] of Object.entries(LIVE_PARAMS)) {
+    const about = CALLS[method as LiveMethod];
+    const call = envelope({ id: CALL_ID, method: { const: method }, params: schemas.add(params) });
+    const answer = envelope({ id: CALL_ID, result: schemas.add(LIVE_RESULTS[method as LiveMethod]) });
+    operations[`call-${method}`] = {
+      action: 'receive',
+      channel: { $ref: '#/channels/live' },
+      summary: about,
+      messages: [addMessage('live', method, about, call, 'live')],
+      reply: {
+        channel: { $ref: '#/channels/live' },
+        messages: [addMessage('live', `${method}-answer`, `The answer to ${method}`, answer, 'live'), refused],
+      },
+    };
+  }
+  for (const [method, params] of Object.entries(LIVE_NOTIFICATIONS)) {
+    const about = NOTIFICATIONS[method as keyof typeof LIVE_NOTIFICATIONS];
+    const payload = envelope({ method: { const: method }, params: schemas.add(params) });
+    operations[`notify-${method}`] = {
+      action: 'send',
+      channel: { $ref: '#/channels/live' },
+      summary: about,
+      messages: [addMessage('live', `notification-${method}`, about, payload, 'live')],
+    };
+  }
+
+  const addStream = (name: string, address: string, about: string) => {
+    const parameters = [...address.matchAll(/\{(\w+)\}/g)].map(([, one]) => [one!, PARAMETERS[one!]!] as const);
+    channels[name] = {
+      address,
+      title: about,
+      description: 'An event stream (HTML Standard, section 9.2), with "Accept: text/event-stream".',
+      servers: [{ $ref: '#/servers/stream' }],
+      messages: {},
+      ...(parameters.length > 0 ? { parameters: Object.fromEntries(parameters) } : {}),
+    };
+  };
+  for (const [name, { address, about }] of Object.entries(STREAMS)) {
+    addStream(name, address, about);
+    operations[`stream-${name}`] = {
+      action: 'send',
+      channel: { $ref: `#/channels/${name}` },
+      summary: about,
+      bindings: { http: { method: 'GET', bindingVersion: '0.3.0' } },
+      messages: Object.entries(EVENTS).map(([event, { schema, about: says }]) =>
+        addMessage(name, event, says, schemas.add(schema), 'event'),
+      ),
+    };
+  }
+  addStream('journal', '/v1/journal', 'The journal, live');
+  operations['stream-journal'] = {
+    action: 'send',
+    channel: { $ref: '#/channels/journal' },
+    summary: 'Every change of a document, as a CloudEvent',
+    bindings: { http: { method: 'GET', bindingVersion: '0.3.0' } },
+    messages: JournalEvent.shape.type.options.map((type) =>
+      addMessage('journal', type, 'A document was written', schemas.add(JournalEvent), 'journal'),
+    ),
+  };
+
+  return {
+    asyncapi: '3.0.0',
+    info: {
+      title: 'Uproar, live',
+      version: VERSION,
+      description: 'What can be read can be watched: over event streams, or many watches over one WebSocket.',
+      license: { name: 'Apache-2.0', url: 'https://www.apache.org/licenses/LICENSE-2.0' },
+    },
+    defaultContentType: 'application/json',
+    servers: {
+      socket: {
+        host: 'localhost:4680',
+        protocol: 'ws',
+        description: 'The WebSocket of a store (RFC 6455)',
+        security: SECURITY,
+      },
+      stream: {
+        host: 'localhost:4680',
+        protocol: 'http',
+        description: 'The event streams of a store',
+        security: SECURITY,
+      },
+    },
+    channels,
+    operations,
+    components: {
+      schemas: schemas.all,
+      messages,
+      securitySchemes: {
+        key: {
+          type: 'http',
+          scheme: 'bearer',
+          description: 'A key or a token. Over the WebSocket, hello can bring it too.',
+        },
+      },
+    },
+  } as { asyncapi: string };
+}
+
+const SECURITY = [{ $ref: '#/components/securitySchemes/key' }];
+
+const CALL_ID = { oneOf: [{ type: 'string', maxLength: 64 }, { type: 'integer' }] };
+
+/** A message of JSON-RPC 2.0 with these members. */
+function envelope(members: Schema): Schema {
+  const properties = { jsonrpc: { const: '2.0' }, ...members };
+  return { type: 'object', properties, required: Object.keys(properties) };
+}
+
+function REFUSED(problem: Schema): Schema {
+  return envelope({
+    id: { oneOf: [...CALL_ID.oneOf, { type: 'null' }] },
+    error: {
+      type: 'object',
+      properties: {
+        code: { type: 'integer', description: 'The status of the problem, or a code of JSON-RPC 2.0 (section 5.1).' },
+        message: { type: 'string' },
+        data: problem,
+      },
+      required: ['code', 'message', 'data'],
+    },
+  });
+}
+
+/** JSON Schemas of declarations; those that have a name are kept under it, and referred to. */
+class Schemas {
+  readonly all: Record<string, Schema> = {};
+
+  /** What stands for a declaration where it is used. */
+  add(declaration: z.ZodType): Schema {
+    const { $schema, definitions, ...schema } = z.toJSONSchema(declaration, {
+      target: 'draft-7',
+      unrepresentable: 'any',
+      io: 'input',
+    }) as Schema & {
+      definitions?: Record<string, Schema>;
+    };
+    void $schema;
+    for (const [name, inner] of Object.entries(definitions ?? {})) this.#keep(name, inner);
+    const name = declaration.meta()?.id;
+    if (name === undefined) return refer(schema);
+    this.#keep(name, schema);
+    return { $ref: `#/components/schemas/${name}` };
+  }
+
+  #keep(name: string, { id, ...schema }: Schema): void {
+    void id;
+    this.all[name] ??= refer(schema);
+  }
+}
+
+/** The same schema, with references to where schemas are kept here. */
+function refer(schema: Schema): Schema {
+  return JSON.parse(
+    JSON.stringify(schema).replaceAll('"#/definitions/', '"#/components/schemas/'),
+    (_, value: unknown) => (typeof value === 'object' && value !== null && '$id' in value ? withoutId(value) : value),
+  ) as Schema;
+}
+
+function withoutId({ $id, ...rest }: Schema): Schema {
+  void $id;
+  return rest;
+}

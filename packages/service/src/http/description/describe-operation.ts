@@ -1,0 +1,102 @@
+import { STATUS_CODES } from 'node:http';
+
+/** Header fields of requests that some routes heed, beside those that all do. */
+const REQUEST_HEADERS = {
+  'If-Match':
+    'Only where the ETag of what is there is one of these, or with `*` where there is anything (RFC 9110, section 13.1.1).',
+  'If-None-Match':
+    'Only where the ETag of what is there is none of these, or with `*` where there is nothing (RFC 9110, section 13.1.2).',
+  'Idempotency-Key': 'Makes a retry harmless: the first outcome is answered again, for at least 24 hours.',
+  'Last-Event-ID': 'Of a watch: the last `id` that was received; it goes on behind that.',
+  Range: 'A part of the content: `bytes=0-99` (RFC 9110, section 14).',
+  'If-Range': 'The part only where this is the ETag still, otherwise the whole.',
+} as const;
+
+/** Header fields of answers. */
+const TOLD = {
+  ETag: 'Tells this state from others, for conditions of later requests.',
+  Location: 'The address of what was made.',
+  'Content-Range': 'Which part of how many bytes it is.',
+} as const;
+
+const IN_WORDS: Record<string, string> = {
+  'application/x-ndjson': 'A JSON object a line.',
+  'text/csv': 'With a line of headings (RFC 4180).',
+  'text/event-stream': 'An event stream, as `/asyncapi.json` describes it.',
+};
+
+/** What the schemas that check a route do not tell of it. */
+export interface Described {
+  /** Which header fields the operation reads. */
+  requestHeaders?: readonly (keyof typeof REQUEST_HEADERS)[];
+  /** Which header fields its answers have. */
+  responseHeaders?: readonly (keyof typeof TOLD)[];
+  /** The body: bytes of any media type, or for each media type which of the alternatives it is. */
+  requestTypes?: 'bytes' | Readonly<Record<string, number>>;
+  /** The media types of what it responseTypes; JSON unless told otherwise. */
+  responseTypes?: readonly string[];
+}
+
+declare module 'fastify' {
+  interface FastifyContextConfig {
+    described?: Described;
+  }
+}
+
+interface Media {
+  schema?: { $ref?: string; anyOf?: object[]; type?: string; description?: string };
+}
+
+/** An operation of an OpenAPI document, as far as something is done to it. */
+export interface Operation {
+  parameters?: object[];
+  requestBody?: { required?: boolean; content: Record<string, Media> };
+  responses: Record<string, { description: string; headers?: object; content?: Record<string, Media> }>;
+}
+
+/** Tells of an operation what its schemas do not: header fields, media types, and what a status means. */
+export function describeOperation(operation: Operation, described: Described = {}): void {
+  const { requestHeaders = [], responseHeaders = [], requestTypes, responseTypes } = described;
+  const header = (name: string, description: string) => ({
+    in: 'header',
+    name,
+    description,
+    schema: { type: 'string' },
+  });
+  if (requestHeaders.length > 0) {
+    operation.parameters = [
+      ...(operation.parameters ?? []),
+      ...requestHeaders.map((name) => header(name, REQUEST_HEADERS[name])),
+    ];
+  }
+  if (requestTypes === 'bytes') operation.requestBody = { required: true, content: { '*/*': {} } };
+  else if (requestTypes) {
+    const { content } = operation.requestBody!;
+    const alternatives = Object.values(content)[0]!.schema!.anyOf!;
+    for (const [type, place] of Object.entries(requestTypes)) content[type] = { schema: alternatives[place]! };
+  }
+  for (const [status, response] of Object.entries(operation.responses)) {
+    if (response.description === 'Default Response') {
+      response.description = status === 'default' ? 'What went wrong, and what to do about it.' : STATUS_CODES[status]!;
+    }
+    const [media] = Object.values(response.content ?? {});
+    if (media?.schema?.$ref?.endsWith('/Problem')) response.content = { 'application/problem+json': media };
+    else if (media && responseTypes)
+      response.content = Object.fromEntries(responseTypes.map((type) => [type, mediaOf(type, media)]));
+    if (responseHeaders.length > 0 && status !== 'default') {
+      const fields = responseHeaders.filter((name) =>
+        name === 'Location' ? status === '201' : name !== 'Content-Range' || status === '206',
+      );
+      response.headers = Object.fromEntries(
+        fields.map((name) => [name, { description: TOLD[name], schema: { type: 'string' } }]),
+      );
+    }
+  }
+}
+
+function mediaOf(type: string, json: Media): Media {
+  if (type === 'application/json') return json;
+  if (!type.startsWith('text/') && type !== 'application/x-ndjson') return {};
+  const description = IN_WORDS[type];
+  return { schema: { type: 'string', ...(description === undefined ? {} : { description }) } };
+}

@@ -1,0 +1,85 @@
+import swagger from '@fastify/swagger';
+import type { FastifyInstance } from 'fastify';
+import { jsonSchemaTransform, jsonSchemaTransformObject } from 'fastify-type-provider-zod';
+import { VERSION } from '../../version.js';
+import { describeOperation, type Described, type Operation } from './describe-operation.js';
+
+/** Where the description of a route waits until all of them are put together. */
+const DESCRIBED = 'x-described';
+
+/** Describes the routes as OpenAPI 3.1, from the same declarations that check their requests. */
+export async function describeRoutes(app: FastifyInstance): Promise<void> {
+  await app.register(swagger, {
+    openapi: {
+      openapi: '3.1.0',
+      info: {
+        title: 'Uproar',
+        version: VERSION,
+        description: 'A live document store: every collection and document can be read once or watched.',
+        license: { name: 'Apache-2.0', identifier: 'Apache-2.0' },
+      },
+      servers: [{ url: '/', description: 'The store that this description comes from' }],
+      components: { securitySchemes: { key: { type: 'http', scheme: 'bearer' } } },
+      security: [{ key: [] }],
+      tags: [
+        { name: 'data', description: 'Collections and their documents' },
+        { name: 'access', description: 'Keys, the policy, and the audit log' },
+        { name: 'accounts', description: 'Accounts of people and devices, and their sessions' },
+        { name: 'files', description: 'Contents of files, whose descriptions are documents' },
+        { name: 'administration', description: 'Indexes and backups' },
+        { name: 'operations', description: 'Running the service' },
+      ],
+    },
+    transform: (route) => {
+      const { schema, url } = jsonSchemaTransform(route);
+      return { schema: { ...schema, [DESCRIBED]: route.route.config?.described }, url };
+    },
+    transformObject: jsonSchemaTransformObject,
+  });
+}
+
+interface Description {
+  paths: Record<string, Record<string, Operation & { operationId?: string; [DESCRIBED]?: Described }>>;
+  components?: { schemas?: Record<string, Record<string, unknown>> };
+}
+
+/** The description, without what nothing refers to and what is only of use where schemas are kept one by one. */
+export function describeService(app: FastifyInstance): { openapi: string } {
+  const description = structuredClone(app.swagger()) as unknown as Description & { openapi: string };
+  const schemas = description.components?.schemas ?? {};
+  for (const schema of Object.values(schemas)) {
+    delete schema.$id;
+    delete schema.$schema;
+  }
+  for (const [path, operations] of Object.entries(description.paths)) {
+    for (const [method, { [DESCRIBED]: described, ...operation }] of Object.entries(operations)) {
+      describeOperation(operation, described);
+      operations[method] = { ...operation, operationId: nameOperation(method, path) };
+    }
+  }
+  const used = new Set<string>();
+  const follow = (part: unknown) => {
+    for (const [, name] of JSON.stringify(part).matchAll(/"#\/components\/schemas\/([^"/]+)"/g)) {
+      if (used.has(name!)) continue;
+      used.add(name!);
+      follow(schemas[name!] ?? null);
+    }
+  };
+  follow(description.paths);
+  for (const name of Object.keys(schemas)) if (!used.has(name)) delete schemas[name];
+  return description;
+}
+
+/** A name for an operation, for those who make programs from the description: `getDataByCollectionById`. */
+function nameOperation(method: string, path: string): string {
+  const words = path
+    .replace(/^\/v1\//, '/')
+    .split(/[/.-]/)
+    .filter((word) => word !== '')
+    .map((word) => (word.startsWith('{') ? `By${capitalise(word.slice(1, -1))}` : capitalise(word)));
+  return method + words.join('');
+}
+
+function capitalise(word: string): string {
+  return word.charAt(0).toUpperCase() + word.slice(1);
+}

@@ -1,0 +1,67 @@
+import type { FastifyInstance, FastifyLoggerOptions } from 'fastify';
+import { formatIdentity } from '../identity/identity.js';
+import { LOG_LEVELS, type LogLevel, type LogStream } from '../settings.js';
+
+/** What is never logged, wherever it stands. */
+const SECRETS = ['authorization', 'cookie', 'password', 'token', 'secret', 'key', 'ticket', 'signature'];
+
+/** Parameters of addresses that let somebody in, however they are percent-encoded. */
+const SECRET_PARAMETERS = new Set(['ticket', 'signature', 'token', 'key']);
+
+/** Asked for again and again by those who look after the service; logged at `debug` alone. */
+const POLLED = new Set(['/healthz', '/readyz', '/metrics', '/v1/metrics']);
+
+/** The log: one JSON object a line, to the standard error output unless told otherwise. */
+export function loggerOptions(level: LogLevel = 'silent', stream: LogStream = process.stderr) {
+  return {
+    level,
+    stream,
+    base: null,
+    timestamp: () => `,"time":"${new Date().toISOString()}"`,
+    formatters: { level: (label: string) => ({ level: label }) },
+    redact: { paths: SECRETS.flatMap((name) => [name, `*.${name}`]), censor: '(hidden)' },
+  } as FastifyLoggerOptions & { stream: LogStream };
+}
+
+/** Logs every request once it has been answered: `info`, or `error` where the service failed. */
+export function logRequests(app: FastifyInstance): void {
+  app.addHook('onResponse', async (request, reply) => {
+    const route = request.routeOptions.url;
+    const failed = reply.statusCode >= 500 && reply.statusCode !== 503;
+    const level = failed ? 'error' : POLLED.has(route ?? '') ? 'debug' : 'info';
+    if (!isLogged(app, level)) return;
+    app.log[level](
+      {
+        request: request.id,
+        method: request.method,
+        // Conditions hold what people look for; only who debugs sees them.
+        path: app.log.level === 'debug' ? hideSecrets(request.url) : request.url.split('?')[0],
+        status: reply.statusCode,
+        ms: Math.round(reply.elapsedTime * 10) / 10,
+        from: request.ip,
+        as: request.identity ? formatIdentity(request.identity.author) : undefined,
+      },
+      'request',
+    );
+  });
+}
+
+/** Whether lines of a level are written at all. */
+export function isLogged(app: FastifyInstance, level: LogLevel): boolean {
+  return LOG_LEVELS.indexOf(level) <= LOG_LEVELS.indexOf(app.log.level as LogLevel);
+}
+
+/** An address without what lets somebody in. */
+export function hideSecrets(address: string): string {
+  return address.replace(/([?&])([^=&]*)=[^&]*/g, (whole, before: string, name: string) =>
+    SECRET_PARAMETERS.has(decode(name).toLowerCase()) ? `${before}${decode(name)}=(hidden)` : whole,
+  );
+}
+
+function decode(text: string): string {
+  try {
+    return decodeURIComponent(text.replaceAll('+', ' ')).trim();
+  } catch {
+    return text;
+  }
+}

@@ -1,0 +1,107 @@
+import { formatTime } from '@uproar/core';
+import { MetricsReport, Problem, SlowQuery, ViewCost, type BudgetUse } from '@uproar/protocol';
+import type { FastifyInstance } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import { describeMachine } from '../../metrics/machine.js';
+import { VERSION } from '../../version.js';
+import type { Context } from '../../requests/context.js';
+
+/** How the service does: what happens in it, which queries are slow, and what the watches cost. */
+export function serveMetrics(app: FastifyInstance, context: Context): void {
+  const { sampler, slowQueries, store, recorder, views } = context;
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+
+  app.addHook('onResponse', async ({ method, routeOptions }, reply) => {
+    recorder.recordRequest(method, routeOptions.url ?? 'none', reply.statusCode, reply.elapsedTime);
+  });
+
+  routes.get(
+    '/v1/metrics',
+    {
+      config: { admin: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'Read what happened in the service, second by second',
+        description: 'The last quarter of an hour is kept, in memory.',
+        querystring: z.strictObject({
+          after: z.iso
+            .datetime({ error: '"after" is a time like 2026-06-12T04:30:00Z.' })
+            .optional()
+            .describe('Only samples taken after this moment.'),
+        }),
+        response: { 200: MetricsReport, default: Problem },
+      },
+    },
+    (request) => {
+      const { after } = request.query;
+      const { first, last } = store.journal.bounds();
+      const [oldest] = last < first ? [] : store.journal.after(first - 1, 1);
+      return {
+        samples: sampler.after(after === undefined ? 0 : Date.parse(after)),
+        started: formatTime(sampler.startedMs),
+        version: VERSION,
+        journal: { first, last, from: oldest ? formatTime(oldest.timeMs) : null, sizeBytes: store.journal.sizeBytes },
+        connectionLimit: context.connections.limits.total,
+        budgets: describeBudgets(context),
+        machine: describeMachine(store.directory),
+      };
+    },
+  );
+  routes.get(
+    '/v1/metrics/queries',
+    {
+      config: { admin: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'List the queries that took long, those that took most in all first',
+        description:
+          'Queries of 10 ms and more since the service was started. Those that differ in values alone are taken together.',
+        response: { 200: z.object({ queries: z.array(SlowQuery) }), default: Problem },
+      },
+    },
+    () => ({ queries: slowQueries.list() }),
+  );
+  routes.get(
+    '/v1/metrics/views',
+    {
+      config: { admin: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'List what is watched, by what it costs',
+        description: 'Watches of the same thing by those who may see the same are one view, however many they are.',
+        querystring: z.strictObject({ limit: z.coerce.number().int().min(1).max(1000).default(100) }),
+        response: { 200: z.object({ views: z.array(ViewCost), total: z.int() }), default: Problem },
+      },
+    },
+    (request) => {
+      const dearest = [...views.list()]
+        .sort((a, b) => b.view.cost.milliseconds - a.view.cost.milliseconds)
+        .slice(0, request.query.limit);
+      return {
+        views: dearest.map(({ view: { name, target, watchers, cost }, filed }) => {
+          const { sinceMs, milliseconds, ...counts } = cost;
+          const spent = { ...counts, milliseconds: Math.round(milliseconds * 1000) / 1000 };
+          return { view: name, ...target, watchers, filed, since: formatTime(sinceMs), ...spent };
+        }),
+        total: views.size,
+      };
+    },
+  );
+}
+
+/** Holders that are named. */
+const MAX_HOLDERS = 20;
+
+function describeBudgets({ bytes, budgets, sockets, store, views }: Context): BudgetUse {
+  return {
+    heldBytes: bytes.total,
+    processBytes: budgets.processBytes,
+    identityBytes: budgets.identityBytes,
+    holders: bytes.list(MAX_HOLDERS),
+    sockets: sockets.size,
+    longReads: store.reader.load,
+    refused: { ...bytes.refused },
+    ended: { ...sockets.ended, 'live-work': views.endedForWork },
+  };
+}

@@ -1,0 +1,116 @@
+import { Problem, problemError } from '@uproar/protocol';
+import type { FastifyInstance } from 'fastify';
+import type { ZodTypeProvider } from 'fastify-type-provider-zod';
+import { z } from 'zod';
+import { mayReadMetrics } from '../../identity/identity.js';
+import type { Context } from '../../requests/context.js';
+import { describeLive } from '../description/asyncapi.js';
+import { describeService } from '../description/openapi.js';
+
+const NotReady = z.object({
+  status: z.literal('not-ready'),
+  reasons: z.array(z.enum(['stopping', 'storage-failed', 'overloaded'])),
+});
+
+/** What those who run the service ask for: is it alive, and what does it offer. */
+export function serveOperations(app: FastifyInstance, context: Context, openMetrics: boolean): void {
+  const { identities, recorder } = context;
+  const routes = app.withTypeProvider<ZodTypeProvider>();
+  // Whoever keeps a connection for later requests finds another server for them.
+  app.addHook('onRequest', async (_request, reply) => {
+    if (context.draining) reply.header('connection', 'close');
+  });
+  routes.get(
+    '/healthz',
+    {
+      config: { open: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'Tell whether the service is alive',
+        security: [],
+        response: {
+          200: z.object({
+            status: z.literal('ok'),
+            keyless: z.boolean().describe('Whether one may take part without a key or a token.'),
+          }),
+        },
+      },
+    },
+    (_request, reply) => {
+      // A page whose origin is refused can thus tell that something answers, though not what.
+      reply.header('cross-origin-resource-policy', 'cross-origin');
+      return { status: 'ok' as const, keyless: identities.policy.anonymous || identities.openUntilMs() !== undefined };
+    },
+  );
+  routes.get(
+    '/readyz',
+    {
+      config: { open: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'Tell whether the service should be sent requests',
+        description:
+          'It should not while it is stopping, cannot write to its disk, or has about as much to do as it takes.',
+        security: [],
+        response: { 200: z.object({ status: z.literal('ready') }), 503: NotReady },
+      },
+    },
+    (_request, reply) => {
+      const reasons = findReasons(context);
+      if (reasons.length === 0) return { status: 'ready' as const };
+      reply.header('retry-after', '1');
+      void reply.code(503);
+      return { status: 'not-ready' as const, reasons };
+    },
+  );
+  routes.get(
+    '/metrics',
+    {
+      config: { open: openMetrics, described: { responseTypes: ['text/plain'] } },
+      schema: {
+        tags: ['operations'],
+        summary: 'Read the metrics, as Prometheus and others collect them',
+        description:
+          'In the text format of Prometheus. Any key that is not restricted to collections will do; whoever runs the service can open it to everybody.',
+        response: { 200: z.string(), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      if (!openMetrics && !mayReadMetrics(request.identity)) {
+        throw problemError('not-allowed', 'The metrics tell of all collections; read them with a key that is for all.');
+      }
+      const { text, type } = await recorder.metrics.write();
+      return reply.type(type).serializer(String).send(text);
+    },
+  );
+  routes.get(
+    '/openapi.json',
+    {
+      schema: {
+        tags: ['operations'],
+        summary: 'This description',
+        response: { 200: z.looseObject({ openapi: z.string() }), default: Problem },
+      },
+    },
+    () => describeService(app),
+  );
+  routes.get(
+    '/asyncapi.json',
+    {
+      schema: {
+        tags: ['operations'],
+        summary: 'A description of the event streams and the WebSocket',
+        response: { 200: z.looseObject({ asyncapi: z.string() }), default: Problem },
+      },
+    },
+    () => describeLive(),
+  );
+}
+
+function findReasons({ draining, store }: Context): z.infer<typeof NotReady>['reasons'] {
+  return [
+    ...(draining ? (['stopping'] as const) : []),
+    ...(store.health.failure && !store.health.recover() ? (['storage-failed'] as const) : []),
+    ...(store.log.crowded ? (['overloaded'] as const) : []),
+  ];
+}

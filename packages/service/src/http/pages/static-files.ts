@@ -1,0 +1,75 @@
+import { createHash } from 'node:crypto';
+import { readFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import fastifyStatic from '@fastify/static';
+import type { FastifyInstance } from 'fastify';
+import { InlineScripts } from './inline-scripts.js';
+
+/** Serves the client as one file at `/client/uproar.js`, and what it loads from beside it, for pages of any origin. */
+export function serveClient(app: FastifyInstance, file: string): void {
+  serveScript(app, '/client/uproar.js', file);
+  serveScript(app, '/client/uproar-deferred.js', join(dirname(file), 'uproar-deferred.js'));
+}
+
+function serveScript(app: FastifyInstance, path: string, file: string): void {
+  const content = readFileSync(file);
+  const etag = `"${createHash('sha256').update(content).digest('base64url').slice(0, 22)}"`;
+  app.get(path, { config: { open: true }, schema: { hide: true } as object }, (request, reply) => {
+    reply.headers({
+      etag,
+      'cache-control': 'no-cache',
+      'access-control-allow-origin': '*',
+      'cross-origin-resource-policy': 'cross-origin',
+      'x-content-type-options': 'nosniff',
+    });
+    reply.removeHeader('vary');
+    if (request.headers['if-none-match'] === etag) return reply.code(304).send();
+    return reply.type('text/javascript; charset=utf-8').send(content);
+  });
+}
+
+/** What pages may load (Content Security Policy, level 3). */
+function policyWith(scriptHashes: readonly string[]): string {
+  return [
+    "default-src 'none'",
+    ["script-src 'self'", ...scriptHashes.map((hash) => `'${hash}'`)].join(' '),
+    "worker-src 'self'",
+    "style-src 'self' 'unsafe-inline'",
+    "img-src 'self' data: blob:",
+    "connect-src 'self'",
+    "base-uri 'none'",
+    "form-action 'self'",
+    "frame-ancestors 'none'",
+  ].join('; ');
+}
+
+/**
+ * Serves a folder of plain pages beside the service, open to everybody. Scripts run that come from here, or that stand in a page as
+ * its file has it.
+ */
+export async function servePages(app: FastifyInstance, prefix: string, directory: string): Promise<void> {
+  const inline = new InlineScripts(prefix, directory);
+  await app.register(async (scope) => {
+    openPages(scope, (url) => policyWith(inline.hashesOf(url)));
+    await scope.register(fastifyStatic, { root: directory, prefix, cacheControl: false, decorateReply: false });
+  });
+}
+
+/** Makes the routes of a scope pages: open to everybody, left out of the description, with headers that fence them in. */
+export function openPages(scope: FastifyInstance, policyOf: (url: string) => string): void {
+  scope.addHook('onRequest', async (request, reply) => {
+    reply.header('content-security-policy', policyOf(request.url));
+  });
+  scope.addHook('onRoute', (route) => {
+    route.config = { ...route.config, open: true };
+    route.schema = { ...route.schema, hide: true };
+  });
+  scope.addHook('onSend', async (_request, reply) => {
+    // They are the same for every origin, and caches should know that.
+    reply.removeHeader('vary');
+    reply.headers({
+      'x-content-type-options': 'nosniff',
+      'referrer-policy': 'no-referrer',
+    });
+  });
+}

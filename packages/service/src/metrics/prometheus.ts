@@ -1,0 +1,193 @@
+import { statfsSync, statSync } from 'node:fs';
+import { collectDefaultMetrics, Counter, Gauge, Histogram, Registry } from 'prom-client';
+import { refills } from './refills.js';
+import { databaseFile } from '../store/index.js';
+import { VERSION } from '../version.js';
+import type { MetricsSources } from './sources.js';
+
+/** The event loop is looked at this often, in milliseconds. */
+const LOOP_RESOLUTION_MS = 100;
+
+/** Bounds of histograms, in seconds: from a tenth of a millisecond to ten seconds. */
+const SECONDS = [0.0001, 0.00025, 0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10];
+/** From a microsecond on, for what is done in memory. */
+const SHORT_SECONDS = [0.000001, 0.0000025, 0.000005, 0.00001, 0.000025, 0.00005, ...SECONDS.slice(0, 10)];
+const COUNTS = [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000];
+
+/** What Prometheus and others collect, in the text format they share. Times are in seconds, sizes in bytes. */
+export class PrometheusMetrics {
+  readonly #registry = new Registry();
+
+  readonly commits = this.#counter('uproar_commits_total', 'Commits, by what became of them.', ['outcome']);
+  readonly commitSeconds = this.#histogram(
+    'uproar_commit_duration_seconds',
+    'From when a commit came until it was on disk and told to those who watch.',
+    SECONDS,
+  );
+  readonly groupCommits = this.#histogram('uproar_group_commits', 'Commits written with one sync to disk.', COUNTS);
+  readonly groupSeconds = this.#histogram(
+    'uproar_group_duration_seconds',
+    'How long it took to judge, write and sync a group of commits.',
+    SECONDS,
+  );
+  readonly matcherSeconds = this.#histogram(
+    'uproar_matcher_duration_seconds',
+    'How long it took to find the views that a group of commits may concern.',
+    SHORT_SECONDS,
+  );
+  readonly matchedViews = this.#histogram('uproar_matched_views', 'Views that a group of commits may concern.', [
+    0,
+    ...COUNTS,
+  ]);
+  readonly deliveryDelay = this.#histogram(
+    'uproar_delivery_delay_seconds',
+    'From when a commit was on disk until a change had been written to the sockets of all who watch a view and keep up.',
+    SECONDS,
+  );
+  readonly lateDelay = this.#histogram(
+    'uproar_late_delivery_delay_seconds',
+    'For how long a connection had been behind when it was sent what it had missed.',
+    [...SECONDS, 30, 60, 300],
+  );
+  readonly merges = this.#counter('uproar_merges_total', 'Changes merged into one for connections that were behind.');
+  readonly querySeconds = this.#histogram(
+    'uproar_query_duration_seconds',
+    'How long reading the documents of a query took, the time included in which others were served.',
+    SECONDS,
+  );
+  readonly documentsReturned = this.#counter('uproar_documents_returned_total', 'Documents that queries returned.');
+  readonly requestSeconds = this.#histogram(
+    'uproar_http_request_duration_seconds',
+    'HTTP requests, by method, route and class of status.',
+    SECONDS,
+    ['method', 'route', 'status'],
+  );
+  readonly problems = this.#counter('uproar_refusals_total', 'Problems told to those who asked, by their type.', [
+    'problem',
+  ]);
+  #sources: MetricsSources | undefined;
+
+  /** Says what else there is to tell: what is counted elsewhere, and what is so at the moment. */
+  attach(sources: MetricsSources): void {
+    this.#sources = sources;
+    const { store, views, connections, totals, bytes, sockets } = sources;
+    this.#total('uproar_writes_total', 'Writes of commits that were applied.', () => totals.writes);
+    this.#total('uproar_deliveries_total', 'Events sent to those who watch.', () => totals.deliveries);
+    this.#total('uproar_delivered_bytes_total', 'Bytes of them.', () => totals.deliveredBytes);
+    this.#total('uproar_refills_total', 'Windows of limited views filled again from the store.', () => refills.count);
+    this.#gauge('uproar_commits_waiting', 'Commits that wait for their turn.', () => store.log.waiting);
+    this.#gauge('uproar_views', 'Different things that are watched.', () => views.size);
+    this.#gauge('uproar_watches', 'Watches of all connections.', () => views.watches);
+    this.#gauge('uproar_seq', 'The seq of the last commit.', () => store.log.seq);
+    this.#gauge('uproar_journal_first_seq', 'The first seq in the journal.', () => store.journal.bounds().first);
+    this.#gauge('uproar_journal_bytes', 'Bytes of the documents in the journal.', () => store.journal.sizeBytes);
+    this.#gauge('uproar_store_bytes', 'Size of the store’s file and of the log beside it.', () => {
+      const file = databaseFile(store.directory);
+      return [file, `${file}-wal`].reduce(
+        (sum, name) => sum + (statSync(name, { throwIfNoEntry: false })?.size ?? 0),
+        0,
+      );
+    });
+    this.#gauge('uproar_disk_free_bytes', 'Room left on the disk of the data directory.', () => {
+      const { bavail, bsize } = statfsSync(store.directory);
+      return bavail * bsize;
+    });
+    this.#gauge(
+      'uproar_held_bytes',
+      'Bytes held for those who ask: results, states of watches, answers not read.',
+      () => bytes.total,
+    );
+    this.#gauge('uproar_sockets', 'Open connections, those included that have not sent a request.', () => sockets.size);
+    this.#gauge('uproar_long_reads_running', 'Long reads under way.', () => store.reader.load.running);
+    this.#gauge('uproar_long_reads_waiting', 'Long reads that wait for their turn.', () => store.reader.load.waiting);
+    this.#totals(
+      'uproar_budget_refusals_total',
+      'Requests refused, by the budget that was used up.',
+      'budget',
+      () => bytes.refused,
+    );
+    this.#totals(
+      'uproar_ended_total',
+      'Connections and watches ended because a budget was used up, by the reason.',
+      'reason',
+      () => ({
+        ...sockets.ended,
+        'live-work': views.endedForWork,
+      }),
+    );
+    new Gauge({
+      name: 'uproar_connections',
+      help: 'Connections that stay open, by how they were made.',
+      labelNames: ['transport'],
+      registers: [this.#registry],
+      collect() {
+        for (const [transport, count] of Object.entries(connections.byTransport())) this.set({ transport }, count);
+      },
+    });
+    new Gauge({
+      name: 'uproar_info',
+      help: 'Which version runs; always 1.',
+      labelNames: ['version', 'node'],
+      registers: [this.#registry],
+    }).set({ version: VERSION, node: process.version }, 1);
+  }
+
+  /** All of it as text, and the content type of that. What tells of the process itself is watched from the first time on. */
+  async write(): Promise<{ text: string; type: string }> {
+    if (this.#sources && !this.#registry.getSingleMetric('process_cpu_seconds_total')) {
+      collectDefaultMetrics({ register: this.#registry, eventLoopMonitoringPrecision: LOOP_RESOLUTION_MS });
+    }
+    return { text: await this.#registry.metrics(), type: this.#registry.contentType };
+  }
+
+  #counter<Label extends string>(name: string, help: string, labelNames: Label[] = []): Counter<Label> {
+    return new Counter({ name, help, labelNames, registers: [this.#registry] });
+  }
+
+  #histogram<Label extends string>(
+    name: string,
+    help: string,
+    buckets: number[],
+    labelNames: Label[] = [],
+  ): Histogram<Label> {
+    return new Histogram({ name, help, buckets, labelNames, registers: [this.#registry] });
+  }
+
+  /** Counters that are kept elsewhere, one for each value of a label. */
+  #totals(name: string, help: string, label: string, read: () => Record<string, number>): void {
+    new Counter({
+      name,
+      help,
+      labelNames: [label],
+      registers: [this.#registry],
+      collect() {
+        this.reset();
+        for (const [value, count] of Object.entries(read())) this.inc({ [label]: value }, count);
+      },
+    });
+  }
+
+  /** A counter that is kept elsewhere. */
+  #total(name: string, help: string, read: () => number): void {
+    new Counter({
+      name,
+      help,
+      registers: [this.#registry],
+      collect() {
+        this.reset();
+        this.inc(read());
+      },
+    });
+  }
+
+  #gauge(name: string, help: string, read: () => number): void {
+    new Gauge({
+      name,
+      help,
+      registers: [this.#registry],
+      collect() {
+        this.set(read());
+      },
+    });
+  }
+}

@@ -1,0 +1,28 @@
+import type { Sample } from '@uproar/protocol';
+import type { ByteBudget } from '../limits/byte-budget.js';
+import type { OpenSockets } from '../limits/open-sockets.js';
+import type { Store } from '../store/index.js';
+
+/** What has passed through the service since its start. */
+export interface Totals {
+  commits: number;
+  writes: number;
+  refusals: number;
+  requests: number;
+  deliveries: number;
+  deliveredBytes: number;
+}
+
+/** The counts since the previous sample, and the percentiles of the durations among them. */
+export type Counts = Totals & Pick<Sample, 'commitMs' | 'deliveryMs' | 'requestMs'>;
+
+/** What the metrics are read from. */
+export interface MetricsSources {
+  store: Store;
+  views: { readonly size: number; readonly watches: number; readonly endedForWork: number };
+  connections: { readonly size: number; byTransport(): Record<string, number> };
+  totals: Readonly<Totals>;
+  takeCounts: () => Counts;
+  bytes: ByteBudget;
+  sockets: OpenSockets;
+}

@@ -1,0 +1,128 @@
+import {
+  nearNames,
+  didYouMean,
+  policyFilterFor,
+  prepareQuery,
+  QueryError,
+  seesEverything,
+  type Access,
+  type Query,
+  type QueryForm,
+} from '@uproar/core';
+import { WireQuery, problemError } from '@uproar/protocol';
+import { checkIncludes, type Store } from '../store/index.js';
+import { z } from 'zod';
+
+/** The parameters of a query in an address. */
+export const QueryParameters = z.looseObject({
+  where: z.string().optional().describe("A condition in CQL2 text: `status = 'aloft' AND altitude > 300`."),
+  order: WireQuery.shape.order,
+  limit: z
+    .string()
+    .max(10)
+    .optional()
+    .describe('The most documents, 1 to 10000; 500 if not given. `none` for watches, NDJSON and CSV.'),
+  after: WireQuery.shape.after,
+  fields: WireQuery.shape.fields,
+  include: z
+    .string()
+    .max(20_000)
+    .optional()
+    .describe(
+      'Related documents to be shown with each: `crew = crews via crewId; flights by balloonId order -start limit 3`.',
+    ),
+  summary: WireQuery.shape.summary,
+  by: WireQuery.shape.by,
+});
+
+const KNOWN = ['where', 'order', 'limit', 'after', 'fields', 'include', 'summary', 'by'];
+
+/**
+ * Reads the parameters of an address as a query.
+ *
+ * @throws {ProblemError} `bad-request` for a parameter there is not
+ */
+export function queryFromParameters(from: string, parameters: z.infer<typeof QueryParameters>): WireQuery {
+  const { limit, ...rest } = parameters;
+  for (const name of Object.keys(parameters)) {
+    if (KNOWN.includes(name)) continue;
+    throw problemError(
+      'bad-request',
+      `There is no parameter "${name}".${didYouMean(nearNames(name, KNOWN))} There are: ${KNOWN.join(', ')}.`,
+      {
+        parameter: name,
+      },
+    );
+  }
+  if (limit === undefined) return { from, ...(rest as Partial<WireQuery>) };
+  if (limit !== 'none' && !/^\d{1,5}$/.test(limit)) {
+    throw problemError('bad-request', 'The limit is a whole number from 1 to 10000, or "none".', {
+      parameter: 'limit',
+    });
+  }
+  return { from, ...(rest as Partial<WireQuery>), limit: limit === 'none' ? 'none' : Number(limit) };
+}
+
+/**
+ * Makes a query ready as it came over the wire.
+ *
+ * @param mayBeEndless whether `limit: none` is taken
+ * @param accessTo what the one who asks may read of a collection; left out, the query is not seen through anybody's scope
+ * @throws {ProblemError} `bad-query` with the place of the fault, or `bad-cursor`
+ */
+export function prepareWireQuery(
+  query: WireQuery,
+  mayBeEndless: boolean,
+  accessTo?: (collection: string) => Access,
+): Query {
+  if (query.limit === 'none' && !mayBeEndless) {
+    throw problemError(
+      'bad-query',
+      'Without a limit a result comes as NDJSON, as CSV or as a watch; as JSON it needs one.',
+      {
+        parameter: 'limit',
+      },
+    );
+  }
+  try {
+    return prepareQuery(query as QueryForm, accessTo && ((collection) => policyFilterFor(accessTo(collection))));
+  } catch (error) {
+    if (!(error instanceof QueryError)) throw error;
+    const name = error.pointer === '/after' ? 'bad-cursor' : 'bad-query';
+    const expected = error.expected.length > 0 ? [...error.expected] : undefined;
+    const hint = expected ? ` Expected: ${expected.join(', ')}.` : '';
+    throw problemError(name, error.message + hint, { position: error.position, pointer: error.pointer, expected });
+  }
+}
+
+/** In whose name something is read. */
+export interface QueryScope {
+  /**
+   * What they may read of a collection.
+   *
+   * @throws {ProblemError} `not-allowed` when that is nothing
+   */
+  accessTo(collection: string): Access;
+  /** As {@link accessTo}, without an error. */
+  effectiveAccess(collection: string): Access;
+}
+
+/**
+ * Makes a query ready in somebody's name. Of what is included they see what they may, and perhaps nothing.
+ *
+ * @throws {ProblemError} `not-allowed`, `bad-query`, `bad-cursor`, or `index-missing`
+ */
+export function prepareReadable(query: WireQuery, mayBeEndless: boolean, store: Store, scope: QueryScope): Query {
+  const { from } = query;
+  const access = scope.accessTo(from);
+  const prepared = prepareWireQuery(query, mayBeEndless, (collection) =>
+    collection === from ? access : scope.effectiveAccess(collection),
+  );
+  checkIncludes(prepared, store, ({ by, query: inner }) =>
+    // Whoever may not see everything is told of no names.
+    seesEverything(scope.effectiveAccess(inner.from))
+      ? didYouMean(store.usualNames.of(inner.from).findNear(by!) ?? [])
+      : '',
+  );
+  return prepared;
+}

@@ -1,0 +1,37 @@
+import { formatTerm, type Query } from '@uproar/core';
+import type { FastifyBaseLogger } from 'fastify';
+import type { Context } from './requests/context.js';
+import type { ReadOutcome } from './store/index.js';
+import type { Tracing } from './metrics/tracing.js';
+
+/** A query that takes so long is told in the log. */
+const SLOW_QUERY_MS = 1000;
+
+/** Has what the store does, and what goes wrong, reported: in the metrics, the traces and the log. */
+export function reportOn(context: Context, log: FastifyBaseLogger, tracing: Tracing): void {
+  const { store, slowQueries, recorder } = context;
+  store.reader.onRead = (query, outcome, durationMs) => {
+    slowQueries.note(query, outcome, durationMs);
+    recorder.recordRead(outcome.documentsReturned, durationMs);
+    const { from } = query;
+    tracing.past('query', { 'uproar.collection': from, 'uproar.documents': outcome.documentsReturned }, durationMs);
+    if (durationMs >= SLOW_QUERY_MS) log.warn(describeSlow(query, outcome, durationMs), 'slow query');
+  };
+  store.log.onGroup = (commits, durationMs) => {
+    recorder.recordGroup(commits, durationMs);
+    tracing.past('group', { 'uproar.commits': commits }, durationMs);
+  };
+  store.log.onFailure = (error) => log.error(error, 'commits could not be written');
+  context.onFault = (error) => log.error(error, 'a call failed');
+}
+
+/** What the log tells of a query that took long; not what it looked for. */
+function describeSlow({ from, order }: Query, { plan, documentsReturned }: ReadOutcome, durationMs: number) {
+  return {
+    collection: from,
+    order: order.map(formatTerm).join(','),
+    index: plan?.index?.fields,
+    documentsReturned,
+    ms: Math.round(durationMs),
+  };
+}

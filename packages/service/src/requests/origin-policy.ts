@@ -1,0 +1,86 @@
+import type { IncomingHttpHeaders } from 'node:http';
+import { isIP } from 'node:net';
+import { problemError } from '@uproar/protocol';
+
+/** Names of this machine itself, as origins have them. */
+const LOOPBACK = /^(?:localhost|127(?:\.\d{1,3}){3}|\[::1\])$/;
+
+/** Keeps pages of other sites from using the store in the name of who looks at them. */
+export class OriginPolicy {
+  #origins: ReadonlySet<string> = new Set();
+  #any = false;
+  readonly #anyHost: boolean;
+  readonly #isOpen: () => boolean;
+
+  /**
+   * @param origins the origins whose pages may use the store, beside its own: `https://board.example`; `*` for all
+   * @param anyHost whether a store that stands open answers under any name
+   * @param isOpen whether the store stands open just now; then pages served by this machine may use it
+   * @throws {RangeError} for what is no origin
+   */
+  constructor(origins: readonly string[] = [], anyHost = false, isOpen: () => boolean = () => false) {
+    this.#anyHost = anyHost;
+    this.#isOpen = isOpen;
+    this.setOrigins(origins);
+  }
+
+  /**
+   * From now on pages of these origins may use the store.
+   *
+   * @throws {RangeError} for what is no origin
+   */
+  setOrigins(origins: readonly string[]): void {
+    this.#origins = new Set(origins.filter((origin) => origin !== '*').map(readOrigin));
+    this.#any = origins.includes('*');
+  }
+
+  /** Tells whether pages of an origin may use the store. */
+  allows(origin: string, host: string | undefined): boolean {
+    if (this.#any || this.#origins.has(origin)) return true;
+    try {
+      const { host: itsHost, hostname } = new URL(origin);
+      if (LOOPBACK.test(hostname) && this.#isOpen()) return true;
+      return host !== undefined && itsHost === host.toLowerCase();
+    } catch {
+      return false;
+    }
+  }
+
+  /**
+   * Refuses what a page of another site sends. Programs send no origin.
+   *
+   * @throws {ProblemError} `origin-refused`
+   */
+  checkOrigin({ origin, host }: IncomingHttpHeaders): void {
+    if (origin === undefined || this.allows(origin, host)) return;
+    throw problemError(
+      'origin-refused',
+      `Pages of ${origin.slice(0, 200)} may not use this store. Start it with --allow-origin ${origin.slice(0, 200)} if they should.`,
+      { parameter: 'Origin' },
+    );
+  }
+
+  /**
+   * While the store stands open, it answers under addresses of this machine only: a name that somebody else has pointed
+   * here must not make their page one of ours.
+   *
+   * @throws {ProblemError} `origin-refused`
+   */
+  checkHost({ host }: IncomingHttpHeaders): void {
+    const name = (host ?? '').replace(/:\d+$/, '').replace(/^\[(.*)\]$/, '$1');
+    if (this.#anyHost || name === 'localhost' || isIP(name) !== 0) return;
+    throw problemError('origin-refused', `While the store stands open it does not answer under the name "${name}".`, {
+      parameter: 'Host',
+    });
+  }
+}
+
+function readOrigin(text: string): string {
+  try {
+    const { origin } = new URL(text);
+    if (origin !== 'null' && origin === text.toLowerCase().replace(/\/$/, '')) return origin;
+  } catch {
+    // PatchTracker below.
+  }
+  throw new RangeError(`"${text}" is no origin; write it like https://board.example or http://localhost:8080, or "*".`);
+}

@@ -1,0 +1,33 @@
+import { ProblemError, type Problem } from '@uproar/protocol';
+import type { $ZodIssue } from 'zod/v4/core';
+import { asCostly } from '../limits/costs.js';
+import { storageProblem } from '../store/index.js';
+
+/** The problem that an error stands for: of the disk, or of a query that takes too much work. */
+export function asProblem(error: unknown): Problem | undefined {
+  const costly = asCostly(error);
+  return costly instanceof ProblemError ? costly.problem : storageProblem(error);
+}
+
+/** Puts the first issue of a failed Zod check into words, with the place as a JSON Pointer. */
+export function describeIssue(issues: readonly $ZodIssue[]): { detail: string; pointer: string } {
+  const issue = deepest(issues[0]!);
+  return { detail: issue.message, pointer: issue.path.map((key) => `/${String(key)}`).join('') };
+}
+
+/**
+ * Of a union's branches, the one that knows all members given tells best what was meant; if none does, the union itself
+ * may say what it takes; else the branch that came furthest.
+ */
+function deepest(issue: $ZodIssue): $ZodIssue {
+  if (issue.code !== 'invalid_union') return issue;
+  const meant = issue.errors.filter(
+    (branch) => !branch.some(({ code, path }) => code === 'unrecognized_keys' && path.length === 0),
+  );
+  if (meant.length === 0 && issue.message !== 'Invalid input') return issue;
+  const candidates = (meant.length > 0 ? meant : issue.errors).flatMap((branch) =>
+    branch.map((inner) => deepest(inner)),
+  );
+  const best = candidates.sort((a, b) => b.path.length - a.path.length)[0];
+  return best ? { ...best, path: [...issue.path, ...best.path] } : issue;
+}

@@ -1,0 +1,49 @@
+import type Database from 'better-sqlite3';
+import type { Refusal } from '@uproar/core';
+import type { Warning } from './commit-log.js';
+
+/**
+ * A commit as it came out the first time: applied or refused. The documents are kept only where they do not follow from
+ * its writes, as generated ids do not.
+ */
+export type Outcome =
+  | { seq: number; documents?: { collection: string; id: string; version: number }[]; warnings?: Warning[] }
+  | { refused: Refusal; write?: number; read?: number };
+
+/** How long the outcome of a commit with an id is remembered, in milliseconds. */
+export const REMEMBERED_MS = 24 * 3_600_000;
+
+/** IdempotencyRecords forgotten in one transaction. */
+const FORGOTTEN_AT_ONCE = 500;
+
+const FORGET = `
+  DELETE FROM outcomes WHERE (author, id) IN (SELECT author, id FROM outcomes WHERE time < ? ORDER BY time LIMIT ?)`;
+
+/** What became of the commits that had an id, so that each is applied once however often it is sent. */
+export class IdempotencyRecords {
+  readonly #get: Database.Statement<[string, string], { digest: string; outcome: string }>;
+  readonly #insert: Database.Statement<[string, string, number, string, string]>;
+  readonly #forget: Database.Statement<[number, number]>;
+
+  constructor(database: Database.Database) {
+    this.#get = database.prepare('SELECT digest, outcome FROM outcomes WHERE author = ? AND id = ?');
+    this.#insert = database.prepare('INSERT INTO outcomes (author, id, time, digest, outcome) VALUES (?, ?, ?, ?, ?)');
+    this.#forget = database.prepare(FORGET);
+  }
+
+  /** The outcome of the commit with an id within the ids of one sender, and the digest of what it held. */
+  get(space: string, id: string): { digest: string; outcome: Outcome } | undefined {
+    const row = this.#get.get(space, id);
+    return row && { digest: row.digest, outcome: JSON.parse(row.outcome) as Outcome };
+  }
+
+  /** Belongs inside the transaction of the commit. */
+  add(space: string, id: string, timeMs: number, digest: string, outcome: Outcome): void {
+    this.#insert.run(space, id, timeMs, digest, JSON.stringify(outcome));
+  }
+
+  /** Deletes some expired records. Returns true when there may be more. */
+  forgetOld(nowMs: number): boolean {
+    return this.#forget.run(nowMs - REMEMBERED_MS, FORGOTTEN_AT_ONCE).changes === FORGOTTEN_AT_ONCE;
+  }
+}

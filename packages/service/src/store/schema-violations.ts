@@ -1,0 +1,54 @@
+import { formatAddress, formatPointer, type Paths, type Refusal, type Write } from '@uproar/core';
+import type { SchemaViolation } from './commit-log.js';
+
+/**
+ * The violations that a writer may be told of: those that would be there without the fields concealed from them as well. A
+ * violation that is there only with them would tell of their presence or their value.
+ *
+ * @param validateVisible judges what the writer sees of the data
+ */
+export function visibleViolations(
+  violations: readonly SchemaViolation[],
+  conceal: Paths,
+  validateVisible: () => readonly SchemaViolation[],
+): SchemaViolation[] {
+  if (conceal.length === 0) return [...violations];
+  const hidden = conceal.map((path) => formatPointer([...path]));
+  const seen = new Set(validateVisible().map(nameOf));
+  return violations.filter(
+    (violation) =>
+      seen.has(nameOf(violation)) &&
+      !hidden.some((beginning) => violation.pointer === beginning || violation.pointer.startsWith(`${beginning}/`)),
+  );
+}
+
+function nameOf({ pointer, rule, detail }: SchemaViolation): string {
+  return JSON.stringify([pointer, rule, detail]);
+}
+
+/**
+ * Why a write is refused whose data does not fit the schema.
+ *
+ * @param violations those that the writer may be told of
+ */
+export function describeStoredViolation(
+  { collection, id }: Write,
+  currentVersion: number,
+  violations: readonly SchemaViolation[],
+): Refusal {
+  const [first] = violations;
+  const address = formatAddress(collection, id);
+  const more = violations.length > 1 ? `, and ${violations.length - 1} more` : '';
+  const detail = first
+    ? `${address} does not fit the schema of ${collection}: ${first.pointer || 'the data'} ${first.detail}${more}.`
+    : `${address} does not fit the schema of ${collection} together with fields that are concealed from you.`;
+  return {
+    kind: 'schema-violation',
+    collection,
+    id,
+    currentVersion,
+    detail,
+    violations: [...violations],
+    ...(first ? { pointer: first.pointer } : {}),
+  };
+}

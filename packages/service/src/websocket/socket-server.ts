@@ -1,0 +1,123 @@
+import { randomUUID } from 'node:crypto';
+import { STATUS_CODES, type IncomingMessage, type Server } from 'node:http';
+import type { Duplex } from 'node:stream';
+import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
+import { WebSocketServer, type WebSocket } from 'ws';
+import { auditFailure, auditRefusal, readBearer } from '../requests/credentials.js';
+import type { Context } from '../requests/context.js';
+import type { Identity } from '../identity/identity.js';
+import { frameText } from './frame.js';
+import { ENVELOPE_BYTES } from '../requests/parse-body.js';
+import { LIVE_PATH, SocketSession } from './socket-session.js';
+
+/** Close code of a service that is too busy (RFC 6455, section 7.4.1, and its registry). */
+const TRY_LATER = 1013;
+
+/**
+ * Takes WebSocket connections (RFC 6455) at {@link LIVE_PATH}.
+ *
+ * @param addressOf tells where a request comes from
+ * @returns asks all connections to close, and returns what cuts off those that do not
+ */
+export function serveSockets(
+  server: Server,
+  context: Context,
+  addressOf: (request: IncomingMessage) => string,
+): () => () => void {
+  const sockets = new WebSocketServer({
+    noServer: true,
+    // What is larger than a commit may be is taken in up to twice that, so that it can be answered.
+    maxPayload: 2 * context.commitLimits.sizeBytes + ENVELOPE_BYTES,
+    perMessageDeflate: false,
+  });
+  const sessions = new Map<WebSocket, SocketSession>();
+  const answered = new WeakSet<WebSocket>();
+
+  server.on('upgrade', (request: IncomingMessage, socket: Duplex, head: Buffer) => {
+    socket.on('error', () => socket.destroy());
+    const path = request.url?.split('?')[0];
+    if (path !== LIVE_PATH) {
+      refuseUpgrade(socket, createProblem('no-such-route', `WebSockets are served at ${LIVE_PATH}.`));
+      return;
+    }
+    void recognise(request, context, addressOf(request)).then(
+      (identity) =>
+        sockets.handleUpgrade(request, socket, head, (webSocket) => {
+          const agent = request.headers['user-agent']?.slice(0, 300);
+          const origin = { address: addressOf(request), request: randomUUID(), agent };
+          try {
+            sessions.set(webSocket, new SocketSession(context, webSocket, socket, identity, origin));
+          } catch (error) {
+            webSocket.close(TRY_LATER, (error as ProblemError).problem.title);
+            return;
+          }
+          answered.add(webSocket);
+          webSocket.on('pong', () => answered.add(webSocket));
+          webSocket.on('close', () => sessions.delete(webSocket));
+        }),
+      (error: unknown) => {
+        const problem =
+          error instanceof ProblemError
+            ? error.problem
+            : createProblem('internal', 'The service failed to let you in.');
+        if (problem.status !== 401) {
+          const from = { ip: addressOf(request), id: randomUUID() };
+          auditRefusal(context.identities.audit, problem, 'unknown', from, LIVE_PATH);
+        }
+        refuseUpgrade(socket, problem);
+      },
+    );
+  });
+
+  const heartbeat = setInterval(() => {
+    const alive = frameText(
+      Buffer.from(`{"jsonrpc":"2.0","method":"alive","params":{"seq":${context.store.log.seq}}}`),
+    );
+    for (const [webSocket, session] of sessions) {
+      if (!answered.delete(webSocket)) {
+        webSocket.terminate();
+        continue;
+      }
+      webSocket.ping();
+      session.sendAlive(alive);
+    }
+  }, context.heartbeatMs);
+
+  return () => {
+    clearInterval(heartbeat);
+    const problem = createProblem('stopping', 'The service is stopping. Connect again in a moment.');
+    for (const session of sessions.values()) session.end(problem);
+    sockets.close();
+    return () => {
+      for (const webSocket of sessions.keys()) webSocket.terminate();
+    };
+  };
+}
+
+/** A key may come with the request itself; otherwise `hello` brings it. Pages of other sites are sent away. */
+async function recognise(request: IncomingMessage, context: Context, address: string): Promise<Identity | undefined> {
+  const { identities, originPolicy, rates } = context;
+  originPolicy.checkOrigin(request.headers);
+  await rates.checkFailures(address);
+  const secret = readBearer(request.headers.authorization);
+  if (secret === undefined) {
+    // Without a key they may be anybody, while the store stands open.
+    if (identities.openUntilMs() !== undefined) originPolicy.checkHost(request.headers);
+    return undefined;
+  }
+  try {
+    return await identities.identify(secret);
+  } catch (error) {
+    await auditFailure(context, error, address, randomUUID());
+    throw error;
+  }
+}
+
+function refuseUpgrade(socket: Duplex, problem: Problem): void {
+  const body = JSON.stringify(problem);
+  const reason = STATUS_CODES[problem.status] ?? 'Refused';
+  socket.end(
+    `HTTP/1.1 ${problem.status} ${reason}\r\nContent-Type: application/problem+json\r\n` +
+      `Content-Length: ${Buffer.byteLength(body)}\r\nConnection: close\r\n\r\n${body}`,
+  );
+}
