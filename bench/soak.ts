@@ -31,7 +31,9 @@ interface Sample {
 const directory = mkdtempSync(join(tmpdir(), 'uproar-soak-'));
 const limits = ['--journal-size', '5MB', '--keep-deleted', '5s', '--log-level', 'error'];
 // With little room for its heap the process collects often, and what stays is soon to be told from what goes.
-const served = await ServedProcess.start(directory, 0, limits, '--max-old-space-size=128');
+const served = await ServedProcess.start(directory, 0, limits, {
+  NODE_OPTIONS: '--max-old-space-size=128',
+});
 const random = new Random(seed);
 // However it ends, nothing is left behind.
 process.on('exit', () => {

@@ -1,12 +1,14 @@
-// Makes the plain pages at /docs/ out of the documentation: `node scripts/build-docs.mjs`.
+// Builds the pages at /docs/: those in docs/, and the reference of the client, made from its comments.
 import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, join, relative, resolve } from 'node:path';
 import MarkdownIt from 'markdown-it';
 import anchor from 'markdown-it-anchor';
-import { root } from './ready.mjs';
+import { root, run } from './ready.mjs';
 
 const SOURCE = join(root, 'docs');
 const TARGET = join(root, 'packages/cli/dist/docs');
+/** The reference of the client, as Markdown. Its pages are at /docs/client/. */
+const REFERENCE = join(root, 'packages/client/dist/reference');
 /** What pages link to and is not a page of theirs comes to lie here. */
 const BESIDE = 'beside';
 
@@ -22,7 +24,11 @@ const markdown = new MarkdownIt({ html: false, linkify: true }).use(anchor, { sl
 
 rmSync(TARGET, { recursive: true, force: true });
 mkdirSync(TARGET, { recursive: true });
-const pages = readdirSync(SOURCE, { recursive: true }).filter((name) => name.endsWith('.md'));
+run('npx', ['--no-install', 'typedoc', '--logLevel', 'Warn', '--options', 'packages/client/typedoc.json']);
+const pages = [
+  ...readdirSync(SOURCE, { recursive: true }),
+  ...readdirSync(REFERENCE).map((name) => `client/${name}`),
+].filter((name) => name.endsWith('.md'));
 const sections = readSections();
 for (const page of pages) writePage(page);
 writeFileSync(join(TARGET, 'docs.css'), readFileSync(join(root, 'scripts/docs.css')));
@@ -39,8 +45,12 @@ function readSections() {
     }));
 }
 
+function sourceOf(page) {
+  return page.startsWith('client/') ? join(REFERENCE, page.slice('client/'.length)) : join(SOURCE, page);
+}
+
 function writePage(page) {
-  const text = readFileSync(join(SOURCE, page), 'utf8');
+  const text = readFileSync(sourceOf(page), 'utf8');
   const tokens = markdown.parse(text, {});
   for (const token of tokens.flatMap(({ children }) => children ?? [])) {
     for (const name of ['href', 'src']) {

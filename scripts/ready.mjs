@@ -63,20 +63,26 @@ export function makeChromiumReady() {
   process.exit(1);
 }
 
-/** The programs that recipes are written for and that tests make use of, and the Debian packages they come in. */
+/** The programs that the tests use, and the Debian packages that contain them. */
 const TOOLS = [
   { name: 'curl', from: 'curl' },
   { name: 'jq', from: 'jq' },
   { name: 'python3', from: 'python3' },
   { name: 'script', from: 'bsdutils' },
   { name: 'openssl', from: 'openssl', ask: 'version' },
+  { name: 'cc', from: 'gcc' },
+];
+
+/** Programs that only the long tests use. */
+const LONG_TOOLS = [
   { name: 'nginx', from: 'nginx-light', ask: '-v' },
   { name: 'haproxy', from: 'haproxy', ask: '-v' },
 ];
 
-/** Makes sure that these programs are there. */
-export function makeToolsReady() {
-  const missing = () => TOOLS.filter(({ name, ask = '--version' }) => spawnSync(name, [ask]).status !== 0);
+/** Makes sure that the programs which the tests use are there. `long`: also those of the long tests. */
+export function makeToolsReady({ long = false } = {}) {
+  const wanted = long ? [...TOOLS, ...LONG_TOOLS] : TOOLS;
+  const missing = () => wanted.filter(({ name, ask = '--version' }) => spawnSync(name, [ask]).status !== 0);
   const packages = missing().map(({ from }) => from);
   if (packages.length === 0 || (installFromDebian(...packages) && missing().length === 0)) return;
   console.error(`${packages.join(', ')} could not be installed. Some tests need them:`);
@@ -87,7 +93,7 @@ export function makeToolsReady() {
 /** Installs Debian packages, where that can be done without asking. Returns whether it was. */
 function installFromDebian(...packages) {
   if (process.platform !== 'linux' || !existsSync('/usr/bin/apt-get')) return false;
-  console.log(`installing ${packages.join(', ')} from Debian’s packages`);
+  console.log(`The tests need ${packages.join(', ')}, which this machine lacks: installing with apt-get.`);
   const prefix = process.getuid?.() === 0 ? [] : ['sudo', '-n'];
   const apt = (...args) => {
     const [command, ...rest] = [...prefix, 'apt-get', ...args];

@@ -4,11 +4,9 @@ import { join } from 'node:path';
 import { root } from './ready.mjs';
 
 const COLUMNS = 100;
-/** Written by programs. */
-const GENERATED = /^docs\/client\//;
 
 const checkOnly = process.argv.includes('--check');
-const files = findFiles('').filter((file) => !GENERATED.test(file));
+const files = findFiles('');
 const unwrapped = files.filter((file) => {
   const path = join(root, file);
   const text = readFileSync(path, 'utf8');

@@ -1,8 +1,12 @@
+import { createHash } from 'node:crypto';
+import { mkdirSync } from 'node:fs';
+import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { connect, ConnectionError, type Store } from '@uproar/client';
 import { canonicalText, type JsonObject } from '@uproar/core';
 import { checkStore, databaseFile, openStore } from '@uproar/service';
 import { StreamReader } from './event-stream.js';
+import { PowerCut, readTree } from './power-cut/power-cut.js';
 import { Random } from './random.js';
 import { ServedProcess } from './served-process.js';
 import { KEY, temporaryDirectory, until } from './service.js';
@@ -16,6 +20,34 @@ export interface CrashReport {
   /** Those of them that had been applied before the process was killed. */
   hadBeenApplied: number;
   seq: number;
+  /** Files whose upload was acknowledged. */
+  files: number;
+}
+
+/** How a round ends the service, and what it does to the disk. */
+export interface Crash {
+  /** The environment of the next process. */
+  environment(): Record<string, string>;
+  /** Called once the process is dead, before the next one starts. */
+  after(): void;
+}
+
+/** Kills the process; the operating system still writes everything that the process wrote. */
+const KILL: Crash = { environment: () => ({}), after: () => undefined };
+
+/** Cuts the power of a machine that has one disk, see {@link PowerCut}. */
+export function powerCuts(random: Random, dropSyncs = false): (directory: string, workspace: string) => Crash {
+  return (directory, workspace) => {
+    const power = new PowerCut(directory, workspace, dropSyncs);
+    let before = new Map<string, Buffer>();
+    return {
+      environment: () => {
+        before = readTree(directory);
+        return power.begin();
+      },
+      after: () => void power.cut(random, before),
+    };
+  };
 }
 
 const WRITERS = 8;
@@ -27,18 +59,27 @@ interface Sent {
 }
 
 /**
- * Starts the service as a process, lets many writers and watchers loose on it over HTTP and WebSocket, kills it at a
- * random moment, starts it again, and so on. Each commit adds one to a shared counter and to one of its writer's, writes a
- * pair of equal documents, and has an id; those whose answer was lost are sent again.
+ * Starts the service as a process, with many writers and watchers over HTTP and WebSocket, ends it at a random moment,
+ * starts it again, and so on. Each commit increments a shared counter and one of its writer, writes a pair of equal
+ * documents, and has an id; commits whose answer was lost are sent again. One client uploads files.
  *
- * @throws {Error} when an acknowledged write is missing, one is there twice or by half, a watcher does not come to the
- * present state, or the journal has a gap
+ * @throws {Error} when an acknowledged write or file is missing, a commit is there twice or in part, a watcher does not
+ * reach the present state, or the journal has a gap
  */
-export async function crashRounds(seed: number, rounds: number, log: (line: string) => void): Promise<CrashReport> {
+export async function crashRounds(
+  seed: number,
+  rounds: number,
+  log: (line: string) => void,
+  crashOf: (directory: string, workspace: string) => Crash = () => KILL,
+): Promise<CrashReport> {
   const random = new Random(seed);
-  const { path, remove } = temporaryDirectory();
-  const report: CrashReport = { rounds, acknowledged: 0, sentAgain: 0, hadBeenApplied: 0, seq: 0 };
-  let served = await ServedProcess.start(path);
+  const { path: workspace, remove } = temporaryDirectory();
+  const path = join(workspace, 'data');
+  mkdirSync(path);
+  const crash = crashOf(path, workspace);
+  const report: CrashReport = { rounds, acknowledged: 0, sentAgain: 0, hadBeenApplied: 0, seq: 0, files: 0 };
+  const files = new Map<string, string>();
+  let served = await ServedProcess.start(path, 0, [], crash.environment());
   const { url, port } = served;
   const stores: Store[] = [];
   const streams: StreamReader[] = [];
@@ -88,12 +129,15 @@ export async function crashRounds(seed: number, rounds: number, log: (line: stri
         }
       };
       const writers = Array.from({ length: WRITERS }, (_, writer) => write(writer));
+      const uploads = uploadFiles(url, `r${round}`, random.integer(1, 200_000), files, () => stopped);
       await sleep(random.integer(20, 350));
       await served.stop('SIGKILL');
       stopped = true;
-      await Promise.all(writers);
+      await Promise.all([...writers, uploads]);
       for (const store of stores.splice(1)) store.close();
-      served = await ServedProcess.start(path, port);
+      crash.after();
+      served = await ServedProcess.start(path, port, [], crash.environment());
+      await checkFiles(url, files);
 
       const found = await countersOf(url);
       confirmed.forEach((count, writer) => {
@@ -137,6 +181,7 @@ export async function crashRounds(seed: number, rounds: number, log: (line: stri
     if (!found.sound) throw new Error(`The store is not sound: ${JSON.stringify(found.results)}`);
     const store = openStore(path);
     report.seq = store.log.seq;
+    report.files = files.size;
     store.close();
     return report;
   } finally {
@@ -144,6 +189,38 @@ export async function crashRounds(seed: number, rounds: number, log: (line: stri
     for (const stream of streams) stream.close();
     await served.stop('SIGKILL');
     remove();
+  }
+}
+
+/** Uploads files until told to stop; notes the hash of each that was acknowledged. */
+async function uploadFiles(
+  url: string,
+  prefix: string,
+  bytes: number,
+  acknowledged: Map<string, string>,
+  stopped: () => boolean,
+): Promise<void> {
+  for (let n = 0; n < 3 && !stopped(); n++) {
+    const id = `${prefix}-${n}`;
+    const content = Buffer.alloc(bytes, `${id} `);
+    const response = await fetch(`${url}/v1/files/${id}/content`, {
+      method: 'PUT',
+      headers: { authorization: `Bearer ${KEY}`, 'content-type': 'text/plain', connection: 'close' },
+      body: content,
+    }).catch(() => undefined);
+    if (response?.ok) acknowledged.set(id, createHash('sha256').update(content).digest('hex'));
+  }
+}
+
+async function checkFiles(url: string, files: ReadonlyMap<string, string>): Promise<void> {
+  // The older ones were looked at in earlier rounds.
+  for (const [id, hash] of [...files].slice(-10)) {
+    const response = await fetch(`${url}/v1/files/${id}/content`, {
+      headers: { authorization: `Bearer ${KEY}`, connection: 'close' },
+    });
+    const content = Buffer.from(await response.arrayBuffer());
+    const found = response.ok ? createHash('sha256').update(content).digest('hex') : `HTTP status ${response.status}`;
+    if (found !== hash) throw new Error(`The acknowledged file ${id} is gone or damaged (${found}).`);
   }
 }
 

@@ -10,14 +10,20 @@ export class ServedProcess {
     readonly url: string,
   ) {}
 
-  static async start(directory: string, port = 0, options: string[] = [], nodeOptions = ''): Promise<ServedProcess> {
+  static async start(
+    directory: string,
+    port = 0,
+    options: string[] = [],
+    environment: Record<string, string> = {},
+  ): Promise<ServedProcess> {
     const child = spawn(process.execPath, [MAIN, 'serve', '--data', directory, '--port', String(port), ...options], {
-      env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: nodeOptions, NO_COLOR: '1' },
+      env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1', ...environment },
       stdio: ['ignore', 'pipe', 'inherit'],
     });
     let said = '';
     child.stdout.on('data', (text) => (said += String(text)));
-    await until('the service is up', () => said.includes('/console/'), 120_000);
+    await until('the service is up', () => said.includes('/console/') || child.exitCode !== null, 120_000);
+    if (child.exitCode !== null) throw new Error(`The service ended with ${child.exitCode} instead of starting.`);
     return new ServedProcess(child, /http:\/\/[\d.:]+/.exec(said)![0]);
   }
 

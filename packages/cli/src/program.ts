@@ -31,7 +31,7 @@ import { addAdjust, addDelete, addMerge, addPut } from './commands/write.js';
 
 const OVERVIEW = `
 Examples:
-  uproar demo                                     a store with made-up data, to look around in
+  uproar demo                                     a store with sample data to explore
   uproar serve --data ./uproar-data               a store of your own
   uproar put notes/first '{"text":"hello"}'
   uproar watch notes
@@ -52,7 +52,7 @@ export function buildProgram(): Command {
   const program = new Command('uproar')
     .description('A live document store: many devices write, and every connected view updates at once.')
     .version(VERSION)
-    .showHelpAfterError('(add --help for what there is)')
+    .showHelpAfterError('(run with --help for usage)')
     .exitOverride()
     .addHelpText('after', OVERVIEW);
 

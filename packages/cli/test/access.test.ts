@@ -12,8 +12,7 @@ collections:
 `;
 const FESTIVAL_CASES = new URL('../../../demo/policy-cases.yaml', import.meta.url).pathname;
 
-describe('the command line: who may see and change what', function () {
-  this.timeout(400_000);
+describe('the command line: who may see and change what', () => {
   const bench = new CommandBench();
   const { run, file } = bench;
   let service: TestService;

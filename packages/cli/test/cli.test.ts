@@ -3,8 +3,7 @@ import { createServer } from 'node:net';
 import { CommandBench, Run } from '../../../test/command-run.js';
 import { type TestService, KEY, temporaryDirectory, until } from '../../../test/service.js';
 
-describe('the command line', function () {
-  this.timeout(400_000);
+describe('the command line', () => {
   const bench = new CommandBench();
   const { run, file } = bench;
   let service: TestService;

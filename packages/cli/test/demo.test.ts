@@ -5,8 +5,7 @@ import { expect } from 'chai';
 import { MAIN } from '../../../test/command-run.js';
 import { temporaryDirectory, until } from '../../../test/service.js';
 
-describe('the tour of the demo', function () {
-  this.timeout(400_000);
+describe('the tour of the demo', () => {
   const folder = temporaryDirectory();
   let demo: ChildProcess;
   let said = '';

@@ -21,8 +21,7 @@ import { StreamReader } from '../../../test/event-stream.js';
 import { Random } from '../../../test/random.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 
-describe('the command line: undo, and the care of a store', function () {
-  this.timeout(400_000);
+describe('the command line: undo, and the care of a store', () => {
   const bench = new CommandBench();
   const { run, file, at } = bench;
   let service: TestService;

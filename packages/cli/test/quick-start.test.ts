@@ -9,8 +9,7 @@ import { temporaryDirectory } from '../../../test/service.js';
 
 const QUICK_START = new URL('../../../docs/quick-start.md', import.meta.url).pathname;
 
-describe('the quick start, as a person follows it', function () {
-  this.timeout(400_000);
+describe('the quick start, as a person follows it', () => {
   let browser: Browser;
   let served: ServedProcess;
   const folder = temporaryDirectory();

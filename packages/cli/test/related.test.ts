@@ -2,8 +2,7 @@ import { expect } from 'chai';
 import { CommandBench, Run } from '../../../test/command-run.js';
 import { KEY, until, type TestService } from '../../../test/service.js';
 
-describe('uproar query and watch, with related documents and totals', function () {
-  this.timeout(400_000);
+describe('uproar query and watch, with related documents and totals', () => {
   const bench = new CommandBench();
   const { run } = bench;
   let service: TestService;

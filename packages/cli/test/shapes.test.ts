@@ -4,8 +4,7 @@ import { CommandBench } from '../../../test/command-run.js';
 import { TestService } from '../../../test/service.js';
 import { makeToken, TOKEN_SETTINGS } from '../../../test/tokens.js';
 
-describe('uproar shapes', function () {
-  this.timeout(400_000);
+describe('uproar shapes', () => {
   const bench = new CommandBench();
   const { run } = bench;
   let service: TestService;

@@ -4,8 +4,7 @@ import { CommandBench } from '../../../test/command-run.js';
 import { PseudoTerminal } from '../../../test/pseudo-terminal.js';
 import { KEY, until, type TestService } from '../../../test/service.js';
 
-describe('the command line in a terminal', function () {
-  this.timeout(400_000);
+describe('the command line in a terminal', () => {
   const bench = new CommandBench();
   let service: TestService;
   let terminal: PseudoTerminal | undefined;

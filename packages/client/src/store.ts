@@ -46,7 +46,7 @@ export class Store implements StoreAccess {
   /** Use `connect`. */
   constructor(url: string, options: ConnectOptions & { openSocket: OpenSocket }) {
     if (!/^https?:\/\//i.test(url)) {
-      throw new TypeError(`The address of a store begins with http:// or https://; "${url}" does not.`);
+      throw new TypeError(`The address of a store must start with http:// or https://; "${url}" does not.`);
     }
     const base = new URL(url);
     this.url = base.origin;

@@ -12,8 +12,7 @@ import { KEY, TestService, until } from '../../../test/service.js';
 
 const isDrawn = (image: unknown) => (image as { naturalWidth: number }).naturalWidth === 200;
 
-describe('the client in a browser', function () {
-  this.timeout(400_000);
+describe('the client in a browser', () => {
   let browser: Browser;
   let service: TestService;
   let link: HostileLink;

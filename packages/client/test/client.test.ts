@@ -164,7 +164,6 @@ describe('the client', () => {
   });
 
   it('ends in the right state over a link that breaks again and again, in the middle of frames too', async function () {
-    this.timeout(400_000);
     const proxy = await HostileLink.start(service.url);
     const random = new Random(51);
     const stores = Array.from({ length: 5 }, () =>

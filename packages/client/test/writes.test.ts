@@ -265,7 +265,6 @@ describe('writes of the client', () => {
 
 describe('many clients over a hostile link', () => {
   it('end in the same state, with no write lost, doubled or pending (seed 71)', async function () {
-    this.timeout(400_000);
     const service = await TestService.start();
     const link = await HostileLink.start(service.url);
     const random = new Random(Number(process.env.HOSTILE_SEED ?? 71));

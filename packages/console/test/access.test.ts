@@ -7,7 +7,8 @@ import { keepMoving } from './movement.js';
 import { Windows } from './windows.js';
 
 describe('access in the console', function () {
-  this.timeout(400_000);
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   const windows = new Windows();
   let service: TestService;
   let store: Store;

@@ -6,7 +6,8 @@ import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('the console, when others work on the same', function () {
-  this.timeout(400_000);
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   const windows = new Windows();
   const moving = new MovingService({ accounts: 'open' }, ['journal'], (store) =>
     store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1 }),

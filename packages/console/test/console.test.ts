@@ -11,7 +11,8 @@ import { Windows, writeInto } from './windows.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
 describe('the console in a browser', function () {
-  this.timeout(400_000);
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   const windows = new Windows();
   let service: TestService;
   let store: Store;
@@ -328,7 +329,8 @@ describe('the console in a browser', function () {
 });
 
 describe('the demo: two screens side by side', function () {
-  this.timeout(400_000);
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   let demo: ChildProcess;
   let said = '';
   let url: string;

@@ -6,7 +6,8 @@ import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('editing in the console while everything moves', function () {
-  this.timeout(400_000);
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   const windows = new Windows();
   const moving = new MovingService();
 
@@ -24,7 +25,9 @@ describe('editing in the console while everything moves', function () {
       writes: Array.from({ length: count }, (_, n) => ({ put: `${collection}/d-${n}`, data: data(n) as never })),
     });
 
-  describe('a cell', () => {
+  describe('a cell', function () {
+    // Typing at a person’s speed, in a browser that shares two cores with other tests.
+    this.timeout(150_000);
     it('keeps its editor, the text and the focus while its row changes places', async () => {
       await fill('race', 30, (n) => ({ place: n, name: `Balloon ${n}` }));
       const page = await open('data/race?order=place');
@@ -224,7 +227,9 @@ describe('editing in the console while everything moves', function () {
     });
   });
 
-  describe('a document', () => {
+  describe('a document', function () {
+    // Typing at a person’s speed, in a browser that shares two cores with other tests.
+    this.timeout(150_000);
     it('goes on in one and the same input at any length, and follows the store without moving the cursor', async () => {
       await moving.store.collection('texts').put('t-1', { height: 1, remark: 'short', speed: 2 });
       const page = await open('data/texts/t-1');

@@ -4,13 +4,13 @@ import { CHROMIUM } from '../../../test/chromium.js';
 import { noteFaults } from './windows.js';
 import { LivelyStore } from './random-user/work.js';
 
-const SECONDS = 40;
+const SECONDS = 15;
 const SEED = 1009;
 
 /** `npm run random-user` does the same for ten minutes. */
 describe('two random users of the console, in two tabs over the lively demo', function () {
-  this.timeout(400_000);
-
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   it('lose nothing that they typed, and meet no error', async () => {
     const lively = await LivelyStore.start(SEED);
     const browser = await chromium.launch(CHROMIUM);
@@ -21,7 +21,7 @@ describe('two random users of the console, in two tabs over the lively demo', fu
         noteFaults(page, (fault) => faults.push(fault)),
       );
       expect([...report.faults, ...faults], `seed ${SEED}`).to.deep.equal([]);
-      expect(report.typed, 'they typed something').to.be.above(5);
+      expect(report.typed, 'they typed something').to.be.above(1);
     } finally {
       await browser.close();
       await lively.stop();

@@ -51,7 +51,7 @@ describe('reading CSV for an import', () => {
 
   it('names lines with mistakes in their quotes, and goes on with the next one', () => {
     expect(read('a,b\n1,"x"y\n3,4\n5,x"y\n6,"never closed\n7,8\n9,"two\nlines"\n').records).to.deep.equal([
-      { line: 2, fault: 'A value goes on after its closing quote.' },
+      { line: 2, fault: 'There is text after the closing quote of a value.' },
       { line: 3, a: '3', b: '4' },
       { line: 4, fault: 'A quote stands in the middle of a value that does not begin with one.' },
       { line: 5, fault: 'A quote is not closed.' },

@@ -6,7 +6,8 @@ import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('working with documents in the console', function () {
-  this.timeout(400_000);
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   const windows = new Windows();
   const moving = new MovingService({}, ['places']);
 

@@ -8,7 +8,8 @@ import { MovingService } from './moving-service.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('what the page about the console promises', function () {
-  this.timeout(400_000);
+  // Typing at a person’s speed, in a browser that shares two cores with other tests.
+  this.timeout(150_000);
   const windows = new Windows();
   const moving = new MovingService({ accounts: 'open' }, ['logged'], (store) =>
     store.collection('balloons').put('bl-1', { name: 'Amber', altitude: 1, crew: 'c-1' }),

@@ -70,7 +70,7 @@ describe('shapes', () => {
     ]);
   });
 
-  it('hold nothing where nothing was looked at', () => {
+  it('hold nothing where nothing was read', () => {
     expect(new ShapeFinder().find()).to.deep.equal({ documents: 0, recent: 0, recentSince: null, fields: [] });
   });
 

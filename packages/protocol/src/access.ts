@@ -16,8 +16,8 @@ export const SelfDescription = z
     scope: z
       .enum(['admin', 'write', 'read'])
       .optional()
-      .describe('What a key may do; others are governed by the policy.'),
-    collections: z.array(CollectionName).optional().describe('The only collections a key is good for.'),
+      .describe('The scope of a key. Other identities are subject to the policy.'),
+    collections: z.array(CollectionName).optional().describe('The only collections that a key has access to.'),
     claims: Claims.optional(),
     expires: z.iso.datetime().optional(),
   })
@@ -34,7 +34,7 @@ export const KeyInfo = z
     id: z.string(),
     name: z.string(),
     scope: KeyScope,
-    collections: z.array(CollectionName).optional().describe('The only collections it is good for.'),
+    collections: z.array(CollectionName).optional().describe('The only collections that the key has access to.'),
     created: z.iso.datetime(),
     expires: z.iso.datetime().optional(),
     used: z.iso.datetime().optional().describe('When it was last used, to the minute.'),
@@ -50,7 +50,12 @@ const KeyName = z.string().regex(/^[\p{L}\p{Nd}][\p{L}\p{Nd} ._-]{0,63}$/u, {
 export const KeyForm = z.strictObject({
   name: KeyName,
   scope: KeyScope,
-  collections: z.array(CollectionName).min(1).max(100).optional().describe('The only collections it is good for.'),
+  collections: z
+    .array(CollectionName)
+    .min(1)
+    .max(100)
+    .optional()
+    .describe('The only collections that the key has access to.'),
   expires: z.iso.datetime({ error: 'A time like 2026-06-12T04:30:00Z was expected.' }).optional(),
 });
 export type KeyForm = z.infer<typeof KeyForm>;
@@ -62,7 +67,7 @@ export type NewKey = z.infer<typeof NewKey>;
 /** A version of the policy. */
 export const PolicyVersion = z
   .object({
-    version: z.int().nonnegative().describe('0 while none has been set.'),
+    version: z.int().nonnegative().describe('0 if no policy has been set.'),
     text: z.string().describe('The policy as it was written, in YAML or JSON.'),
     time: z.iso.datetime().optional(),
     identity: z.string().optional().describe('Who set it.'),
@@ -89,13 +94,13 @@ export const PolicyForm = z.strictObject(
       .int()
       .nonnegative()
       .optional()
-      .describe('The version it was made from: if another is in force by now, it is refused.'),
+      .describe('The version that the change is based on. The request is refused if another version is in force.'),
     dryRun: z.boolean().optional().describe('Only check it.'),
   },
   {
     error: (issue) =>
       issue.code === 'unrecognized_keys'
-        ? `There is no member ${String(issue.keys)}; there are: text, note, ifVersion, dryRun.`
+        ? `There is no member ${String(issue.keys)}. The members are: text, note, ifVersion, dryRun.`
         : undefined,
   },
 );
@@ -109,14 +114,14 @@ export const PolicyAttempt = z
   .strictObject({
     as: z
       .union([z.strictObject({ claims: Claims }), z.strictObject({ account: z.string() }), z.literal('anonymous')])
-      .describe('Claims as a token would carry them, the id or name of an account, or nobody in particular.'),
+      .describe('Claims as in a token, the id or name of an account, or an anonymous caller.'),
     do: z.enum(RULES),
     collection: CollectionName,
-    id: DocumentId.optional().describe('The document; left out where `before` or `data` say it all.'),
-    data: Data.optional().describe('The data it would have afterwards, for create and update.'),
-    merge: Data.optional().describe('For update, instead of `data`: what would be merged into it (RFC 7396).'),
-    before: Data.optional().describe('The data it is to have now, instead of what is in the store.'),
-    text: z.string().optional().describe('A policy to try instead of the one in force.'),
+    id: DocumentId.optional().describe('The document. Not needed if `before` or `data` are given.'),
+    data: Data.optional().describe('The data after the write, for create and update.'),
+    merge: Data.optional().describe('For update, instead of `data`: the changes to merge (RFC 7396).'),
+    before: Data.optional().describe('The data before the write, instead of the data in the store.'),
+    text: z.string().optional().describe('A policy to evaluate instead of the present one.'),
   })
   .meta({ id: 'PolicyAttempt' });
 export type PolicyAttempt = z.infer<typeof PolicyAttempt>;
@@ -125,15 +130,12 @@ export type PolicyAttempt = z.infer<typeof PolicyAttempt>;
 export const PolicyDecision = z
   .object({
     allowed: z.boolean(),
-    rule: z.enum(RULES).describe('The rule that decided; `read` for what is hidden from whoever tries.'),
-    pointer: z
-      .string()
-      .nullable()
-      .describe('Where it stands in the policy; null where there is none, so that it is no.'),
+    rule: z.enum(RULES).describe('The rule that decided; `read` if the document is hidden from the caller.'),
+    pointer: z.string().nullable().describe('The place of the rule in the policy; null if there is no rule.'),
     condition: z.string().nullable(),
     parts: z.array(z.object({ condition: z.string(), truth: z.boolean().nullable() })),
-    values: z.record(z.string(), z.unknown()).describe('What the rule looked at and what it found.'),
-    concealed: z.array(z.string()).describe('The fields left out of what is read.'),
+    values: z.record(z.string(), z.unknown()).describe('The fields and claims that the rule read, with their values.'),
+    concealed: z.array(z.string()).describe('The concealed fields.'),
     document: WireDocument.partial({ version: true, created: true, updated: true }).optional(),
   })
   .meta({ id: 'PolicyDecision' });
@@ -145,7 +147,7 @@ export const PolicyPreview = z.strictObject({
   collection: CollectionName,
   where: z.string().optional(),
   limit: z.int().min(1).max(1000).default(100),
-  text: z.string().optional().describe('A policy to try instead of the one in force.'),
+  text: z.string().optional().describe('A policy to evaluate instead of the present one.'),
 });
 
 const AccountName = z
@@ -163,7 +165,7 @@ export const Credentials = z.strictObject({ name: AccountName, password: Passwor
 export const AccountInfo = z
   .object({
     id: z.string(),
-    name: z.string().optional().describe('What it signs in with; a guest has none.'),
+    name: z.string().optional().describe('The name for signing in; a guest has none.'),
     guest: z.boolean(),
     claims: Claims,
     created: z.iso.datetime(),
@@ -178,7 +180,7 @@ export const AccountForm = Credentials.extend({ claims: Claims.optional() });
 export const AccountChange = z.strictObject({
   claims: Claims.optional(),
   disabled: z.boolean().optional(),
-  password: Password.optional().describe('Ends all its sessions.'),
+  password: Password.optional().describe('Disables the account and ends all its sessions.'),
 });
 export const PasswordChange = z.strictObject({ old: z.string().max(200), new: Password });
 
@@ -203,7 +205,7 @@ export const AuditEntry = z
     identity: z.string(),
     address: z.string().optional(),
     request: z.string().optional().describe('The id of the request.'),
-    count: z.int().describe('How often it happened in a row, within a minute.'),
+    count: z.int().describe('How often this happened within a minute.'),
     detail: z.record(z.string(), z.unknown()),
   })
   .meta({ id: 'AuditEntry' });

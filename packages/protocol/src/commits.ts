@@ -7,7 +7,7 @@ const IfVersion = z
   .int()
   .nonnegative()
   .optional()
-  .describe('The version the document must have; 0 when it must not exist.');
+  .describe('The version that the document must have; 0 if it must not exist.');
 
 /** The most operations one patch or adjustment may have. */
 export const MAX_OPERATIONS = 1000;
@@ -50,10 +50,10 @@ const Adjustment = z.union(
     z.strictObject({ add: z.number() }).describe('Add to the number; a missing field counts as 0.'),
     z.strictObject({ max: z.union([z.number(), z.string()]) }).describe('Keep the greater of the two.'),
     z.strictObject({ min: z.union([z.number(), z.string()]) }).describe('Keep the smaller of the two.'),
-    z.strictObject({ append: Items }).describe('Put these items at the end of the list.'),
-    z.strictObject({ with: Items }).describe('Put those of these items into the list that are not in it.'),
-    z.strictObject({ without: Items }).describe('Take these items out of the list.'),
-    z.strictObject({ now: z.literal(true) }).describe('Write the time of the commit (RFC 3339).'),
+    z.strictObject({ append: Items }).describe('Add these items at the end of the list.'),
+    z.strictObject({ with: Items }).describe('Add the items that the list does not contain.'),
+    z.strictObject({ without: Items }).describe('Remove these items from the list.'),
+    z.strictObject({ now: z.literal(true) }).describe('Set the field to the time of the commit (RFC 3339).'),
     z.strictObject({ clear: z.literal(true) }).describe('Remove the field.'),
   ],
   {
@@ -104,18 +104,18 @@ export const WireWrite = z
           create: CollectionName,
           id: DocumentId.optional(),
           data: Data,
-          keepExisting: z.literal(true).optional().describe('Where the document exists, leave it as it is and go on.'),
+          keepExisting: z.literal(true).optional().describe('If the document exists, leave it unchanged.'),
         })
-        .describe('Create a document; without an id it gets a generated one.'),
+        .describe('Create a document; without an id, one is generated.'),
       z
         .strictObject({ patch: DocumentAddress, ops: PatchOperations, ifVersion: IfVersion })
         .describe('Change a document by JSON Patch (RFC 6902); its `test` is a condition on a field.'),
       z
         .strictObject({ adjust: DocumentAddress, by: WireAdjustments, ifVersion: IfVersion })
-        .describe('Change fields from the value they have in the store.'),
+        .describe('Change fields relative to their value in the store.'),
       z.strictObject({ delete: DocumentAddress, ifVersion: IfVersion }).describe('Delete a document.'),
     ],
-    { error: 'A write has one of: create, put, merge, patch, adjust, delete; and only what belongs to it.' },
+    { error: 'A write has exactly one of create, put, merge, patch, adjust and delete, and only its members.' },
   )
   .meta({ id: 'Write' });
 export type WireWrite = z.infer<typeof WireWrite>;
@@ -124,7 +124,7 @@ export type WireWrite = z.infer<typeof WireWrite>;
 export const WireRead = z
   .strictObject({
     doc: DocumentAddress,
-    version: z.int().nonnegative().describe('The version it had; 0 where it did not exist.'),
+    version: z.int().nonnegative().describe('The version that was read; 0 if the document did not exist.'),
   })
   .meta({ id: 'Read' });
 
@@ -135,14 +135,14 @@ export const MAX_READS = 10_000;
 export const WireCommit = z
   .strictObject({
     id: DocumentId.optional().describe(
-      'Names the commit. Sent again with the same content it is not applied again: the first outcome is the answer, for 24 hours.',
+      'The id of the commit (an idempotency key). If it is sent again with the same content, the first answer is returned, for 24 hours.',
     ),
     writes: z.array(WireWrite).min(1, { error: 'A commit has at least one write.' }),
     reads: z
       .array(WireRead)
       .max(MAX_READS)
       .optional()
-      .describe('Documents that were read for it: if one has another version by now, nothing is written.'),
+      .describe('Documents that the commit is based on. If one of them has another version, nothing is written.'),
   })
   .meta({ id: 'Commit' });
 export type WireCommit = z.infer<typeof WireCommit>;
@@ -159,14 +159,14 @@ export const Receipt = z
           version: z
             .int()
             .nonnegative()
-            .describe('The seq of the commit; 0 for a deleted document; an earlier one for a document that was kept.'),
+            .describe('The seq of the commit; 0 for a deleted document; an earlier seq for a document that was kept.'),
         }),
       )
       .describe('The documents written, in the order of the writes.'),
     warnings: z
       .array(z.object({ write: z.int(), document: DocumentAddress, violations: z.array(Violation) }))
       .optional()
-      .describe('Writes that were done although they do not fit the schema of their collection, which only warns.'),
+      .describe('Writes that were applied although they violate the schema, because its mode is `warn`.'),
   })
   .meta({ id: 'Receipt' });
 export type Receipt = z.infer<typeof Receipt>;

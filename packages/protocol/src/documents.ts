@@ -45,7 +45,7 @@ export const WireDocument = z
     related: z
       .record(z.string(), z.unknown())
       .optional()
-      .describe('What the query includes: by name, a document, null, or a list of documents.'),
+      .describe('The related documents by name: a document, null, or a list.'),
   })
   .meta({ id: 'Document' });
 export type WireDocument = z.infer<typeof WireDocument>;
@@ -64,8 +64,8 @@ export const Listing = z
     seq: Seq.describe('The state of the store that this listing shows.'),
     documents: z.array(z.union([WireDocument, ProjectedDocument])),
     more: z.boolean().describe('True when the limit cut the listing.'),
-    next: z.string().optional().describe('A cursor for `after`, where there is more.'),
-    notes: z.array(z.string()).optional().describe('Hints for the person who asked, such as near names.'),
+    next: z.string().optional().describe('The cursor for `after`, if there is more.'),
+    notes: z.array(z.string()).optional().describe('Hints for people, such as similar names.'),
   })
   .meta({ id: 'Listing' });
 export type Listing = z.infer<typeof Listing>;
@@ -82,8 +82,8 @@ export const CollectionSummary = z
         .int()
         .nonnegative()
         .optional()
-        .describe('How many documents it has. Left out, like all but its name, where the policy hides some of them.'),
-      sizeBytes: z.int().nonnegative().optional().describe('The bytes of their data as JSON.'),
+        .describe('The number of documents. Only the name is returned if the policy may hide some of them.'),
+      sizeBytes: z.int().nonnegative().optional().describe('The size of the data as JSON, in bytes.'),
     }),
   })
   .meta({ id: 'CollectionSummary' });

@@ -22,7 +22,7 @@ export const JournalEvent = z
     time: z.iso.datetime(),
     datacontenttype: z.literal('application/json'),
     seq: Seq,
-    commitid: z.string().optional().describe('The id that the commit was given.'),
+    commitid: z.string().optional().describe('The id of the commit.'),
     identity: z.string().describe('Who made the commit.'),
     data: z.object({
       before: StoredDocument.nullable().describe('The document before, or null.'),
@@ -36,7 +36,7 @@ export type JournalEvent = z.infer<typeof JournalEvent>;
 export const JournalPage = z
   .object({
     events: z.array(JournalEvent),
-    seq: Seq.describe('Where this page ends: `after` (or `before`) for the next one.'),
+    seq: Seq.describe('The end of this page: `after` (or `before`) for the next page.'),
     more: z.boolean(),
     first: Seq.describe('The oldest seq that the journal still holds.'),
   })

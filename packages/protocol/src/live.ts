@@ -9,14 +9,18 @@ import { Problem } from './problems.js';
 export const WireInclude = z
   .strictObject({
     from: CollectionName,
-    via: z.string().max(1000).optional().describe('A field here that holds an id there, or a list of ids.'),
-    by: z.string().max(1000).optional().describe("A field there that holds this document's id."),
+    via: z
+      .string()
+      .max(1000)
+      .optional()
+      .describe('A field of this document with the id of a related document, or a list of ids.'),
+    by: z.string().max(1000).optional().describe('A field of the related documents with the id of this document.'),
     where: z
       .union([z.string(), z.boolean(), z.record(z.string(), z.unknown())])
       .optional()
-      .describe('A condition on the documents there.'),
+      .describe('A condition on the related documents.'),
     order: z.string().max(2000).optional(),
-    limit: z.int().min(1).max(1000).optional().describe('The most for each document here; 100 if not given.'),
+    limit: z.int().min(1).max(1000).optional().describe('The maximum per document; default 100.'),
     fields: z.string().max(10_000).optional(),
     get include() {
       return WireIncludes.optional();
@@ -43,30 +47,26 @@ export const WireQuery = z
       .union([z.string(), z.boolean(), z.record(z.string(), z.unknown())])
       .optional()
       .describe('A condition: CQL2 text, or CQL2 JSON (OGC 21-065r2).'),
-    order: z
-      .string()
-      .max(2000)
-      .optional()
-      .describe('Fields to order by, `-` before one for descending: `-altitude,name`.'),
+    order: z.string().max(2000).optional().describe('Fields to sort by, with `-` for descending: `-altitude,name`.'),
     limit: z
       .union([z.int().min(1).max(10_000), z.literal('none')])
       .optional()
-      .describe('The most documents; 500 if not given. `none` for watches, NDJSON and CSV.'),
-    after: z.string().max(20_000).optional().describe('The cursor `next` of the result before.'),
+      .describe('The maximum number of documents; default 500. `none` for watches, NDJSON and CSV.'),
+    after: z.string().max(20_000).optional().describe('The cursor `next` of the previous result.'),
     fields: z
       .string()
       .max(10_000)
       .optional()
-      .describe('The fields wanted: `name,pilot.name`. Bookkeeping is left out then.'),
+      .describe('The fields to return: `name,pilot.name`. Metadata is left out then.'),
     include: WireIncludes.optional().describe(
-      'Related documents, shown with each document under `related`: by name, or as text.',
+      'Related documents, returned under `related` of each document: by name, or as text.',
     ),
     summary: z
       .string()
       .max(2000)
       .optional()
       .describe('Totals instead of documents: `count(),sum(passengers)`; with `count sum avg min max`.'),
-    by: z.string().max(2000).optional().describe('The fields whose values make a group of a summary.'),
+    by: z.string().max(2000).optional().describe('The fields to group a summary by.'),
   })
   .meta({ id: 'Query' });
 export type WireQuery = z.infer<typeof WireQuery>;
@@ -79,7 +79,7 @@ export const WatchTarget = z.union([
 ]);
 export type WatchTarget = z.infer<typeof WatchTarget>;
 
-const ResumePoint = z.string().max(200).describe('An opaque point to resume the watch from.');
+const ResumePoint = z.string().max(200).describe('An opaque resume point.');
 
 /** Operations of a JSON Patch (RFC 6902) on `{ "<id>": document }`. */
 export const WirePatch = z
@@ -104,7 +104,7 @@ export const WatchChange = z
   .object({
     seq: Seq.describe('The state of the store after the change.'),
     patch: WirePatch,
-    more: z.boolean().optional().describe('Whether a limit cuts the result; only when that has altered.'),
+    more: z.boolean().optional().describe('Whether the limit cuts the result; present only if this has changed.'),
   })
   .meta({ id: 'WatchChange' });
 export type WatchChange = z.infer<typeof WatchChange>;
@@ -112,8 +112,8 @@ export type WatchChange = z.infer<typeof WatchChange>;
 /** What the WebSocket calls take (JSON-RPC 2.0 `params`, by name). */
 export const LIVE_PARAMS = {
   hello: z.strictObject({
-    token: z.string().max(16_384).optional().describe('A key or a token; left out by those who take part without.'),
-    device: z.string().max(64).optional().describe('What the device calls itself, for those who look after the store.'),
+    token: z.string().max(16_384).optional().describe('A key or a token. Left out by anonymous callers.'),
+    device: z.string().max(64).optional().describe('The name of the device, for administrators.'),
   }),
   watch: z.union(
     [
@@ -121,7 +121,7 @@ export const LIVE_PARAMS = {
       z.strictObject({ doc: DocumentAddress, resume: ResumePoint.optional() }),
       z.strictObject({ collections: z.literal(true), resume: ResumePoint.optional() }),
     ],
-    { error: 'A watch has exactly one of "query", "doc" and "collections", and perhaps "resume".' },
+    { error: 'A watch has exactly one of "query", "doc" and "collections", and optionally "resume".' },
   ),
   unwatch: z.strictObject({ watch: z.string().max(64) }),
   query: WireQuery,
@@ -135,13 +135,13 @@ export type LiveMethod = keyof typeof LIVE_PARAMS;
 /** What the WebSocket calls answer (JSON-RPC 2.0 `result`). */
 export const LIVE_RESULTS = {
   hello: z.object({
-    store: z.string().describe('Names the store; another value means another store.'),
+    store: z.string().describe('The id of the store.'),
     serverVersion: z.string(),
-    maxCommitBytes: z.int().optional().describe('The most bytes that a commit may have as JSON.'),
+    maxCommitBytes: z.int().optional().describe('The maximum size of a commit as JSON, in bytes.'),
     seq: Seq,
     time: z.iso.datetime().describe("The server's clock."),
     identity: SelfDescription,
-    openUntil: z.iso.datetime().optional().describe('Until when the store stands open to everybody.'),
+    openUntil: z.iso.datetime().optional().describe('The end of the open period.'),
   }),
   watch: z.union([
     WatchResult.extend({ watch: z.string(), resume: ResumePoint }),
@@ -159,15 +159,15 @@ export const LIVE_NOTIFICATIONS = {
   reset: WatchResult.extend({
     watch: z.string(),
     resume: ResumePoint,
-    was: z.string().optional().describe('What the watch was called until now, where its name has changed.'),
+    was: z.string().optional().describe('The previous id of the watch, if it has changed.'),
   }),
   end: z.object({ watch: z.string(), problem: Problem }),
   accepted: z
     .object({ id: z.string(), seq: Seq })
     .describe(
-      'A commit with an id, of this connection, is on disk with this seq. It comes before the changes of the commit, and only where something is watched.',
+      'A commit with an id, sent on this connection, is on disk with this seq. Sent before the changes of the commit, and only if the connection has watches.',
     ),
-  alive: z.object({ seq: Seq }).describe('Nothing but a sign of life, every 15 s.'),
+  alive: z.object({ seq: Seq }).describe('A heartbeat, every 15 s.'),
 } as const;
 
 export type LiveParams = { [Method in LiveMethod]: z.infer<(typeof LIVE_PARAMS)[Method]> };

@@ -34,7 +34,7 @@ export const ConnectionInfo = z
     since: z.iso.datetime(),
     sentBytes: z.int(),
     receivedBytes: z.int(),
-    unreadBytes: z.int().describe('Sent by the service, and not taken by the connection yet.'),
+    unreadBytes: z.int().describe('Sent by the service and not read by the client yet.'),
     watches: z.array(ConnectionWatch),
   })
   .meta({ id: 'Connection' });
@@ -45,7 +45,7 @@ export const ConnectionListing = z
   .object({
     connections: z.array(ConnectionInfo),
     total: z.int().describe('How many there are, of which `limit` may show a part.'),
-    found: z.int().describe('How many of them were meant.'),
+    found: z.int().describe('The number of matching connections.'),
     seq: Seq,
   })
   .meta({ id: 'ConnectionListing' });
@@ -60,10 +60,10 @@ export const ViewCost = Watched.extend({
     .describe('Where the matcher has it; a `list` is tested against every change.'),
   since: z.iso.datetime(),
   tested: z.int().describe('Groups of changes that it was tested against.'),
-  altered: z.int().describe('Those that altered it.'),
-  deliveries: z.int().describe('Events that went out, counted for each watcher.'),
-  sentBytes: z.int().describe('About what these came to.'),
-  milliseconds: z.number().describe('Time spent on finding out what had altered, and on telling the watchers.'),
+  altered: z.int().describe('Groups of changes that changed the view.'),
+  deliveries: z.int().describe('Events sent, counted for each watcher.'),
+  sentBytes: z.int().describe('The approximate size of these events, in bytes.'),
+  milliseconds: z.number().describe('Time spent on computing and sending the changes.'),
 }).meta({ id: 'ViewCost' });
 export type ViewCost = z.infer<typeof ViewCost>;
 
@@ -71,14 +71,14 @@ export type ViewCost = z.infer<typeof ViewCost>;
 export const SlowQuery = z
   .object({
     from: CollectionName,
-    where: z.string().nullable().describe('The condition as it was asked last; others differed in values alone.'),
+    where: z.string().nullable().describe('The last condition; the others differ only in values.'),
     order: z.string().nullable(),
     count: z.int(),
     slowestMs: z.number(),
     meanMs: z.number(),
-    documentsRead: z.int().nullable().describe('By the last of them; null for one that was streamed.'),
+    documentsRead: z.int().nullable().describe('For the last query; null if it was streamed.'),
     documentsReturned: z.int(),
-    index: z.string().nullable().describe('The index that it went through.'),
+    index: z.string().nullable().describe('The index that was used.'),
     advice: z.string().optional().describe('What would help.'),
     last: z.iso.datetime(),
   })
@@ -98,15 +98,17 @@ export const Sample = z
     writes: z.int(),
     refusals: z.int().describe('Commits that were refused.'),
     requests: z.int(),
-    deliveries: z.int().describe('Events sent to those who watch.'),
+    deliveries: z.int().describe('Events sent to watchers.'),
     deliveredBytes: z.int(),
     commitMs: Percentiles.describe('From the arrival of a commit to its answer.'),
-    deliveryMs: Percentiles.describe('From the disk to the sockets of all who watch, for each group of commits.'),
+    deliveryMs: Percentiles.describe(
+      'From the sync until a group of commits is written to the sockets of all watchers.',
+    ),
     requestMs: Percentiles.describe('From the arrival of a request to the end of its answer.'),
-    loopDelayMs: z.number().describe('By how much the event loop was late, at most.'),
+    loopDelayMs: z.number().describe('The longest delay of the event loop.'),
     connections: z.int(),
     views: z.int(),
-    waiting: z.int().describe('Commits that wait to be written.'),
+    waiting: z.int().describe('Commits in the queue.'),
     memoryBytes: z.int(),
     heapBytes: z.int(),
     storeBytes: z.int().describe('The file of the store and its write-ahead log.'),
@@ -119,27 +121,25 @@ export type Sample = z.infer<typeof Sample>;
 /** What is held in memory for those who ask, and what was refused or ended because a budget was used up. */
 export const BudgetUse = z
   .object({
-    heldBytes: z.int().describe('Results being made, states of watches, and answers that have not been read.'),
-    processBytes: z.int().describe('The most that may be held for all together.'),
-    identityBytes: z.int().describe('The most that may be held for one identity.'),
+    heldBytes: z.int().describe('Memory for results in progress, states of watches, and unread responses.'),
+    processBytes: z.int().describe('The limit for all identities together.'),
+    identityBytes: z.int().describe('The limit for one identity.'),
     holders: z
       .array(z.object({ holder: z.string(), heldBytes: z.int() }))
-      .describe('For whom most is held: identities, and addresses of those who send no key. At most 20.'),
-    sockets: z.int().describe('Open connections, those included that have not sent a request.'),
+      .describe('The largest holders: identities, and addresses of callers without a key. At most 20.'),
+    sockets: z.int().describe('Open connections, including those without a request.'),
     longReads: z.object({ running: z.int(), waiting: z.int() }),
     refused: z
       .object({ identity: z.int(), process: z.int() })
-      .describe('Requests refused since the start, by the budget that was used up.'),
-    ended: z
-      .record(z.string(), z.int())
-      .describe('Connections and watches that were ended since the start, by the reason.'),
+      .describe('Requests refused since the start, by exhausted budget.'),
+    ended: z.record(z.string(), z.int()).describe('Connections and watches ended since the start, by reason.'),
   })
   .meta({ id: 'BudgetUse' });
 export type BudgetUse = z.infer<typeof BudgetUse>;
 
 export const MetricsReport = z
   .object({
-    samples: z.array(Sample).describe('One for each second, the oldest first.'),
+    samples: z.array(Sample).describe('One sample per second, the oldest first.'),
     started: z.iso.datetime(),
     version: z.string(),
     journal: z.object({ first: Seq, last: Seq, from: z.iso.datetime().nullable(), sizeBytes: z.int() }),
@@ -149,10 +149,10 @@ export const MetricsReport = z
       .object({
         node: z.string().describe('The version of Node.js.'),
         platform: z.string(),
-        diskFreeBytes: z.int().describe('What is free on the disk of the store.'),
+        diskFreeBytes: z.int().describe('The free space on the disk of the store.'),
         diskBytes: z.int(),
         openFiles: z.int().nullable().describe('Files and sockets that the process has open.'),
-        openFilesLimit: z.int().nullable().describe('How many it may have; null where that is not told.'),
+        openFilesLimit: z.int().nullable().describe('The limit for open files; null if unknown.'),
       })
       .describe('What the service runs on.'),
   })

@@ -6,7 +6,7 @@ export const Violation = z
   .object({
     pointer: z.string().describe('The place in the data (RFC 6901).'),
     detail: z.string(),
-    rule: z.string().describe('The keyword of the schema that is not met: `type`, `required`, …'),
+    rule: z.string().describe('The keyword of the schema that is violated: `type`, `required`, …'),
   })
   .meta({ id: 'Violation' });
 export type Violation = z.infer<typeof Violation>;
@@ -14,9 +14,7 @@ export type Violation = z.infer<typeof Violation>;
 /** What becomes of writes that do not fit. */
 export const SchemaMode = z
   .enum(['off', 'warn', 'enforce'])
-  .describe(
-    '`off`: kept as a draft. `warn`: writes that do not fit are done and told of. `enforce`: they are refused.',
-  );
+  .describe('`off`: the schema is a draft. `warn`: violations produce warnings. `enforce`: violations are refused.');
 export type SchemaMode = z.infer<typeof SchemaMode>;
 
 /** The schema of a collection. */
@@ -36,12 +34,9 @@ export type CollectionSchema = z.infer<typeof CollectionSchema>;
 /** What is to become the schema of a collection. */
 export const NewSchema = z
   .strictObject({
-    schema: z
-      .record(z.string(), z.unknown())
-      .optional()
-      .describe('Left out, the one there is stays, and only its mode alters.'),
+    schema: z.record(z.string(), z.unknown()).optional().describe('If left out, only the mode changes.'),
     mode: SchemaMode.default('off'),
-    anyway: z.boolean().optional().describe('Enforces it although some stored documents do not fit.'),
+    anyway: z.boolean().optional().describe('Enforce the schema although stored documents violate it.'),
     note: z.string().max(1000).optional(),
   })
   .meta({ id: 'NewSchema' });
@@ -50,8 +45,8 @@ export const NewSchema = z
 export const SchemaReport = z
   .object({
     seq: Seq,
-    documents: z.int().describe('How many were looked at.'),
-    violations: z.int().describe('How many of them do not fit.'),
+    documents: z.int().describe('The number of documents that were read.'),
+    violations: z.int().describe('The number of documents that violate the schema.'),
     examples: z
       .array(z.object({ id: DocumentId, violations: z.array(Violation) }))
       .describe('The first of them, in the order of ids.'),

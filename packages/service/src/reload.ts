@@ -16,7 +16,7 @@ export function reload(context: Context, app: FastifyInstance, settings: Reloada
   if (tls) {
     // Whatever is wrong with a certificate is found before anything is altered.
     createSecureContext(tls);
-    if (!('setSecureContext' in app.server)) throw new RangeError('TLS can only be begun with at the start.');
+    if (!('setSecureContext' in app.server)) throw new RangeError('TLS can only be enabled when the service starts.');
   }
   originPolicy.setOrigins(settings.allowedOrigins ?? []);
   if (tls) (app.server as unknown as SecureServer).setSecureContext(tls);

@@ -61,7 +61,7 @@ const CLOSE_WITHIN_MS = 2000;
 export interface Service {
   /** Where it listens, for example `http://127.0.0.1:4680`. */
   address: string;
-  /** The key that the first start of a store makes; not to be had again. */
+  /** The key that the first start of a store creates; it cannot be retrieved later. */
   firstKey: string | undefined;
   store: Store;
   identities: Identities;
@@ -97,7 +97,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   }
   if (options.openUntilMs !== undefined && !isLoopback(options.host) && !options.openToTheNetwork) {
     throw new RangeError(
-      `A store stands open on this machine alone, not at ${options.host}; --open-to-the-network opens it to whoever can reach it.`,
+      `An open store only listens on this machine, not at ${options.host}. Use --open-to-the-network to open it to everyone who can reach it.`,
     );
   }
   const budgets = { ...DEFAULT_BUDGETS, ...options.budgets };
@@ -183,7 +183,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   const closeSockets = serveSockets(app.server, context, addressFinder(options));
   let stopCountDown = () => {};
   const close = async (drainMs = 0) => {
-    if (context.draining) app.log.warn('stopping without waiting any more');
+    if (context.draining) app.log.warn('stopping at once');
     else app.log.info({ connections: connections.size, drainMs }, 'stopping');
     context.draining = true;
     if (drainMs > 0) await connections.drain(drainMs);
@@ -213,7 +213,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     const address = await app.listen({ host: options.host, port: options.port });
     const warn = (leftMs: number) =>
       app.log.warn(
-        leftMs === 0 ? 'The store is closed again.' : `The store stands open to everybody for ${leftMs} ms.`,
+        leftMs === 0 ? 'The store is closed again.' : `The store is open to everyone for another ${leftMs} ms.`,
       );
     stopCountDown = countDownOpenPeriod(identities, options.onOpenPeriod ?? warn);
     return {
@@ -241,7 +241,7 @@ async function buildApp(context: Context, options: ServiceOptions, tracing: Trac
     logController: new LogController({ disableRequestLogging: true }),
     forceCloseConnections: 'idle',
     frameworkErrors: (_error, _request, reply) => {
-      void sendProblem(reply, createProblem('bad-request', 'The address is not properly percent-encoded.'));
+      void sendProblem(reply, createProblem('bad-request', 'The address is not correctly percent-encoded.'));
     },
     routerOptions: { maxParamLength: 4096 },
   });

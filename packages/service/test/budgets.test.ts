@@ -181,7 +181,7 @@ describe('budgets', () => {
       ];
       deaf.write(lines.join('\r\n'));
     }
-    const ended = async () => (await service.request('GET', '/v1/metrics')).json.budgets.ended;
+    const ended = async () => (await service.request('GET', '/v1/metrics/samples')).json.budgets.ended;
     await until('it is closed on the other side', async () => (await ended()).unread > 0, 30_000);
     deaf.resume();
     await closedToo;

@@ -383,7 +383,6 @@ describe('writes of one document over HTTP', () => {
 
 describe('a large import', () => {
   it('does not hold up small writes for long', async function () {
-    this.timeout(400_000);
     const service = await TestService.start();
     const importer = service.client({ callTimeoutMs: 50_000 });
     const other = service.client();

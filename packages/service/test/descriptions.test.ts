@@ -9,8 +9,7 @@ import { StreamReader } from '../../../test/event-stream.js';
 import { RawSocket } from '../../../test/raw-socket.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 
-describe('the descriptions for machines', function () {
-  this.timeout(400_000);
+describe('the descriptions for machines', () => {
   let service: TestService;
   before(async () => {
     service = await TestService.start();
@@ -151,7 +150,7 @@ describe('the descriptions for machines', function () {
       ['GET', '/v1/journal', '/v1/journal?after=0'],
       ['GET', '/v1/journal', '/v1/journal?after=0', { accept: 'application/x-ndjson' }],
       ['GET', '/v1/keys', '/v1/keys'],
-      ['GET', '/v1/metrics', '/v1/metrics'],
+      ['GET', '/v1/metrics/samples', '/v1/metrics/samples'],
       ['GET', '/metrics', '/metrics'],
       ['GET', '/healthz', '/healthz'],
       ['GET', '/readyz', '/readyz'],

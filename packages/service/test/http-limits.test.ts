@@ -75,11 +75,15 @@ describe('the originPolicy', () => {
       for (let n = 0; n < 3; n++) sockets.push(await RawSocket.open(service));
       const hellos = [];
       for (const socket of sockets) hellos.push(await socket.call('hello', { token }));
-      expect(hellos.map(({ error }) => error?.data.type)).to.deep.equal([undefined, undefined, '/problems/too-many']);
+      expect(hellos.map(({ error }) => error?.data.type)).to.deep.equal([
+        undefined,
+        undefined,
+        '/problems/limit-reached',
+      ]);
       const [socket] = sockets;
       for (let n = 0; n < 4; n++) {
         const { error } = await socket!.call('watch', { query: { from: 'flights', where: `n = ${n}` } });
-        expect(error?.data.type).to.equal(n === 3 ? '/problems/too-many' : undefined);
+        expect(error?.data.type).to.equal(n === 3 ? '/problems/limit-reached' : undefined);
       }
       for (let n = 0; n < 2; n++) await RawSocket.open(service);
       const sixth = new WebSocket(`${service.url.replace('http', 'ws')}/v1/live`);

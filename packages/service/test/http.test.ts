@@ -240,7 +240,7 @@ describe('documents over HTTP', () => {
       '/v1/audit',
       '/v1/connections',
       '/v1/connections/{id}',
-      '/v1/metrics',
+      '/v1/metrics/samples',
       '/v1/metrics/queries',
       '/v1/metrics/views',
       '/v1/schemas',

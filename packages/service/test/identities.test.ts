@@ -92,21 +92,21 @@ describe('tokens', () => {
       expect(await ask(await makeToken({ sub: 'ada' }, -20)), 'within the leeway').to.have.property('documents');
       const cases: [string, string, RegExp][] = [
         [await makeToken({ sub: 'ada' }, -60), 'token-expired', /expired at 20/],
-        [await makeToken({ sub: 'ada', aud: 'other' }), 'token-refused', /"aud".*"festival"/],
-        [await makeToken({ sub: 'ada', iss: 'https://evil.test' }), 'token-refused', /"iss"/],
-        [await makeToken({ sub: 'ada', nbf: now + 600 }), 'token-refused', /"nbf"/],
-        [await makeToken({}), 'token-refused', /"sub"/],
-        [await makeToken({ sub: '' }), 'token-refused', /"sub"/],
-        [await makeToken({ sub: 'ada', exp: undefined }), 'token-refused', /"exp"/],
+        [await makeToken({ sub: 'ada', aud: 'other' }), 'token-invalid', /"aud".*"festival"/],
+        [await makeToken({ sub: 'ada', iss: 'https://evil.test' }), 'token-invalid', /"iss"/],
+        [await makeToken({ sub: 'ada', nbf: now + 600 }), 'token-invalid', /"nbf"/],
+        [await makeToken({}), 'token-invalid', /"sub"/],
+        [await makeToken({ sub: '' }), 'token-invalid', /"sub"/],
+        [await makeToken({ sub: 'ada', exp: undefined }), 'token-invalid', /"exp"/],
         [
           await makeToken({ sub: 'ada' }, 600, 'another secret, also longer than 32 bytes'),
-          'token-refused',
+          'token-invalid',
           /signature/,
         ],
-        [good.slice(0, -4) + (good.endsWith('AAAA') ? 'BBBB' : 'AAAA'), 'token-refused', /signature/],
-        [unsigned, 'token-refused', /none.*HS256/],
-        [`${hs512}.${createHmac('sha512', TOKEN_SECRET).update(hs512).digest('base64url')}`, 'token-refused', /HS512/],
-        ['eyJhbGciOiJIUzI1NiJ9.e30.', 'token-refused', /.+/],
+        [good.slice(0, -4) + (good.endsWith('AAAA') ? 'BBBB' : 'AAAA'), 'token-invalid', /signature/],
+        [unsigned, 'token-invalid', /none.*HS256/],
+        [`${hs512}.${createHmac('sha512', TOKEN_SECRET).update(hs512).digest('base64url')}`, 'token-invalid', /HS512/],
+        ['eyJhbGciOiJIUzI1NiJ9.e30.', 'token-invalid', /.+/],
       ];
       for (const [token, name, detail] of cases) {
         const problem = await ask(token);
@@ -159,7 +159,7 @@ describe('tokens', () => {
     it('are taken whatever the algorithm of the key, which is asked for once', async () => {
       down = true;
       const early = await make('RS256', 'r-1');
-      expect((await ask(await early.sign({ sub: 'ada' }))).type).to.equal('/problems/keys-unavailable');
+      expect((await ask(await early.sign({ sub: 'ada' }))).type).to.equal('/problems/jwks-unavailable');
       down = false;
       const signers = [early, await make('ES256', 'e-1'), await make('EdDSA', 'd-1')];
       asked = 0;
@@ -179,7 +179,7 @@ describe('tokens', () => {
       const stranger = await make('ES256', 'e-9');
       keys = keys.filter(({ kid }) => kid !== 'e-9');
       const problem = await ask(await stranger.sign({ sub: 'ada' }));
-      expect(problem).to.include({ type: '/problems/token-refused' });
+      expect(problem).to.include({ type: '/problems/token-invalid' });
       expect(problem.detail).to.match(/does not publish/);
     });
   });
@@ -279,7 +279,7 @@ describe('accounts', () => {
     expect((await refresh(fifth.refreshToken)).status).to.equal(401);
     const { entries } = (await service.request('GET', '/v1/audit?event=refresh-reused')).json;
     expect(entries.length).to.be.at.least(1);
-    expect((await refresh('refresh-nonsense')).json.type).to.equal('/problems/token-refused');
+    expect((await refresh('refresh-nonsense')).json.type).to.equal('/problems/token-invalid');
   });
 
   it('sign out everywhere, change their password, and are disabled, with all that is open', async () => {

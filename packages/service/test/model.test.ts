@@ -139,8 +139,7 @@ function shown(document: Document, form: ModelQuery['form']): unknown {
 const equal = (a: unknown, b: unknown) =>
   deepEqual(JSON.parse(JSON.stringify(a)) as JsonValue, JSON.parse(JSON.stringify(b)) as JsonValue);
 
-describe('live queries and a plain model of them', function () {
-  this.timeout(400_000);
+describe('live queries and a plain model of them', () => {
   const rounds = Number(process.env.MODEL_ROUNDS ?? 12);
   const first = Number(process.env.MODEL_SEED ?? 100);
   for (let round = 0; round < rounds; round++) {

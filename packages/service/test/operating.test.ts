@@ -177,7 +177,7 @@ describe('settings that are altered while the service runs', () => {
     const sockets = [await RawSocket.open(service), await RawSocket.open(service)];
     service.service.reload({ allowedOrigins: [origin], connectionLimits: { total: 2 } });
     const refused = await service.request('GET', '/v1/data/balloons', undefined, { accept: 'text/event-stream' });
-    expect(refused.json.type).to.equal('/problems/too-many');
+    expect(refused.json.type).to.equal('/problems/limit-reached');
     for (const { socket } of sockets) socket.terminate();
     await service.stop();
   });

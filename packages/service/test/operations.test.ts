@@ -97,12 +97,12 @@ describe('who is connected', () => {
 
   it('is for administrators alone, and wrong parameters are refused', async () => {
     const { key } = (await service.request('POST', '/v1/keys', { name: 'w', scope: 'write' })).json;
-    for (const path of ['/v1/connections', '/v1/metrics', '/v1/metrics/queries', '/v1/metrics/views']) {
+    for (const path of ['/v1/connections', '/v1/metrics/samples', '/v1/metrics/queries', '/v1/metrics/views']) {
       expect((await service.as(key as string)('GET', path)).json, path).to.include({ type: '/problems/admin-only' });
     }
     expect((await service.as(key as string)('DELETE', '/v1/connections/x')).status).to.equal(403);
     expect((await service.request('GET', '/v1/connections?limit=0')).status).to.equal(400);
-    expect((await service.request('GET', '/v1/metrics?after=yesterday')).status).to.equal(400);
+    expect((await service.request('GET', '/v1/metrics/samples?after=yesterday')).status).to.equal(400);
   });
 });
 
@@ -126,7 +126,7 @@ describe('what is measured', () => {
       samples.reduce((sum, sample) => sum + sample[of], 0);
     let metrics: MetricsReport | undefined;
     await until('it was sampled', async () => {
-      metrics = (await service.request('GET', '/v1/metrics')).json as MetricsReport;
+      metrics = (await service.request('GET', '/v1/metrics/samples')).json as MetricsReport;
       return total(metrics.samples, 'refusals') === 1;
     });
     const { samples, journal } = metrics!;
@@ -140,7 +140,8 @@ describe('what is measured', () => {
     expect(samples.at(-1)).to.include({ connections: 1, views: 1, waiting: 0, seq: 20 });
     expect(samples.at(-1)!.storeBytes).to.be.above(4096);
     await until('there are later ones', async () => {
-      const later = (await service.request('GET', `/v1/metrics?after=${samples.at(-1)!.time}`)).json as MetricsReport;
+      const later = (await service.request('GET', `/v1/metrics/samples?after=${samples.at(-1)!.time}`))
+        .json as MetricsReport;
       return later.samples.length > 0 && later.samples.every(({ time }) => time > samples.at(-1)!.time);
     });
   });

@@ -228,7 +228,6 @@ describe('queries over HTTP', () => {
   });
 
   it('find the same with and without indexes', async function () {
-    this.timeout(400_000);
     const random = new Random(91);
     const { path, remove } = temporaryDirectory();
     const store = openStore(path);
@@ -374,7 +373,7 @@ describe('the journal', () => {
 
     const own = await TestService.start({ directory: path });
     const answer = await own.request('GET', '/v1/journal?after=3');
-    expect([answer.status, answer.json.type]).to.deep.equal([410, '/problems/journal-cut']);
+    expect([answer.status, answer.json.type]).to.deep.equal([410, '/problems/journal-truncated']);
     await own.stop();
     remove();
   });

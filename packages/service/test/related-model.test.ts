@@ -391,8 +391,7 @@ async function run(seed: number, steps: number): Promise<void> {
   remove();
 }
 
-describe('related documents and totals, and a plain model of them', function () {
-  this.timeout(400_000);
+describe('related documents and totals, and a plain model of them', () => {
   const rounds = Number(process.env.MODEL_ROUNDS ?? 12);
   const first = Number(process.env.MODEL_SEED ?? 500);
   for (let round = 0; round < rounds; round++) {

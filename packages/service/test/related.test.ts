@@ -144,7 +144,7 @@ describe('related documents in answers', () => {
     );
     const one = await service.request('GET', address('hubs', { include: 'spokes by hub order -n' }));
     expect(one.json.type, one.text.slice(0, 300)).to.equal('/problems/query-too-costly');
-    expect(one.json.detail).to.match(/would look at more than 10,000|10,000 related documents for one/);
+    expect(one.json.detail).to.match(/would look at more than 10,000|10,000 related documents for one document/);
   });
 
   it('tell what is wrong with them, and where', async () => {

@@ -14,14 +14,14 @@ export function parseAddress(text: string): Address {
   const id = slash === -1 ? undefined : text.slice(slash + 1);
   if (!isCollectionName(collection)) {
     throw new CommandError(
-      `"${collection}" cannot be the name of a collection.`,
+      `"${collection}" is not a valid collection name.`,
       EXIT.usage,
       'A name is a lower-case letter and up to 63 more of a-z, 0-9 and "-".',
     );
   }
   if (id !== undefined && !isDocumentId(id)) {
     throw new CommandError(
-      `"${id}" cannot be the id of a document.`,
+      `"${id}" is not a valid document id.`,
       EXIT.usage,
       'An id is 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~".',
     );

@@ -18,12 +18,12 @@ export interface QueryOptions {
 export function withQueryOptions(command: Command): Command {
   return command
     .option('--where <condition>', "a condition in CQL2: status = 'aloft' AND altitude > 300")
-    .option('--order <fields>', 'fields to order by, - before one for descending: -altitude,name')
-    .option('--limit <number>', 'the most documents, or none')
+    .option('--order <fields>', 'fields to sort by, with - for descending: -altitude,name')
+    .option('--limit <number>', 'maximum number of documents, or none')
     .option('--fields <fields>', 'the fields wanted: name,pilot.name')
     .option('--include <related>', 'related documents: "crew = crews via crewId; flights by balloonId limit 3"')
     .option('--summary <totals>', 'totals instead of documents: "count(),sum(passengers)"; also avg, min, max')
-    .option('--by <fields>', 'the fields whose values make a group of a summary: status');
+    .option('--by <fields>', 'fields to group a summary by: status');
 }
 
 /** The query that the options ask for. */

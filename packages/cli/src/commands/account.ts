@@ -13,14 +13,14 @@ type Options = StoreOptions & { json?: boolean };
 export function addAccount(program: Command): void {
   const account = program
     .command('account')
-    .summary('list, make, alter and remove accounts')
-    .description('Accounts of people and devices, for those who have no identity provider.')
+    .summary('list, create, change and remove accounts')
+    .description('Accounts for people and devices, if you have no identity provider.')
     .addHelpText('after', '\nExample:\n  uproar account list');
   withStoreOptions(account.command('list', { isDefault: true }))
     .description('Lists the accounts, a hundred at a time.')
     .addHelpText('after', '\nExample:\n  uproar account list')
-    .option('--after <id>', 'go on behind this one')
-    .option('--json', 'print each as a line of JSON')
+    .option('--after <id>', 'continue after this account')
+    .option('--json', 'print one JSON object per line')
     .action((options: Options & { after?: string }) =>
       useStore(options, async (store) => {
         const path = `/v1/accounts?after=${encodeURIComponent(options.after ?? '')}`;
@@ -28,7 +28,7 @@ export function addAccount(program: Command): void {
         if (options.json) accounts.forEach(printJson);
         else if (accounts.length === 0)
           process.stdout.write(
-            'There are no accounts. Make one with: uproar account create ada --claims \'{"role":"crew"}\'\n',
+            'There are no accounts. Create one with: uproar account create ada --claims \'{"role":"crew"}\'\n',
           );
         else
           printTable(
@@ -44,12 +44,10 @@ export function addAccount(program: Command): void {
       }),
     );
   withStoreOptions(account.command('create'))
-    .description(
-      'Makes an account. The password is read from UPROAR_PASSWORD or the standard input, not from the command line.',
-    )
-    .argument('<name>', 'what it signs in with')
-    .option('--claims <json>', 'what the policy is to know of it: {"role":"crew"}')
-    .option('--json', 'print it as JSON')
+    .description('Creates an account. The password is read from UPROAR_PASSWORD or standard input.')
+    .argument('<name>', 'name for signing in')
+    .option('--claims <json>', 'claims for the policy: {"role":"crew"}')
+    .option('--json', 'print JSON')
     .addHelpText(
       'after',
       '\nExample:\n  echo "$PASSWORD" | uproar account create ada --claims \'{"role":"crew","crew":"c-2"}\'',
@@ -64,13 +62,13 @@ export function addAccount(program: Command): void {
       });
     });
   withStoreOptions(account.command('alter'))
-    .description('Alters what the policy knows of an account, or disables it. Open watches follow at once.')
+    .description('Changes the claims of an account, or disables it. Takes effect at once, also in open watches.')
     .addHelpText('after', '\nExample:\n  uproar account alter ada --disable')
     .argument('<name>', 'the name or id of the account')
-    .option('--claims <json>', 'what the policy is to know of it, instead of what it knew')
-    .option('--disable', 'sign it out everywhere, and let it in no more')
-    .option('--enable', 'let it in again')
-    .option('--password', 'set another password, from UPROAR_PASSWORD or the standard input')
+    .option('--claims <json>', 'new claims, replacing the old ones')
+    .option('--disable', 'sign the account out everywhere and block it')
+    .option('--enable', 'unblock the account')
+    .option('--password', 'set a new password, from UPROAR_PASSWORD or standard input')
     .action(
       async (
         name: string,
@@ -87,7 +85,7 @@ export function addAccount(program: Command): void {
       },
     );
   withStoreOptions(account.command('remove'))
-    .description('Removes an account. What it wrote stays.')
+    .description('Removes an account. Its documents stay.')
     .addHelpText('after', '\nExample:\n  uproar account remove ada')
     .argument('<name>', 'the name or id of the account')
     .action((name: string, options: Options) =>
@@ -101,18 +99,18 @@ export function addAccount(program: Command): void {
 /** `uproar audit`: who came in, who was turned away, and what was altered. */
 export function addAudit(program: Command): void {
   withStoreOptions(program.command('audit'))
-    .summary('show who came in, who was turned away, and what was altered')
+    .summary('show the audit log: sign-ins, refusals and changes of access')
     .description('The audit log, newest first: sign-ins, changes of keys, accounts and the policy, and refusals.')
     .addHelpText('after', '\nExample:\n  uproar audit')
-    .option('--event <kind>', 'only events of a kind: sign-in, refused, policy-changed …')
+    .option('--event <kind>', 'only events of this kind: sign-in, refused, policy-changed …')
     .option('--limit <number>', 'the most entries', '50')
-    .option('--json', 'print each as a line of JSON')
+    .option('--json', 'print one JSON object per line')
     .action((options: Options & { event?: string; limit: string }) =>
       useStore(options, async (store) => {
         const query = new URLSearchParams({ limit: options.limit, ...(options.event ? { event: options.event } : {}) });
         const { entries } = await store.fetch<{ entries: AuditEntry[] }>(`/v1/audit?${query}`);
         if (options.json) entries.forEach(printJson);
-        else if (entries.length === 0) process.stdout.write('Nothing has been noted.\n');
+        else if (entries.length === 0) process.stdout.write('The audit log is empty.\n');
         else
           printTable(
             ['when', 'event', 'identity', 'address', 'times', 'detail'],
@@ -143,11 +141,7 @@ async function readPassword(): Promise<string> {
   const given = process.env.UPROAR_PASSWORD;
   if (given) return given;
   if (process.stdin.isTTY) {
-    throw new CommandError(
-      'No password was given.',
-      EXIT.usage,
-      'Set UPROAR_PASSWORD, or send it to the standard input.',
-    );
+    throw new CommandError('No password was given.', EXIT.usage, 'Set UPROAR_PASSWORD, or send it to standard input.');
   }
   let text = '';
   for await (const piece of process.stdin) text += String(piece);

@@ -29,14 +29,14 @@ interface Backup {
 /** `uproar backup`: fetches a copy of a store that runs, and checks it. */
 export function addBackup(program: Command): void {
   withStoreOptions(program.command('backup'))
-    .summary('fetch a copy of a store while it runs')
+    .summary('back up a running store')
     .description(
-      'Copies a store while it is written to, fetches the copy into a file and checks it. The copy shows one state of the store. ' +
-        'The store needs room for the copy until it is fetched.',
+      'Copies a store while it is in use, downloads the copy and checks it. The copy shows one state of the store. ' +
+        'The store needs disk space for the copy until it is downloaded.',
     )
-    .argument('<file>', 'where to, for example festival.sqlite')
-    .option('--force', 'replace the file if it is there')
-    .option('--json', 'print the outcome as JSON')
+    .argument('<file>', 'the file to write, for example festival.sqlite')
+    .option('--force', 'replace an existing file')
+    .option('--json', 'print the result as JSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar backup festival.sqlite\n  uproar backup "backups/$(date +%F).sqlite" --json',
@@ -65,7 +65,7 @@ async function backup(store: Store, file: string, options: Options): Promise<voi
     if (!report.sound) {
       printReport(file, report, options.json ?? false);
       throw new CommandError(
-        'The copy is not sound, and was not kept.',
+        'The copy is damaged and was not kept.',
         EXIT.unsound,
         'Check the store itself with uproar check.',
       );
@@ -124,6 +124,6 @@ async function fetchContent(store: Store, { id, sizeBytes, sha256 }: Backup, fil
     await out.close();
   }
   if (fetched !== sizeBytes || hash.digest('hex') !== sha256) {
-    throw new CommandError('What arrived is not what the store copied.', EXIT.failed, 'Run it again.');
+    throw new CommandError('The download differs from the copy in the store.', EXIT.failed, 'Run it again.');
   }
 }

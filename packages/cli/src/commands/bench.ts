@@ -25,19 +25,15 @@ const MOST = { writers: 200, watchers: 500, seconds: 60 };
 /** `uproar bench`: how fast a store takes writes from here, and how soon those who watch hear of them. */
 export function addBench(program: Command): void {
   withStoreOptions(program.command('bench'))
-    .summary('measure how fast the store takes writes from here, and how soon watchers hear of them')
+    .summary('measure write throughput and delivery latency from here')
     .description(
-      'Writes to the collection "bench" for a few seconds, over connections of their own, while others watch that; then deletes it again. ' +
+      'Writes to the collection "bench" for a few seconds, over separate connections, while others watch it. Then deletes the documents. ' +
         'The journal keeps what was written.',
     )
-    .option(
-      '--writers <number>',
-      `connections that write, each one document after the other (up to ${MOST.writers})`,
-      '8',
-    )
-    .option('--watchers <number>', `connections that watch all of it (up to ${MOST.watchers})`, '4')
-    .option('--seconds <number>', `for how long (up to ${MOST.seconds})`, '5')
-    .option('--json', 'print the outcome as JSON')
+    .option('--writers <number>', `number of writing connections (up to ${MOST.writers})`, '8')
+    .option('--watchers <number>', `number of watching connections (up to ${MOST.watchers})`, '4')
+    .option('--seconds <number>', `duration (up to ${MOST.seconds})`, '5')
+    .option('--json', 'print the result as JSON')
     .addHelpText('after', '\nExamples:\n  uproar bench\n  uproar bench --writers 50 --watchers 100 --seconds 10 --json')
     .action(bench);
 }
@@ -158,7 +154,7 @@ function note(histogram: ReturnType<typeof createHistogram>, durationMs: number)
 
 function limited(text: string, most: number): number {
   const count = parseCount(text)!;
-  if (count > most) throw new RangeError(`${text} is more than ${most}, which is the most here.`);
+  if (count > most) throw new RangeError(`${text} is more than ${most}, the maximum.`);
   return count;
 }
 

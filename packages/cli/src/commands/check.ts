@@ -9,19 +9,19 @@ import { printJson } from '../output/output.js';
 export function addCheck(program: Command): void {
   program
     .command('check')
-    .summary('look through a store or a backup for faults')
+    .summary('check a store or a backup for faults')
     .description(
-      'Checks a store on this machine, while it runs too, or a backup: the file, the documents, the counts, the journal, ' +
-        'that journal and documents agree, and the indexes.',
+      'Checks a store on this machine, running or not, or a backup: the file, the documents, the counts, the journal, ' +
+        'and the indexes.',
     )
     .argument('[place]', 'a data directory or a backup (or UPROAR_DATA)', process.env.UPROAR_DATA ?? 'uproar-data')
-    .option('--json', 'print the outcome as JSON')
+    .option('--json', 'print the result as JSON')
     .addHelpText('after', '\nExamples:\n  uproar check my-data\n  uproar check festival.sqlite --json')
     .action(async (place: string, options: { json?: boolean }) => {
       const { checkStore, databaseFile } = await import('@uproar/service');
       const file = isDirectory(place) ? databaseFile(place) : place;
       if (isDirectory(file) === undefined) {
-        throw new CommandError(`There is no store at ${place}.`, EXIT.usage, 'Name a data directory or a backup.');
+        throw new CommandError(`${place} contains no store.`, EXIT.usage, 'Name a data directory or a backup.');
       }
       const report = checkStore(file);
       printReport(place, report, options.json ?? false);

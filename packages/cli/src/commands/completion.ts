@@ -37,8 +37,10 @@ complete -c uproar -a '(__uproar_suggestions)'
 export function addCompletion(program: Command): void {
   program
     .command('completion')
-    .summary('print what makes a shell complete commands, options, collections and documents')
-    .description('Prints a script for bash, zsh or fish. Collections and ids are asked of the store that is meant.')
+    .summary('print a completion script for your shell')
+    .description(
+      'Prints a script for bash, zsh or fish. It completes commands, options, and the collections and ids of the selected store.',
+    )
     .addArgument(new Argument('<shell>', 'bash, zsh or fish').choices(Object.keys(SCRIPTS)))
     .addHelpText(
       'after',
@@ -47,8 +49,8 @@ export function addCompletion(program: Command): void {
     .action((shell: keyof typeof SCRIPTS) => void process.stdout.write(SCRIPTS[shell]));
   program
     .command('suggest', { hidden: true })
-    .description('Prints what could come next, for shells.')
-    .argument('[words...]', 'the words so far; the last one is being written')
+    .description('Prints completions, for shells.')
+    .argument('[words...]', 'the words so far; the last one is incomplete')
     .addOption(new Option('--help').hideHelp())
     .helpOption(false)
     .addHelpText('after', '\nExample:\n  uproar suggest -- watch bal')

@@ -38,14 +38,14 @@ interface Options {
 export function addDemo(program: Command): void {
   program
     .command('demo')
-    .summary('run a store with demo data and simulated devices')
+    .summary('run a store with sample data and simulated devices')
     .description(
-      'Runs a store with a made-up balloon festival in it, and devices that write to it. Leaves nothing behind unless --data is given.',
+      'Runs a store with the data of a made-up balloon festival and simulated devices. Removes the data at the end, unless --data is given.',
     )
     .option('--data <directory>', 'keep the data in this directory')
-    .option('--host <host>', 'the address to listen at', DEFAULT_HOST)
-    .option('--port <number>', `the port to listen at (default: ${DEFAULT_PORT}, or a free one when that is taken)`)
-    .option('--no-devices', 'leave the simulated devices out')
+    .option('--host <host>', 'the address to listen on', DEFAULT_HOST)
+    .option('--port <number>', `the port to listen on (default: ${DEFAULT_PORT}, or a free port if it is taken)`)
+    .option('--no-devices', 'do not simulate devices')
     .addHelpText('after', '\nExample:\n  uproar demo --port 4690')
     .action(demo);
 }

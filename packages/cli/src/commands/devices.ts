@@ -11,17 +11,17 @@ type Options = StoreOptions & { json?: boolean };
 export function addDevices(program: Command): void {
   const devices = program
     .command('devices')
-    .summary('list who is connected, what each watches, and how far behind it is')
-    .description('The connections that stay open: of devices, browsers, and commands that watch.')
+    .summary('list connections, their watches and their lag')
+    .description('Live connections of devices, browsers and commands.')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar devices\n  uproar devices list truck\n  uproar devices end 9f2c41d07ab3',
     );
   withStoreOptions(devices.command('list', { isDefault: true }))
-    .description('Lists the connections, those furthest behind first.')
-    .argument('[search]', 'only those in whose name, identity, address or watches this occurs')
+    .description('Lists the connections, sorted by lag.')
+    .argument('[search]', 'only connections whose name, identity, address or watches contain this text')
     .option('--limit <number>', 'the most connections', '500')
-    .option('--json', 'print each as a line of JSON')
+    .option('--json', 'print one JSON object per line')
     .addHelpText('after', '\nExamples:\n  uproar devices list\n  uproar devices list balloons --json')
     .action((search: string | undefined, options: Options & { limit: string }) =>
       useStore(options, async (store) => {
@@ -36,13 +36,13 @@ export function addDevices(program: Command): void {
         }
         const rest = found > connections.length ? `, ${connections.length} shown` : '';
         process.stderr.write(pc.dim(`${search === undefined ? total : `${found} of ${total}`} connected${rest}\n`));
-        const { budgets } = await store.fetch<MetricsReport>(`/v1/metrics?after=${new Date().toISOString()}`);
+        const { budgets } = await store.fetch<MetricsReport>(`/v1/metrics/samples?after=${new Date().toISOString()}`);
         process.stderr.write(pc.dim(describeBudgets(budgets)));
       }),
     );
   withStoreOptions(devices.command('end'))
-    .description('Ends a connection. Its device may connect again by itself; revoke its key to keep it out.')
-    .argument('<id>', 'as devices list prints it')
+    .description('Closes a connection. The device reconnects by itself; revoke its key to keep it out.')
+    .argument('<id>', 'the id from "devices list"')
     .addHelpText('after', '\nExample:\n  uproar devices end 9f2c41d07ab3')
     .action((id: string, options: Options) =>
       useStore(options, async (store) => {

@@ -31,12 +31,12 @@ const SPARE_FILES = 100;
 /** `uproar doctor`: looks at everything that is often wrong, and tells what to mend. */
 export function addDoctor(program: Command): void {
   withStoreOptions(program.command('doctor'))
-    .summary('look at everything that is often wrong, and tell what to mend')
+    .summary('check the usual causes of problems and say how to fix them')
     .description(
-      'Checks the address, the key, the clock, WebSockets, whether something on the way holds event streams back, the policy, ' +
-        'the disk of the store and how many files it may have open. Ends with 1 when something must be mended.',
+      'Checks the address, the key, the clock, WebSockets, whether a proxy buffers event streams, the policy, ' +
+        'the disk space and the open-file limit. Exits with code 1 if it finds a problem.',
     )
-    .option('--data <directory>', 'look at a data directory on this machine too')
+    .option('--data <directory>', 'also check a data directory on this machine')
     .option('--json', 'print each finding as a line of JSON')
     .addHelpText(
       'after',
@@ -61,7 +61,7 @@ async function doctor(options: Options): Promise<void> {
     for await (const finding of examine(store, target)) tell(finding);
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;
-    const mend = 'An address reads like http://127.0.0.1:4680.';
+    const mend = 'An address looks like http://127.0.0.1:4680.';
     tell({ about: 'address', state: 'bad', detail: `"${target.url}" is not the address of a store.`, mend });
   } finally {
     store?.close();
@@ -70,7 +70,7 @@ async function doctor(options: Options): Promise<void> {
   const warnings = findings.filter(({ state }) => state === 'warning').length;
   if (bad > 0) process.exitCode = EXIT.failed;
   if (options.json) return;
-  const sum = bad > 0 ? pc.red(`${bad} to mend`) : pc.green('nothing must be mended');
+  const sum = bad > 0 ? pc.red(`${bad} to mend`) : pc.green('no problems found');
   process.stdout.write(`\n${sum}${warnings > 0 ? `, ${pc.yellow(`${warnings} to look at`)}` : ''}\n`);
 }
 
@@ -92,7 +92,9 @@ function nodeHere(): Finding {
 function dataHere(directory: string): Finding[] {
   const about = 'data';
   if (!existsSync(directory)) {
-    return [{ about, state: 'bad', detail: `There is no ${directory}.`, mend: 'uproar serve --data DIR makes one.' }];
+    return [
+      { about, state: 'bad', detail: `${directory} does not exist.`, mend: 'Create it with: uproar serve --data DIR' },
+    ];
   }
   const findings: Finding[] = [];
   try {
@@ -104,7 +106,7 @@ function dataHere(directory: string): Finding[] {
   }
   if ((statSync(directory).mode & 0o077) !== 0) {
     const mend = `chmod 700 ${directory}`;
-    findings.push({ about, state: 'warning', detail: 'Others on this machine can look into it.', mend });
+    findings.push({ about, state: 'warning', detail: 'Other users of this machine can read it.', mend });
   }
   const { bavail, blocks, bsize } = statfsSync(directory);
   findings.push(disk(about, bavail * bsize, blocks * bsize));
@@ -170,7 +172,7 @@ async function stream(store: Store): Promise<Finding> {
       if (text.includes('event: result')) break;
     }
     const elapsedMs = Math.round(performance.now() - started);
-    return { about, state: 'good', detail: `event streams come through at once (${elapsedMs} ms)` };
+    return { about, state: 'good', detail: `event streams arrive without delay (${elapsedMs} ms)` };
   } catch (error) {
     if (error instanceof ProblemError) return { about, state: 'unknown', detail: error.problem.detail };
     const detail = `The first event of a stream has not come within ${STREAM_WITHIN_MS / 1000} s: something on the way collects answers before it passes them on.`;
@@ -178,7 +180,7 @@ async function stream(store: Store): Promise<Finding> {
       about,
       state: 'bad',
       detail,
-      mend: 'Turn buffering and compression of text/event-stream off in the proxy.',
+      mend: 'Disable buffering and compression of text/event-stream in the proxy.',
     };
   } finally {
     clearTimeout(timer);
@@ -193,7 +195,7 @@ async function* policy(store: Store, openUntil: string | undefined): AsyncGenera
     yield {
       about,
       state: 'warning',
-      detail: `Everybody may do everything with documents for ${left} more.`,
+      detail: `The store is open to everyone for another ${left}.`,
       mend: 'Set a policy before that ends: uproar policy set policy.yaml',
     };
   }
@@ -201,7 +203,7 @@ async function* policy(store: Store, openUntil: string | undefined): AsyncGenera
     const { version, text } = await store.fetch<PolicyVersion>('/v1/policy');
     if (version === 0) {
       const mend = 'uproar policy set policy.yaml lets others in; uproar policy try shows what it does.';
-      yield { about, state: 'warning', detail: 'There is none yet, so that only keys may do anything.', mend };
+      yield { about, state: 'warning', detail: 'No policy is set, so only keys have access.', mend };
       return;
     }
     const answer = await store.request('PUT', '/v1/policy', { text, dryRun: true });
@@ -223,12 +225,12 @@ async function* policy(store: Store, openUntil: string | undefined): AsyncGenera
 async function* machine(store: Store): AsyncGenerator<Finding> {
   try {
     const now = new Date(Date.now() - 5000).toISOString();
-    const { machine: found, connectionLimit } = await store.fetch<MetricsReport>(`/v1/metrics?after=${now}`);
+    const { machine: found, connectionLimit } = await store.fetch<MetricsReport>(`/v1/metrics/samples?after=${now}`);
     if (!found) throw new Error('The store is of a version that does not tell.');
     yield disk('disk', found.diskFreeBytes, found.diskBytes);
     const { openFiles, openFilesLimit } = found;
     if (openFilesLimit === null) {
-      yield { about: 'files', state: 'unknown', detail: `${found.platform} does not tell how many files may be open` };
+      yield { about: 'files', state: 'unknown', detail: `${found.platform} does not report the open-file limit` };
       return;
     }
     const detail = `${openFiles} open, ${openFilesLimit} may be; the store takes up to ${connectionLimit} connections`;
@@ -243,7 +245,7 @@ async function* machine(store: Store): AsyncGenerator<Finding> {
 function notTold(about: string, error: unknown): Finding {
   const detail =
     error instanceof ProblemError && error.problem.status === 403
-      ? 'Only a key that may administer the store is told.'
+      ? 'This check needs an admin key.'
       : String((error as Error).message);
   return { about, state: 'unknown', detail };
 }

@@ -17,11 +17,11 @@ export function addEdit(program: Command): void {
   withStoreOptions(program.command('edit'))
     .summary('open a document in your editor')
     .description(
-      'Opens the data of a document in $VISUAL or $EDITOR and sends only what was altered. Fields that somebody else alters ' +
-        'meanwhile stay as they are; where both altered one, nothing is written and your text is kept.',
+      'Opens the data of a document in $VISUAL or $EDITOR and sends only your changes. Fields that someone else changes ' +
+        'meanwhile stay as they are. If both changed the same field, nothing is written and your text is kept.',
     )
     .argument('<address>', 'balloons/bl-17')
-    .option('--json', 'print the outcome as JSON')
+    .option('--json', 'print the result as JSON')
     .addHelpText('after', '\nExample:\n  EDITOR=nano uproar edit notices/n-007')
     .action(edit);
 }
@@ -30,7 +30,8 @@ async function edit(address: string, options: StoreOptions & { json?: boolean })
   const { collection, id } = parseDocumentAddress(address);
   await useStore(options, async (store) => {
     const document = await store.collection(collection).get(id);
-    if (!document) throw new CommandError(`There is no document ${address}.`, EXIT.notFound, 'uproar put makes one.');
+    if (!document)
+      throw new CommandError(`The document ${address} does not exist.`, EXIT.notFound, 'uproar put creates it.');
     const directory = mkdtempSync(join(tmpdir(), 'uproar-edit-'));
     const file = join(directory, `${collection}-${id}.json`);
     const original = `${JSON.stringify(document.data, null, 2)}\n`;

@@ -25,16 +25,16 @@ interface Options extends StoreOptions, QueryOptions {
 /** `uproar export`: writes the documents of collections or queries into files. */
 export function addExport(program: Command): void {
   withQueryOptions(withStoreOptions(program.command('export')))
-    .summary('write the documents of a collection or a query into a file')
+    .summary('write the documents of a collection or query to a file')
     .description(
-      'Writes documents as they are at one state of the store, in bounded memory: as NDJSON, a JSON array or CSV. ' +
-        'NDJSON and JSON carry the bookkeeping too and can be imported as they are.',
+      'Writes the documents of one state of the store, in bounded memory: as NDJSON, a JSON array or CSV. ' +
+        'NDJSON and JSON include metadata and can be imported.',
     )
     .argument('[collection]', 'balloons')
-    .option('--all', 'every collection, a file each; --out is a directory then')
+    .option('--all', 'all collections, one file each; --out is a directory')
     .addOption(new Option('--format <format>', 'the form').choices(['ndjson', 'json', 'csv']).default('ndjson'))
-    .option('--out <file>', 'where to; standard output if not given')
-    .option('--force', 'replace files that are there')
+    .option('--out <file>', 'the file to write; default: standard output')
+    .option('--force', 'replace existing files')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar export balloons --out balloons.ndjson\n' +
@@ -43,7 +43,7 @@ export function addExport(program: Command): void {
     )
     .action((address: string | undefined, options: Options) => {
       if ((address === undefined) !== (options.all ?? false)) {
-        throw new CommandError('Name one collection, or all of them with --all.', EXIT.usage);
+        throw new CommandError('Name one collection, or use --all.', EXIT.usage);
       }
       return useStore(options, (store) =>
         showMistakes(options, () =>
@@ -56,7 +56,7 @@ export function addExport(program: Command): void {
 async function exportAll(store: Store, options: Options): Promise<void> {
   if (options.out === undefined) throw new CommandError('With --all, name a directory with --out.', EXIT.usage);
   if (options.where ?? options.order ?? options.limit ?? options.fields) {
-    throw new CommandError('--all takes every collection whole; a query is about one.', EXIT.usage);
+    throw new CommandError('--all exports whole collections; a query needs one collection.', EXIT.usage);
   }
   mkdirSync(options.out, { recursive: true });
   const { documents } = await store.fetch<CollectionListing>('/v1/collections');
@@ -67,7 +67,7 @@ async function exportAll(store: Store, options: Options): Promise<void> {
 
 async function exportOne(store: Store, address: string, options: Options): Promise<void> {
   const { collection, id } = parseAddress(address);
-  if (id !== undefined) throw new CommandError('An export is about a collection; get prints one document.', EXIT.usage);
+  if (id !== undefined) throw new CommandError('export needs a collection; get prints one document.', EXIT.usage);
   const { out, format } = options;
   if (out !== undefined && existsSync(out) && !options.force) {
     throw new CommandError(`${out} is there already.`, EXIT.usage, 'Choose another name, or replace it with --force.');

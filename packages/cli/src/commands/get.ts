@@ -16,12 +16,12 @@ interface Options extends StoreOptions {
 /** `uproar get`: one document, or the first ones of a collection. */
 export function addGet(program: Command): void {
   withStoreOptions(program.command('get'))
-    .summary('print a document, or the documents of a collection')
+    .summary('print one document or the documents of a collection')
     .description('Prints one document, or the documents of a collection in the order of their ids.')
     .argument('<address>', 'balloons/bl-17, or balloons')
-    .option('--limit <number>', 'the most documents to print', '20')
-    .option('--after <cursor>', 'go on where the listing before ended')
-    .option('--at <seq>', 'the document as it was when the store was at this seq')
+    .option('--limit <number>', 'maximum number of documents', '20')
+    .option('--after <cursor>', 'continue after the previous listing')
+    .option('--at <seq>', 'print the state at this seq')
     .option('--json', 'print documents as NDJSON')
     .addHelpText(
       'after',
@@ -36,14 +36,15 @@ async function get(store: Store, text: string, options: Options): Promise<void> 
     const at = options.at === undefined ? undefined : parseSeq(options.at);
     const document = await store.collection(collection).get(id, at === undefined ? {} : { at });
     if (!document) {
-      const what = at === undefined ? `There is no document ${text}.` : `There was no document ${text} at seq ${at}.`;
+      const what =
+        at === undefined ? `The document ${text} does not exist.` : `The document ${text} did not exist at seq ${at}.`;
       throw new CommandError(what, EXIT.notFound);
     }
     if (options.json) printJson(document);
     else printDocument(text, document);
     return;
   }
-  if (options.at !== undefined) throw new CommandError('--at is about one document.', EXIT.usage);
+  if (options.at !== undefined) throw new CommandError('--at needs one document.', EXIT.usage);
   const { documents, next, notes } = await store
     .collection(collection)
     .list({ limit: Number(options.limit), after: options.after });

@@ -21,33 +21,32 @@ interface Options extends StoreOptions {
 /** `uproar import`: brings a file into a collection. */
 export function addImport(program: Command): void {
   withStoreOptions(program.command('import'))
-    .summary('bring the documents of a file into a collection')
+    .summary('import the documents of a file into a collection')
     .description(
-      'Brings the documents of a file into a collection: NDJSON, a JSON array, or CSV with a header row, whose numbers, booleans and JSON are recognised column by column.\n' +
+      'Imports NDJSON, a JSON array, or CSV with a header row into a collection. In CSV, the types of columns are detected.\n' +
         'A field "id" becomes the id of the document; documents without one get generated ids.',
     )
     .argument('<collection>', 'balloons')
     .argument('<file>', 'a file, or - for standard input')
-    .addOption(new Option('--format <format>', "told by the file's ending").choices(['ndjson', 'json', 'csv']))
+    .addOption(new Option('--format <format>', 'default: by the file name').choices(['ndjson', 'json', 'csv']))
     .option('--id-field <name>', 'the field that holds the id')
     .addOption(
-      new Option('--on-conflict <way>', 'what becomes of a document that is there already')
+      new Option('--on-conflict <way>', 'what to do with existing documents')
         .choices(['replace', 'keep', 'fail'])
         .default('replace'),
     )
-    .option('--skip-bad', 'leave bad rows out and name their lines, instead of stopping at the first')
-    .option('--dry-run', 'only look: name all bad rows, and write nothing')
-    .option('--resume', 'go on where an earlier import of the file stopped')
-    .option('--no-resume', 'begin anew although an earlier import stopped')
-    .option('--json', 'print the outcome as JSON')
+    .option('--skip-bad', 'skip bad rows and list their lines, instead of stopping at the first')
+    .option('--dry-run', 'only check: list all bad rows and write nothing')
+    .option('--resume', 'continue an interrupted import of the file')
+    .option('--no-resume', 'start again, ignoring an interrupted import')
+    .option('--json', 'print the result as JSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar import balloons balloons.ndjson\n  uproar import crews crews.csv --id-field number --dry-run\n  uproar import flights flights.ndjson --on-conflict keep --resume\n  gzip -dc flights.ndjson.gz | uproar import flights - --format ndjson',
     )
     .action((address: string, file: string, options: Options) => {
       const { collection, id } = parseAddress(address);
-      if (id !== undefined)
-        throw new CommandError('A file is brought into a collection, not into a document.', EXIT.usage);
+      if (id !== undefined) throw new CommandError('import needs a collection, not a document.', EXIT.usage);
       return useStore(options, async (store) => {
         const started = performance.now();
         const bar = new ProgressBar('{done} of {size}', 'documents');

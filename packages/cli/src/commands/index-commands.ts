@@ -20,12 +20,12 @@ export function addIndex(program: Command): void {
   const index = program
     .command('index')
     .summary('list, create and remove indexes')
-    .description('Secondary indexes on fields; query --explain tells which would help.')
+    .description('Secondary indexes on fields. query --explain suggests useful ones.')
     .addHelpText('after', '\nExample:\n  uproar index create balloons status,-altitude');
   withStoreOptions(index.command('list', { isDefault: true }))
     .description('Lists the indexes.')
     .addHelpText('after', '\nExample:\n  uproar index list')
-    .option('--json', 'print each as a line of JSON')
+    .option('--json', 'print one JSON object per line')
     .action((options: Options) =>
       useStore(options, async (store) => {
         const { indexes } = await store.fetch<{ indexes: IndexInfo[] }>('/v1/indexes');
@@ -50,7 +50,7 @@ export function addIndex(program: Command): void {
     .description('Creates an index and waits until it is filled.')
     .argument('<collection>', 'balloons')
     .argument('<fields>', 'status,-altitude')
-    .option('--json', 'print it as JSON')
+    .option('--json', 'print JSON')
     .addHelpText('after', '\nExample:\n  uproar index create balloons status,-altitude')
     .action((address: string, fields: string, options: Options) => {
       const { collection } = parseAddress(address);
@@ -64,7 +64,7 @@ export function addIndex(program: Command): void {
   withStoreOptions(index.command('remove'))
     .description('Removes an index.')
     .addHelpText('after', '\nExample:\n  uproar index remove 3')
-    .argument('<id>', 'as index list prints it')
+    .argument('<id>', 'the id from "index list"')
     .action((id: string, options: Options) => {
       if (!/^\d{1,9}$/.test(id))
         throw new CommandError(`"${id}" is not the id of an index.`, EXIT.usage, 'uproar index list prints them.');

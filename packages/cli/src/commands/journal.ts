@@ -20,17 +20,17 @@ interface Options extends StoreOptions {
 /** `uproar journal`: what was changed, by whom, from what to what. */
 export function addJournal(program: Command): void {
   withStoreOptions(program.command('journal'))
-    .summary('print what was changed, by whom, from what to what')
+    .summary('print changes: what changed, by whom, from which value to which')
     .description(
-      'Prints the changes that the journal holds, and with --follow those to come. With an address, the past of that document.',
+      'Prints the changes in the journal, and new ones with --follow. With an address, the history of that document.',
     )
     .argument('[address]', 'balloons/bl-17')
-    .option('--after <seq>', 'only what came after this seq')
-    .option('--last <number>', 'without --after: the last so many commits (of the document)', '20')
+    .option('--after <seq>', 'only changes after this seq')
+    .option('--last <number>', 'without --after: number of commits (of the document)', '20')
     .option('--collection <name>', 'only this collection')
-    .option('--where <condition>', 'only documents that meet this before or after')
-    .option('--follow', 'go on with what comes')
-    .option('--json', 'print each change as a CloudEvent, a line each')
+    .option('--where <condition>', 'only documents that match this before or after the change')
+    .option('--follow', 'follow new changes')
+    .option('--json', 'print one CloudEvent per line')
     .addHelpText(
       'after',
       `\nExamples:\n  uproar journal\n  uproar journal balloons/bl-17\n  uproar journal --collection pads --follow\n  uproar journal --after 1200 --where "status = 'aloft'" --json`,

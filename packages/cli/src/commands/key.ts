@@ -12,12 +12,12 @@ export function addKey(program: Command): void {
   const key = program
     .command('key')
     .summary('list, make, rotate and revoke keys')
-    .description('Keys are for servers and administrators. People and devices come with tokens or accounts.')
+    .description('Keys are for servers and administrators. People and devices use tokens or accounts.')
     .addHelpText('after', '\nExample:\n  uproar key create gate-reader --scope write --collections gates');
   withStoreOptions(key.command('list', { isDefault: true }))
     .description('Lists the keys.')
     .addHelpText('after', '\nExample:\n  uproar key list')
-    .option('--json', 'print each as a line of JSON')
+    .option('--json', 'print one JSON object per line')
     .action((options: Options) =>
       useStore(options, async (store) => {
         const { keys } = await store.fetch<{ keys: KeyInfo[] }>('/v1/keys');
@@ -27,16 +27,16 @@ export function addKey(program: Command): void {
       }),
     );
   withStoreOptions(key.command('create'))
-    .description('Makes a key and prints it, the only time it is to be seen.')
-    .argument('<name>', 'what it is for: gate-reader')
+    .description('Creates a key and prints it. It cannot be shown again.')
+    .argument('<name>', 'name of the key: gate-reader')
     .option('--scope <scope>', 'admin, write or read', 'read')
     .option(
       '--collections <names>',
-      'the only collections it is good for: gates,notices; may be given several times',
+      'restrict the key to these collections: gates,notices; repeatable',
       (given: string, before?: string) => (before ? `${before},${given}` : given),
     )
-    .option('--expires-in <time>', 'how long it is good for: 12h, 90d')
-    .option('--json', 'print it as JSON')
+    .option('--expires-in <time>', 'lifetime: 12h, 90d')
+    .option('--json', 'print JSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar key create tower --scope admin\n  uproar key create gate-reader --scope write --collections gates --expires-in 30d',
@@ -54,10 +54,10 @@ export function addKey(program: Command): void {
       }),
     );
   withStoreOptions(key.command('rotate'))
-    .description('Gives a key another secret and prints it.')
+    .description('Replaces the secret of a key and prints it.')
     .argument('<name>', 'the name or id of the key')
-    .option('--keep-old <time>', 'how long the old secret is good, too: 10m, 24h')
-    .option('--json', 'print it as JSON')
+    .option('--keep-old <time>', 'how long the old secret stays valid: 10m, 24h')
+    .option('--json', 'print JSON')
     .addHelpText('after', '\nExample:\n  uproar key rotate gate-reader --keep-old 1h')
     .action((name: string, options: Options & { keepOld?: string }) =>
       useStore(options, async (store) => {
@@ -67,7 +67,7 @@ export function addKey(program: Command): void {
       }),
     );
   withStoreOptions(key.command('revoke'))
-    .description('Makes a key worthless, and ends the connections made with it.')
+    .description('Revokes a key and closes its connections.')
     .addHelpText('after', '\nExample:\n  uproar key revoke gate-reader')
     .argument('<name>', 'the name or id of the key')
     .action((name: string, options: Options) =>

@@ -16,13 +16,13 @@ type Options = StoreOptions & { json?: boolean };
 export function addPolicy(program: Command): void {
   const policy = program
     .command('policy')
-    .summary('show, set, try and test who may see and change what')
-    .description('The policy says who may read, create, update and delete what. Keys are not bound by it.')
+    .summary('show, set, try and test the policy')
+    .description('The policy says who may read, create, update and delete which documents. It does not apply to keys.')
     .addHelpText('after', '\nExample:\n  uproar policy set policy.yaml --check');
   withStoreOptions(policy.command('show', { isDefault: true }))
     .description('Prints the policy in force, or an earlier version.')
     .addHelpText('after', '\nExample:\n  uproar policy show')
-    .argument('[version]', 'a version, as policy versions prints it')
+    .argument('[version]', 'a version from "policy versions"')
     .option('--json', 'print it with its version as JSON')
     .action((version: string | undefined, options: Options) =>
       useStore(options, async (store) => {
@@ -35,11 +35,11 @@ export function addPolicy(program: Command): void {
       }),
     );
   withStoreOptions(policy.command('set'))
-    .description('Checks a policy and puts it in force. Open views follow at once.')
-    .argument('<file>', 'a file in YAML or JSON; - for the standard input')
+    .description('Validates a policy and applies it. Takes effect at once, also in open views.')
+    .argument('<file>', 'a file in YAML or JSON; - for standard input')
     .option('--check', 'only check it')
     .option('--note <text>', 'what it is for')
-    .option('--json', 'print the outcome as JSON')
+    .option('--json', 'print the result as JSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar policy set policy.yaml --check\n  uproar policy set policy.yaml --note "crews see their own flights"',
@@ -50,13 +50,12 @@ export function addPolicy(program: Command): void {
   withStoreOptions(policy.command('versions'))
     .description('Lists the versions of the policy, newest first.')
     .addHelpText('after', '\nExample:\n  uproar policy versions')
-    .option('--json', 'print each as a line of JSON')
+    .option('--json', 'print one JSON object per line')
     .action((options: Options) =>
       useStore(options, async (store) => {
         const { versions } = await store.fetch<{ versions: PolicyVersion[] }>('/v1/policy/versions');
         if (options.json) versions.forEach(printJson);
-        else if (versions.length === 0)
-          process.stdout.write('None has been set; nothing is allowed to anybody but keys.\n');
+        else if (versions.length === 0) process.stdout.write('No policy is set. Only keys have access.\n');
         else
           printTable(
             ['version', 'set', 'by', 'note'],
@@ -70,9 +69,9 @@ export function addPolicy(program: Command): void {
       }),
     );
   withStoreOptions(policy.command('revert'))
-    .description('Puts an earlier version in force again, as a new one.')
+    .description('Restores an earlier version as a new version.')
     .addHelpText('after', '\nExample:\n  uproar policy revert 3')
-    .argument('<version>', 'as policy versions prints it')
+    .argument('<version>', 'the version from "policy versions"')
     .action((version: string, options: Options) =>
       useStore(options, async (store) => {
         const answer = await store.post<PolicyAnswer>('/v1/policy/revert', { version: parseVersion(version) });
@@ -82,16 +81,10 @@ export function addPolicy(program: Command): void {
   addTry(policy);
   policy
     .command('test')
-    .description(
-      'Runs files of cases: who does what, and whether the policy allows it. Takes no store where they name a policy file.',
-    )
-    .argument('<files...>', 'files of cases in YAML or JSON')
-    .option('--policy <file>', 'the policy to test, instead of the one that the files name')
-    .option(
-      '--url <url>',
-      'where the store is whose policy is tested (or UPROAR_URL)',
-      process.env.UPROAR_URL || undefined,
-    )
+    .description('Runs test cases against a policy. Needs no store if the files name a policy file.')
+    .argument('<files...>', 'test cases in YAML or JSON')
+    .option('--policy <file>', 'the policy file to test, instead of the one in the test files')
+    .option('--url <url>', 'test the policy of this store (or UPROAR_URL)', process.env.UPROAR_URL || undefined)
     .option('--key <key>', 'a key of the store (or UPROAR_KEY)')
     .option('--json', 'print each case as a line of JSON')
     .addHelpText('after', '\nExample:\n  uproar policy test policy-cases.yaml')
@@ -106,20 +99,20 @@ export function addPolicy(program: Command): void {
 
 function addTry(policy: Command): void {
   withStoreOptions(policy.command('try'))
-    .description('Tells what the policy says to somebody who would do something, and why, without doing it.')
+    .description('Evaluates the policy for an action and explains the decision, without executing it.')
     .argument('<what>', RULES.join(', '))
     .argument('<address>', 'a collection or a document: flights, flights/f-1')
-    .option('--claims <json>', 'the claims of their token: {"sub":"ada","role":"crew"}')
+    .option('--claims <json>', 'claims of the caller: {"sub":"ada","role":"crew"}')
     .option('--account <name>', 'an account of the store')
-    .addOption(new Option('--nobody', 'somebody who sends neither key nor token').conflicts(['claims', 'account']))
-    .option('--data <json>', 'the data it would have afterwards')
-    .option('--merge <json>', 'what would be merged into it')
-    .option('--before <json>', 'the data it is to have now, instead of what is in the store')
-    .option('--policy <file>', 'a policy to try instead of the one in force')
+    .addOption(new Option('--nobody', 'an anonymous caller').conflicts(['claims', 'account']))
+    .option('--data <json>', 'the data after the write')
+    .option('--merge <json>', 'the changes to merge')
+    .option('--before <json>', 'the data before the write, instead of the data in the store')
+    .option('--policy <file>', 'a policy to evaluate instead of the present one')
     .option('--json', 'print the decision as JSON')
     .addHelpText(
       'after',
-      '\nThe exit code is 0 when it is allowed and 4 when it is not.\n\nExamples:\n  uproar policy try read flights/f-1 --claims \'{"crew":"c-2"}\'\n  uproar policy try update flights/f-1 --account ada --merge \'{"status":"landed"}\' --policy policy.yaml',
+      '\nThe exit code is 0 if the action is allowed and 4 if not.\n\nExamples:\n  uproar policy try read flights/f-1 --claims \'{"crew":"c-2"}\'\n  uproar policy try update flights/f-1 --account ada --merge \'{"status":"landed"}\' --policy policy.yaml',
     )
     .action(tryIt);
 }
@@ -136,11 +129,7 @@ interface TryOptions extends Options {
 
 async function tryIt(what: string, address: string, options: TryOptions): Promise<void> {
   if (!RULES.includes(what as RuleName)) {
-    throw new CommandError(
-      `"${what}" is nothing that a policy has rules for.`,
-      EXIT.usage,
-      `There are: ${RULES.join(', ')}.`,
-    );
+    throw new CommandError(`"${what}" is not an action of the policy.`, EXIT.usage, `There are: ${RULES.join(', ')}.`);
   }
   const { collection, id } = parseAddress(address);
   const data = (name: 'data' | 'merge' | 'before'): JsonObject | undefined =>
@@ -183,5 +172,5 @@ async function set(store: Store, file: string, options: Options & { check?: bool
 
 function parseVersion(text: string): number {
   if (/^[1-9]\d{0,8}$/.test(text)) return Number(text);
-  throw new CommandError(`"${text}" is no version.`, EXIT.usage, 'policy versions prints them.');
+  throw new CommandError(`"${text}" is no version.`, EXIT.usage, '"uproar policy versions" lists them.');
 }

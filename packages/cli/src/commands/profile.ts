@@ -8,9 +8,9 @@ import { profilesFile, readProfiles, writeProfiles, type Profiles } from '../con
 export function addProfile(program: Command): void {
   const profile = program
     .command('profile')
-    .summary('know stores by a name: add, list, use and remove profiles')
+    .summary('manage profiles: named stores with their keys')
     .description(
-      `Keeps the addresses and keys of stores under names, for --profile and UPROAR_PROFILE. They lie in ${profilesFile()}, which nobody else may read.`,
+      `Stores the addresses and keys of stores under names, for --profile and UPROAR_PROFILE, in ${profilesFile()}, which only you can read.`,
     )
     .addHelpText(
       'after',
@@ -19,21 +19,21 @@ export function addProfile(program: Command): void {
   profile
     .command('list', { isDefault: true })
     .description('Lists the profiles. Keys are not shown.')
-    .option('--json', 'print each as a line of JSON')
+    .option('--json', 'print one JSON object per line')
     .addHelpText('after', '\nExample:\n  uproar profile list')
     .action((options: { json?: boolean }) => list(readProfiles(), options.json ?? false));
   profile
     .command('add')
-    .description('Keeps a store under a name. The first one becomes the default.')
+    .description('Adds a profile. The first one becomes the default.')
     .argument('<name>', 'tower')
-    .requiredOption('--url <url>', 'where the store is')
-    .option('--key <key>', 'a key or token; without one, UPROAR_KEY is asked for when it is used')
-    .option('--default', 'make it the one that is meant where none is named')
+    .requiredOption('--url <url>', 'address of the store')
+    .option('--key <key>', 'key or token; without one, UPROAR_KEY is used')
+    .option('--default', 'make it the default profile')
     .addHelpText('after', '\nExample:\n  uproar profile add tower --url http://127.0.0.1:4680 --key "$UPROAR_KEY"')
     .action((name: string, { url, key, default: makeDefault }: { url: string; key?: string; default?: boolean }) => {
       if (!/^[\w.-]{1,64}$/.test(name)) {
         throw new CommandError(
-          `"${name}" cannot be the name of a profile.`,
+          `"${name}" is not a valid profile name.`,
           EXIT.usage,
           'Use letters, digits, "-", "_" and ".".',
         );
@@ -42,7 +42,7 @@ export function addProfile(program: Command): void {
         throw new CommandError(
           `"${url}" is not the address of a store.`,
           EXIT.usage,
-          'An address reads like http://127.0.0.1:4680.',
+          'An address looks like http://127.0.0.1:4680.',
         );
       }
       const profiles = readProfiles();
@@ -53,7 +53,7 @@ export function addProfile(program: Command): void {
     });
   profile
     .command('use')
-    .description('Makes a profile the one that is meant where none is named.')
+    .description('Sets the default profile.')
     .argument('<name>', 'tower')
     .addHelpText('after', '\nExample:\n  uproar profile use tower')
     .action((name: string) => {
@@ -77,7 +77,7 @@ export function addProfile(program: Command): void {
 function known(name: string): Profiles {
   const profiles = readProfiles();
   if (Object.hasOwn(profiles.profiles, name)) return profiles;
-  throw new CommandError(`There is no profile "${name}".`, EXIT.notFound, 'uproar profile list prints them.');
+  throw new CommandError(`The profile "${name}" does not exist.`, EXIT.notFound, '"uproar profile list" lists them.');
 }
 
 function list({ default: byDefault, profiles }: Profiles, json: boolean): void {

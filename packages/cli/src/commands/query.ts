@@ -18,13 +18,13 @@ interface Options extends StoreOptions, QueryOptions {
 /** `uproar query`: the documents of a query, once. */
 export function addQuery(program: Command): void {
   withQueryOptions(withStoreOptions(program.command('query')))
-    .summary('print the documents of a query')
-    .description('Prints the documents that meet a condition, in order. See docs/query.md for the language.')
+    .summary('run a query and print the documents')
+    .description('Prints the documents that match a condition, in order. See docs/query.md for the language.')
     .argument('<collection>', 'balloons')
-    .option('--after <cursor>', 'go on where the result before ended')
-    .option('--json', 'print documents as NDJSON, all of them when there is no limit')
-    .option('--csv', 'print documents as CSV')
-    .option('--explain', 'tell what the query costs instead')
+    .option('--after <cursor>', 'continue after the previous result')
+    .option('--json', 'print NDJSON; without a limit, all documents')
+    .option('--csv', 'print CSV')
+    .option('--explain', 'show the plan and the cost instead')
     .addHelpText(
       'after',
       `\nExamples:\n  uproar query balloons --where "status = 'aloft' AND altitude > 300" --order -altitude --limit 10\n` +
@@ -35,8 +35,7 @@ export function addQuery(program: Command): void {
     )
     .action((address: string, options: Options & { csv?: boolean }) => {
       const { collection, id } = parseAddress(address);
-      if (id !== undefined)
-        throw new CommandError('A query is about a collection; get reads one document.', EXIT.usage);
+      if (id !== undefined) throw new CommandError('query needs a collection; get prints one document.', EXIT.usage);
       return useStore(options, (store) => showMistakes(options, () => query(store, collection, options)));
     });
 }
@@ -86,12 +85,12 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
     document: 'one document, by its id',
     index: `index ${found.index}`,
     collection: 'the whole collection',
-    nothing: 'nothing: there is no such collection',
+    nothing: 'nothing: the collection does not exist',
   };
   const filing = {
     values: 'under values',
     ranges: 'under ranges',
-    list: 'in the list that every change is tested against',
+    list: 'by testing every change',
   };
   const more = found.more ? ', and there are more' : '';
   const rows: [string, string][] = [
@@ -105,7 +104,7 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
             through[found.through as keyof typeof through] +
               (found.searchedBy.length > 0 ? `, searched by ${found.searchedBy.join(', ')}` : ''),
           ],
-          ['order', found.ordered ? 'as it comes; reading stops at the limit' : 'sorted after reading everything'],
+          ['order', found.ordered ? 'as it comes; reading stops at the limit' : 'sorted after the full scan'],
           [
             'reads',
             `${found.documentsRead} documents for ${found.documentsReturned}${more}, in ${found.milliseconds} ms`,
@@ -113,7 +112,7 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
         ] satisfies [string, string][])),
     ...found.includes.map(({ name, from, through, index }): [string, string] => [
       `with ${name}`,
-      { ids: `${from}, by their ids`, index: `${from}, by index ${index}`, collection: `the whole of ${from}` }[
+      { ids: `${from}, by their ids`, index: `${from}, by index ${index}`, collection: `a full scan of ${from}` }[
         through
       ],
     ]),

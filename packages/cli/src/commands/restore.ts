@@ -16,15 +16,15 @@ interface Options {
 export function addRestore(program: Command): void {
   program
     .command('restore')
-    .summary('make a store of a backup')
+    .summary('restore a store from a backup')
     .description(
-      'Checks a backup and makes a store of it, in a data directory that no service has open. The store gets a new name, so that ' +
-        'devices which watched the old one begin anew.',
+      'Checks a backup and creates a store from it, in a data directory that no service has open. The store gets a new id, so ' +
+        'devices start again with the whole state.',
     )
     .argument('<file>', 'a backup')
     .option('--data <directory>', 'the data directory (or UPROAR_DATA)', process.env.UPROAR_DATA ?? 'uproar-data')
-    .option('--replace', 'put a store that is there already aside')
-    .option('--json', 'print the outcome as JSON')
+    .option('--replace', 'move an existing store aside')
+    .option('--json', 'print the result as JSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar restore festival.sqlite --data festival-again\n  uproar restore festival.sqlite --data my-data --replace',
@@ -37,7 +37,7 @@ async function restore(file: string, options: Options): Promise<void> {
   const report = checkStore(file);
   if (!report.sound) {
     printReport(file, report, options.json ?? false);
-    throw new CommandError('The backup is not sound; nothing was restored.', EXIT.unsound, 'Use an earlier one.');
+    throw new CommandError('The backup is damaged; nothing was restored.', EXIT.unsound, 'Use an earlier one.');
   }
   const bar = new ProgressBar('{done} of {size} copied', 'bytes');
   let aside: string | undefined;
@@ -55,7 +55,7 @@ async function restore(file: string, options: Options): Promise<void> {
   }
   process.stdout.write(
     `${pc.green('restored')} ${report.documents} documents at seq ${report.seq} into ${options.data}\n` +
-      (aside ? pc.dim(`what was there before is in ${aside}\n`) : '') +
+      (aside ? pc.dim(`the previous store is in ${aside}\n`) : '') +
       pc.dim(`uproar serve --data ${options.data} starts it\n`),
   );
 }

@@ -16,14 +16,14 @@ interface Options extends StoreOptions {
 /** `uproar revert`: puts a document back as it was. */
 export function addRevert(program: Command): void {
   withStoreOptions(program.command('revert'))
-    .summary('put a document back as it was at an earlier seq')
+    .summary('restore an earlier state of a document')
     .description(
-      'Puts a document back as it was when the store was at a seq, or before its last write, as a new commit; deletes it if it did not exist then. ' +
-        'Whatever is written in between makes it stop rather than be lost. "uproar journal balloons/bl-17" shows the seqs.',
+      'Restores the state of a document at a seq, or before its last write, as a new commit. Deletes the document if it did not exist then. ' +
+        'Stops if someone else writes the document meanwhile. "uproar journal balloons/bl-17" lists the seqs.',
     )
     .argument('<address>', 'balloons/bl-17')
-    .option('--to <seq>', 'the seq; unless told otherwise, the one before its last write')
-    .option('--json', 'print the outcome as JSON')
+    .option('--to <seq>', 'the seq; default: before the last write')
+    .option('--json', 'print the result as JSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar journal balloons/bl-17\n  uproar revert balloons/bl-17\n  uproar revert balloons/bl-17 --to 1842',
@@ -35,7 +35,8 @@ export function addRevert(program: Command): void {
         const documents = store.collection(collection);
         const now = await documents.get(id);
         const then = await documents.get(id, { at });
-        if (!now && !then) throw new CommandError(`${address} existed neither then nor now.`, EXIT.notFound);
+        if (!now && !then)
+          throw new CommandError(`${address} did not exist then and does not exist now.`, EXIT.notFound);
         const same = now && then && JSON.stringify(now.data) === JSON.stringify(then.data);
         let version = now?.version ?? 0;
         if (!then) {
@@ -55,12 +56,12 @@ async function findBeforeLast(store: Store, address: string): Promise<number> {
   const query = new URLSearchParams({ doc: address, before: 'now', limit: '1' });
   const { events } = await store.fetch<JournalPage>(`/v1/journal?${query}`);
   if (events[0]) return events[0].seq - 1;
-  throw new CommandError(`The journal tells of no write of ${address}.`, EXIT.notFound);
+  throw new CommandError(`The journal has no write of ${address}.`, EXIT.notFound);
 }
 
 function report(address: string, now: Document | undefined, then: Document | undefined, version: number): void {
   if (!then) process.stdout.write(`${pc.green('deleted')} ${address}  ${pc.dim('it did not exist then')}\n`);
-  else if (now?.version === version) process.stdout.write(`${address} is as it was then; nothing was written\n`);
+  else if (now?.version === version) process.stdout.write(`${address} is already in this state; nothing was written\n`);
   else {
     const what = describeFields(now, { ...then, version });
     process.stdout.write(`${pc.green('put back')} ${address}  ${pc.dim(`version ${version}`)}  ${what}\n`);

@@ -32,24 +32,21 @@ const SHOWN = 5;
 export function addRewrite(program: Command): void {
   const collect = (value: string, earlier: string[] = []) => [...earlier, value];
   withStoreOptions(program.command('rewrite'))
-    .summary('change many documents in the same way')
+    .summary('make the same change in many documents')
     .description(
-      'Changes all documents that meet a condition: splits a field, mends a type, fills in what is missing. A part at a time, each written once; where it stops it can go on. ' +
-        'Documents that somebody else writes meanwhile are looked at again. Try it with --dry-run first.',
+      'Changes all documents that match a condition: for example splits a field, corrects a type, or fills in missing values. Works in batches, writes each document once, and can be resumed. ' +
+        'Documents that someone else changes meanwhile are read again. Try it with --dry-run first.',
     )
     .argument('<collection>', 'balloons')
-    .option('--where <condition>', 'only documents that meet this')
-    .option('--set <assignment>', 'field = expression, from the document as it was; may be said again', collect)
+    .option('--where <condition>', 'only documents that match this condition')
+    .option('--set <assignment>', 'field = expression, computed from the old document; repeatable', collect)
     .option('--merge <data>', 'JSON Merge Patch (RFC 7396): a JSON object, @file, or - for standard input')
     .option('--adjust <changes>', 'adjustments: a JSON object of JSON Pointers, or @file')
-    .option('--dry-run', 'only look: show what would alter, and write nothing')
-    .option('--resume', 'go on where an earlier job stopped')
-    .option('--no-resume', 'begin anew although an earlier job stopped')
-    .option(
-      '--progress <file>',
-      'where to keep how far it is (uproar-rewrite-COLLECTION.progress unless told otherwise)',
-    )
-    .option('--json', 'print the outcome as JSON')
+    .option('--dry-run', 'show the changes and write nothing')
+    .option('--resume', 'continue an interrupted job')
+    .option('--no-resume', 'start again, ignoring an interrupted job')
+    .option('--progress <file>', 'progress file (default: uproar-rewrite-COLLECTION.progress)')
+    .option('--json', 'print the result as JSON')
     .addHelpText(
       'after',
       `\nExamples:\n  uproar rewrite balloons --where "altitude IS NULL" --merge '{"altitude":0}' --dry-run\n` +
@@ -59,7 +56,8 @@ export function addRewrite(program: Command): void {
     )
     .action((address: string, options: Options) => {
       const { collection, id } = parseAddress(address);
-      if (id !== undefined) throw new CommandError('A collection is rewritten, not a document; see edit.', EXIT.usage);
+      if (id !== undefined)
+        throw new CommandError('rewrite needs a collection; edit changes one document.', EXIT.usage);
       return useStore(options, (store) => showMistakes(options, () => rewrite(store, collection, options)));
     });
 }
@@ -112,6 +110,6 @@ async function rewrite(store: Store, collection: string, options: Options): Prom
   const verb = dryRun ? pc.cyan('would rewrite') : pc.green('rewrote');
   const noun = written === 1 ? 'document' : 'documents';
   process.stdout.write(
-    `${verb} ${written.toLocaleString('en')} ${noun} of ${collection}, ${looked.toLocaleString('en')} looked at\n`,
+    `${verb} ${written.toLocaleString('en')} ${noun} of ${collection}, ${looked.toLocaleString('en')} read\n`,
   );
 }

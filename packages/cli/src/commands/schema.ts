@@ -15,18 +15,18 @@ type Options = StoreOptions & { json?: boolean };
 export function addSchema(program: Command): void {
   const schema = program
     .command('schema')
-    .summary('propose, check and set the structure of a collection')
+    .summary('propose, check and set the schema of a collection')
     .description(
-      'A schema (JSON Schema, 2020-12) says what the data of a collection is to be like. It is proposed from what is there, checked against it, and then warns of writes that do ' +
-        'not fit, or has them refused.',
+      'A schema (JSON Schema, 2020-12) describes the data of a collection. It can be proposed from the documents, checked against them, and then warn about ' +
+        'violations or refuse them.',
     )
     .addHelpText(
       'after',
       '\nExample:\n  uproar schema propose balloons > balloons.schema.json\n  uproar schema check balloons --file balloons.schema.json\n  uproar schema set balloons balloons.schema.json --mode warn',
     );
   withStoreOptions(schema.command('list', { isDefault: true }))
-    .description('Lists the schemas there are.')
-    .option('--json', 'print them as JSON')
+    .description('Lists all schemas.')
+    .option('--json', 'print JSON')
     .addHelpText('after', '\nExample:\n  uproar schema list')
     .action((options: Options) => useStore(options, (store) => list(store, options)));
   withStoreOptions(schema.command('show'))
@@ -47,7 +47,7 @@ export function addSchema(program: Command): void {
       }),
     );
   withStoreOptions(schema.command('propose'))
-    .description('Prints a schema that the documents of a collection meet, to be edited.')
+    .description('Prints a schema that the documents of a collection satisfy, for you to edit.')
     .argument('<collection>', 'balloons')
     .addHelpText('after', '\nExample:\n  uproar schema propose balloons > balloons.schema.json')
     .action((address: string, options: Options) =>
@@ -56,26 +56,26 @@ export function addSchema(program: Command): void {
       ),
     );
   withStoreOptions(schema.command('check'))
-    .description('Lists the stored documents that do not fit. Ends with 7 when there are any.')
+    .description('Lists the stored documents that violate the schema. Exits with code 7 if there are any.')
     .argument('<collection>', 'balloons')
-    .option('--file <file>', 'a schema that is not set yet; - for the standard input')
+    .option('--file <file>', 'a schema to check against, instead of the present one; - for standard input')
     .option('--json', 'print the report as JSON')
     .addHelpText('after', '\nExample:\n  uproar schema check balloons --file balloons.schema.json')
     .action((address: string, options: Options & { file?: string }) =>
       useStore(options, (store) => check(store, nameOf(address), options)),
     );
   withStoreOptions(schema.command('set'))
-    .description('Sets the schema of a collection, or with no file only what becomes of writes that do not fit.')
+    .description('Sets the schema of a collection. Without a file, only the mode changes.')
     .argument('<collection>', 'balloons')
-    .argument('[file]', 'a JSON Schema; - for the standard input')
+    .argument('[file]', 'a JSON Schema; - for standard input')
     .addOption(
-      new Option('--mode <mode>', 'off: keep it as a draft; warn: tell of what does not fit; enforce: refuse it')
+      new Option('--mode <mode>', 'off: draft; warn: report violations; enforce: refuse violations')
         .choices(['off', 'warn', 'enforce'])
         .default('warn'),
     )
-    .option('--anyway', 'enforce it although stored documents do not fit')
+    .option('--anyway', 'enforce the schema although stored documents violate it')
     .option('--note <text>', 'what it is for')
-    .option('--json', 'print the outcome as JSON')
+    .option('--json', 'print the result as JSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar schema set balloons balloons.schema.json --mode warn\n  uproar schema set balloons --mode enforce',
@@ -99,7 +99,7 @@ export function addSchema(program: Command): void {
         }),
     );
   withStoreOptions(schema.command('remove'))
-    .description('Removes the schema of a collection with all its versions. The documents stay as they are.')
+    .description('Removes the schema of a collection with all versions. The documents stay unchanged.')
     .argument('<collection>', 'balloons')
     .addHelpText('after', '\nExample:\n  uproar schema remove balloons')
     .action((address: string, options: Options) =>
@@ -112,7 +112,7 @@ export function addSchema(program: Command): void {
 
 function nameOf(address: string): string {
   const { collection, id } = parseAddress(address);
-  if (id !== undefined) throw new CommandError('A schema is that of a collection, not of a document.', EXIT.usage);
+  if (id !== undefined) throw new CommandError('schema needs a collection, not a document.', EXIT.usage);
   return collection;
 }
 
@@ -126,9 +126,9 @@ function print(schema: JsonObject): void {
 
 function describeMode(mode: SchemaMode): string {
   return {
-    off: 'a draft; writes are not judged',
-    warn: 'writes that do not fit are done and told of',
-    enforce: 'writes that do not fit are refused',
+    off: 'a draft; writes are not checked',
+    warn: 'violations produce warnings',
+    enforce: 'violations are refused',
   }[mode];
 }
 
@@ -136,7 +136,7 @@ async function list(store: Store, options: Options): Promise<void> {
   const { schemas } = await store.fetch<{ schemas: CollectionSchema[] }>('/v1/schemas');
   if (options.json) return schemas.forEach(printJson);
   if (schemas.length === 0) {
-    process.stderr.write(pc.dim('no schemas; see what one could be like: uproar schema propose COLLECTION\n'));
+    process.stderr.write(pc.dim('no schemas; to get a proposal: uproar schema propose COLLECTION\n'));
     return;
   }
   printTable(
@@ -166,6 +166,6 @@ async function check(store: Store, collection: string, options: Options & { file
   else
     process.stdout.write(
       `${pc.yellow(`${report.violations.toLocaleString('en')} of ${all}`)} of ${collection} do not fit` +
-        `${report.violations > report.examples.length ? `; the first ${report.examples.length} are shown` : ''}. Mend them, many at a time with uproar rewrite.\n`,
+        `${report.violations > report.examples.length ? `; the first ${report.examples.length} are shown` : ''}. Correct them, for example with uproar rewrite.\n`,
     );
 }

@@ -12,7 +12,7 @@ import { toServiceOptions } from '../settings/service-options.js';
 const NOTES = `
 Every setting is an option, a variable of the environment (--journal-age is UPROAR_JOURNAL_AGE), and
 a line of the settings file (journal-age: 30d), in this order of precedence. Secrets are no options:
-UPROAR_ADMIN_KEY sets the key of the store; without it the first start makes one and prints it once.
+UPROAR_ADMIN_KEY sets the admin key; without it, the first start creates one and prints it once.
 UPROAR_TOKEN_SECRET sets the secret of tokens (JWT, HS256).
 
 SIGHUP has the settings read again; what cannot be altered while the service runs is named in the log.
@@ -29,11 +29,9 @@ export function addServe(program: Command): void {
   const command = program
     .command('serve')
     .summary('run a store')
-    .description(
-      'Opens the store in a data directory, making it where there is none, and serves it until it is stopped.',
-    )
+    .description('Opens or creates the store in a data directory and serves it until it is stopped.')
     .option('--settings <file>', 'read settings from this file, YAML or JSON (or UPROAR_SETTINGS)')
-    .option('--print-settings', 'print all settings and where each comes from, and do nothing else');
+    .option('--print-settings', 'print all settings with their sources, and exit');
   for (const name of SETTING_NAMES) if (!describeSetting(name).secret) command.addOption(optionFor(name));
   command.addHelpText('after', NOTES).action(serve);
 }
@@ -101,7 +99,7 @@ function reloadOnSignal(service: Service, first: Gathered, gather: () => Gathere
       const { taken, later } = compareSettings(before, after);
       process.stdout.write(`settings read again; altered: ${taken.join(', ') || 'nothing'}\n`);
       if (later.length > 0) {
-        process.stdout.write(`${pc.yellow('later')} these hold from the next start on: ${later.join(', ')}\n`);
+        process.stdout.write(`${pc.yellow('later')} these apply after the next start: ${later.join(', ')}\n`);
         // What has not been taken is told of again next time.
         for (const name of later) Object.assign(after.values, { [name]: before.values[name] });
       }
@@ -118,6 +116,6 @@ function tellOpening(leftMs: number): void {
   process.stdout.write(
     leftMs === 0
       ? `${pc.green('closed')} The store is closed again: it takes keys and tokens.\n`
-      : `${pc.yellow('open')} Everybody may do everything with documents for ${formatDuration(leftMs)} more, until ${new Date(Date.now() + leftMs).toLocaleTimeString()}.\n`,
+      : `${pc.yellow('open')} The store is open to everyone for another ${formatDuration(leftMs)}, until ${new Date(Date.now() + leftMs).toLocaleTimeString()}.\n`,
   );
 }

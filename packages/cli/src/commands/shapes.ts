@@ -21,19 +21,19 @@ const SHIFT = 0.3;
 /** `uproar shapes`: what shapes the documents of a collection really have. */
 export function addShapes(program: Command): void {
   withStoreOptions(program.command('shapes'))
-    .summary('tell what shapes the documents of a collection have')
+    .summary('report the fields of the documents of a collection')
     .description(
-      'Lists the fields that are found: how many documents have each, types, ranges and examples; fields so rare that their names may be misspelt; and those that recent ' +
-        'documents have and older ones do not, or the other way round.',
+      'Lists the fields: how many documents have each, types, ranges and examples; rare fields that may be misspelt; and fields that only recent ' +
+        'or only older documents have.',
     )
     .argument('<collection>', 'balloons')
-    .option('--where <condition>', 'only documents that meet this')
-    .option('--sample <number>', 'about how many documents to look at (50000 unless told otherwise)')
+    .option('--where <condition>', 'only documents that match this condition')
+    .option('--sample <number>', 'about how many documents to read (default 50000)')
     .option('--json', 'print everything as one JSON object')
     .addHelpText('after', `\nExamples:\n  uproar shapes balloons\n  uproar shapes flights --where "day > 2" --json`)
     .action((address: string, options: Options) => {
       const { collection, id } = parseAddress(address);
-      if (id !== undefined) throw new CommandError('Shapes are told of a collection, not of a document.', EXIT.usage);
+      if (id !== undefined) throw new CommandError('shapes needs a collection, not a document.', EXIT.usage);
       return useStore(options, (store) =>
         showMistakes(options, async () => {
           const query = new URLSearchParams();
@@ -77,7 +77,7 @@ function print(collection: string, { documents, recent, fields }: ShapeReport): 
       `${way} ${name}: in ${percent(recently)} of the ${recent} newest documents, ${percent(before)} of the others\n`,
     );
   }
-  process.stdout.write(pc.dim(`${documents} documents looked at\n`));
+  process.stdout.write(pc.dim(`${documents} documents read\n`));
 }
 
 function kindsOf({ types }: Field): string[] {

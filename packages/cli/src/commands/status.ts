@@ -10,8 +10,8 @@ import { printJson, printTable } from '../output/output.js';
 /** `uproar status`: is it really connected, and what is there. */
 export function addStatus(program: Command): void {
   withStoreOptions(program.command('status'))
-    .summary('tell whether the store can be reached, and what it holds')
-    .description('Goes the way to the store step by step, says what is wrong where it ends, and lists the collections.')
+    .summary('show whether the store can be reached, and its collections')
+    .description('Checks the connection to the store, reports the first failing step, and lists the collections.')
     .option('--json', 'print everything as one JSON object')
     .addHelpText('after', '\nExamples:\n  uproar status\n  uproar status --url http://127.0.0.1:4680 --json')
     .action(status);
@@ -20,7 +20,7 @@ export function addStatus(program: Command): void {
 const ADVICE = {
   address: 'Is the store running? Give its address with --url or UPROAR_URL.',
   key: 'Give the key with --key or UPROAR_KEY. The first start of the store printed it.',
-  live: 'Something between here and the store may not pass WebSockets on.',
+  live: 'A proxy between here and the store may block WebSockets.',
 };
 const EXIT_CODES = { address: EXIT.unreachable, key: EXIT.refused, live: EXIT.unreachable };
 
@@ -38,7 +38,7 @@ async function status(options: StoreOptions & { json?: boolean }): Promise<void>
         process.stdout.write(`${ok ? pc.green('✓') : pc.red('✗')} ${step.padEnd(8)} ${detail}\n`);
     if (failed)
       throw new CommandError(
-        `The way to the store ends at: ${failed.step}.`,
+        `The connection check failed at: ${failed.step}.`,
         EXIT_CODES[failed.step],
         ADVICE[failed.step],
       );

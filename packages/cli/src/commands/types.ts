@@ -15,10 +15,10 @@ export function addTypes(program: Command): void {
   withStoreOptions(program.command('types'))
     .summary('write TypeScript types and Zod schemas for collections')
     .description(
-      'Writes a module with a Zod schema and a type for each collection: from its schema, or where it has none from what its documents are like.',
+      'Writes a module with a Zod schema and a type for each collection, from its schema or, without one, from its documents.',
     )
-    .argument('[collection...]', 'all of them unless some are named')
-    .option('--out <file>', 'the file to write; the standard output unless told otherwise')
+    .argument('[collection...]', 'the collections; default: all')
+    .option('--out <file>', 'the file to write; default: standard output')
     .addHelpText('after', '\nExamples:\n  uproar types --out src/festival.ts\n  uproar types balloons crews')
     .action((names: string[], options: Options) =>
       useStore(options, async (store) => {
@@ -57,7 +57,7 @@ async function schemaOf(store: Store, collection: string): Promise<{ schema: Jso
   } catch (error) {
     if (!isProblem(error, 'no-such-schema')) throw error;
     const schema = await store.fetch<JsonObject>(`/v1/schemas/${collection}/proposal`);
-    return { schema, origin: 'as its documents were when this was written' };
+    return { schema, origin: 'from its documents at the time of generation' };
   }
 }
 

@@ -20,13 +20,13 @@ interface Options extends StoreOptions, QueryOptions {
 /** `uproar watch`: a live table on a terminal, and a line for each change elsewhere. */
 export function addWatch(program: Command): void {
   withQueryOptions(withStoreOptions(program.command('watch')))
-    .summary('show documents live: as a table on a terminal, elsewhere a line for each change')
+    .summary('watch documents: as a table in a terminal, otherwise one line per change')
     .description(
-      'Shows a collection, a document, or the list of collections as it alters, until it is interrupted: as a table on a terminal, elsewhere as a line for each change.',
+      'Watches a collection, a document, or the list of collections until it is interrupted: as a table in a terminal, otherwise one line per change.',
     )
     .argument('[address]', 'balloons, balloons/bl-17, or nothing for the list of collections')
-    .option('--lines', 'print a line for each change on a terminal, too')
-    .option('--json', 'print each change as a line of NDJSON')
+    .option('--lines', 'print one line per change, also in a terminal')
+    .option('--json', 'print each change as NDJSON')
     .addHelpText(
       'after',
       '\nExamples:\n  uproar watch balloons\n  uproar watch balloons --lines\n  uproar watch gates/g-1 --json\n  uproar watch balloons --where "altitude > 1000" --order -altitude --limit 10\n  uproar watch balloons --summary "count(),max(altitude)" --by status',
@@ -85,7 +85,7 @@ async function follow(watch: Watch, name: string, kind: Kind, json: boolean): Pr
   for await (const view of watch) {
     if (view.state === 'failed') throw new ProblemError(view.error!);
     if (view.state === 'stale') {
-      if (!json) note('the connection is broken; waiting for it to come back');
+      if (!json) note('not connected; waiting for the connection');
       continue;
     }
     if (view.state === 'loading') continue;

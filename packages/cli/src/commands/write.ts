@@ -61,10 +61,10 @@ export function addMerge(program: Command): void {
 
 /** `uproar adjust`: changes fields from the value they have in the store. */
 export function addAdjust(program: Command): void {
-  writeCommand(program, 'adjust', 'add, count, put into lists, from what is in the store')
+  writeCommand(program, 'adjust', 'adjust fields relative to their value in the store')
     .description(
-      'Changes fields from the value they have in the store, whoever writes at the same time: FIELD+=N and FIELD-=N add, and an object of ' +
-        'JSON Pointers says anything else: add, max, min, append, with, without, now, clear.',
+      'Changes fields relative to their value in the store, safe with concurrent writers: FIELD+=N and FIELD-=N add; an object of ' +
+        'JSON Pointers gives other operations: add, max, min, append, with, without, now, clear.',
     )
     .argument('<address>', 'gates/g-1')
     .argument('<change...>', 'count+=1, or a JSON object such as \'{"/crew":{"with":["c-2"]}}\'')
@@ -91,7 +91,7 @@ function readAdjustment(text: string): Adjustments {
 /** `uproar delete`: deletes a document. */
 export function addDelete(program: Command): void {
   writeCommand(program, 'delete', 'delete a document')
-    .description('Deletes a document. At a terminal it asks first.')
+    .description('Deletes a document. In a terminal it asks for confirmation.')
     .argument('<address>', 'balloons/bl-17')
     .option('--yes', 'do not ask')
     .addHelpText(
@@ -114,8 +114,8 @@ export function addDelete(program: Command): void {
 function writeCommand(program: Command, name: string, summary: string): Command {
   return withStoreOptions(program.command(name))
     .summary(summary)
-    .option('--if-version <version>', 'only if the document has this version; 0: only if there is none')
-    .option('--json', 'print the outcome as JSON');
+    .option('--if-version <version>', 'only if the document has this version; 0: only if it does not exist')
+    .option('--json', 'print the result as JSON');
 }
 
 function condition({ ifVersion }: Options): { ifVersion?: number } {

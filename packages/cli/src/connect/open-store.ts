@@ -16,9 +16,9 @@ const BUILT_IN = `http://${DEFAULT_HOST}:${DEFAULT_PORT}`;
 /** Adds `--url`, `--key` and `--profile` to a command. */
 export function withStoreOptions(command: Command): Command {
   return command
-    .option('--url <url>', `where the store is (or UPROAR_URL; ${BUILT_IN} unless told otherwise)`)
-    .option('--key <key>', 'a key or token (or UPROAR_KEY); stores that stand open, or that a policy opens, take none')
-    .option('--profile <name>', 'a store known by its name (or UPROAR_PROFILE); see uproar profile');
+    .option('--url <url>', `address of the store (or UPROAR_URL; default ${BUILT_IN})`)
+    .option('--key <key>', 'key or token (or UPROAR_KEY); not needed for open stores and anonymous access')
+    .option('--profile <name>', 'named store (or UPROAR_PROFILE); see uproar profile');
 }
 
 /** Which store the options, the environment and the profiles mean. */
@@ -48,7 +48,7 @@ export function openAt(options: StoreOptions): Store {
     throw new CommandError(
       `"${url}" is not the address of a store.`,
       EXIT.usage,
-      'An address reads like http://127.0.0.1:4680.',
+      'An address looks like http://127.0.0.1:4680.',
     );
   }
 }

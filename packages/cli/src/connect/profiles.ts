@@ -35,7 +35,11 @@ export function readProfiles(file = profilesFile()): Profiles {
   } catch (error) {
     if (!(error instanceof SyntaxError) && !(error instanceof TypeError)) throw error;
   }
-  throw new CommandError(`${file} is not a file of profiles.`, EXIT.usage, 'Mend it, or remove it and add them anew.');
+  throw new CommandError(
+    `${file} is not a profiles file.`,
+    EXIT.usage,
+    'Correct it, or remove it and add the profiles again.',
+  );
 }
 
 /** Writes the profiles, for nobody else to read: they hold keys. */
@@ -77,7 +81,7 @@ export function findTarget(
   if (name !== undefined && !profile) {
     const known = Object.keys(profiles.profiles);
     throw new CommandError(
-      `There is no profile "${name}".`,
+      `The profile "${name}" does not exist.`,
       EXIT.usage,
       known.length > 0 ? `There are: ${known.join(', ')}.` : `Add it with: uproar profile add ${name} --url …`,
     );

@@ -25,7 +25,7 @@ export async function startService(
     const { code } = error as NodeJS.ErrnoException;
     const place = `${options.host}:${options.port}`;
     if (code === 'EADDRINUSE')
-      throw new CommandError(`Something listens at ${place} already.`, EXIT.failed, 'Choose another port with --port.');
+      throw new CommandError(`Another program listens at ${place}.`, EXIT.failed, 'Choose another port with --port.');
     if (code === 'EACCES')
       throw new CommandError(
         `This user may not listen at ${place}.`,
@@ -36,7 +36,7 @@ export async function startService(
       throw new CommandError(
         `This machine has no address ${options.host}.`,
         EXIT.usage,
-        'Choose one it has with --host.',
+        'Choose another one with --host.',
       );
     }
     throw error;

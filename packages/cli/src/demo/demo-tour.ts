@@ -28,7 +28,7 @@ export async function describeTour(address: string, key: string, directory: stri
   const inCheckout = existsSync(fileURLToPath(new URL('../../../../scripts/demo.mjs', import.meta.url)));
   const lines = [
     '',
-    `${pc.bold('The festival is on.')} A store with made-up balloons, crews, pads, flights, stations, notices and gates`,
+    `${pc.bold('The festival has started.')} A store with made-up balloons, crews, pads, flights, stations, notices and gates`,
     'is running, and simulated devices write to it.',
     '',
     `  console   ${pc.cyan(`${address}/console/#key=${key}`)}`,
@@ -49,7 +49,7 @@ export async function describeTour(address: string, key: string, directory: stri
     pc.dim(`${PEOPLE.map(({ name }) => name).join(' and ')} have accounts, password ${PASSWORD}.`),
     pc.dim(
       directory === undefined
-        ? 'Ctrl-C ends the festival and leaves nothing behind.'
+        ? 'Ctrl-C stops the demo and removes its data.'
         : `Ctrl-C ends the festival; the data stays in ${directory}.`,
     ),
     '',
@@ -75,7 +75,7 @@ function stepsOf(address: string, key: string, padVersion: number): Step[] {
     },
     {
       title: 'A truck in the valley',
-      about: 'trucks lose their connection, and what they missed comes when they are back',
+      about: 'trucks lose their connection and get what they missed when they reconnect',
       commands: ['uproar watch crews --where "truck.online = FALSE" --lines'],
       look: 'Or be the truck: open the phone, press Ctrl-Z in this terminal, write on the phone, and see it arrive after "fg".',
     },
@@ -91,8 +91,8 @@ function stepsOf(address: string, key: string, padVersion: number): Step[] {
       look: '',
     },
     {
-      title: 'Putting a deleted record back',
-      about: 'the journal has what was there',
+      title: 'Restoring a deleted document',
+      about: 'the journal keeps earlier states',
       commands: ['uproar delete notices/n-007', 'uproar journal notices/n-007', 'uproar revert notices/n-007'],
       look: '',
     },

@@ -71,7 +71,7 @@ export async function importFile(
 ): Promise<ImportResult> {
   const format = options.format ?? formatOf(path);
   if (path === '-' && options.resume !== undefined) {
-    throw new CommandError('An import from standard input cannot be gone on with.', EXIT.usage);
+    throw new CommandError('An import from standard input cannot be resumed.', EXIT.usage);
   }
   if (path !== '-' || format !== 'csv') return new Import(store, collection, path, format, options).run();
   const directory = mkdtempSync(join(tmpdir(), 'uproar-import-'));
@@ -89,11 +89,7 @@ function formatOf(path: string): ImportFormat {
     extname(path).toLowerCase()
   ];
   if (format) return format as ImportFormat;
-  throw new CommandError(
-    `The ending of ${path} does not tell what it is.`,
-    EXIT.usage,
-    'Say it with --format ndjson, json or csv.',
-  );
+  throw new CommandError(`The format of ${path} is unknown.`, EXIT.usage, 'Set it with --format ndjson, json or csv.');
 }
 
 /** One run over a file. */
@@ -272,13 +268,13 @@ class Import {
     const { written } = this.#result;
     const goOn =
       this.#progress && this.#progress.progress.rows > 0
-        ? `${written} documents are in the store. Go on with --resume`
+        ? `${written} documents are in the store. Continue with --resume`
         : `${written} documents are in the store`;
     if (error instanceof RowError) {
       return new CommandError(
         `Line ${error.line}: ${error.message}`,
         EXIT.usage,
-        `${goOn}${goOn.endsWith('--resume') ? ' and --skip-bad, or mend the line and begin anew with --no-resume' : '. Mend the line, or leave bad rows out with --skip-bad'}.`,
+        `${goOn}${goOn.endsWith('--resume') ? ' and --skip-bad, or correct the line and start again with --no-resume' : '. Correct the line, or skip bad rows with --skip-bad'}.`,
       );
     }
     if (written > 0) process.stderr.write(`${goOn}.\n`);

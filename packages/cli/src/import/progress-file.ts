@@ -45,14 +45,14 @@ export class ProgressFile {
     const fresh: Progress = { ...what, sizeBytes: size, modifiedMs: mtimeMs, rows: 0, written: 0, kept: 0 };
     if (resume === false || (resume === undefined && !existsSync(file))) return new ProgressFile(file, fresh);
     if (!existsSync(file)) {
-      throw new CommandError(`There is no import of ${path} to go on with.`, EXIT.usage, 'Leave --resume out.');
+      throw new CommandError(`There is no import of ${path} to resume.`, EXIT.usage, 'Leave --resume out.');
     }
     const earlier = JSON.parse(readFileSync(file, 'utf8')) as Progress;
     if (resume === undefined) {
       throw new CommandError(
-        `An earlier import of ${path} stopped behind row ${earlier.rows}.`,
+        `An earlier import of ${path} stopped after row ${earlier.rows}.`,
         EXIT.usage,
-        'Go on with --resume, or begin anew with --no-resume.',
+        'Continue with --resume, or start again with --no-resume.',
       );
     }
     for (const [name, was, is] of [
@@ -63,15 +63,15 @@ export class ProgressFile {
         throw new CommandError(
           `The earlier import of ${path} had another ${name}: ${was}.`,
           EXIT.usage,
-          'Say the same again, or begin anew with --no-resume.',
+          'Use the same options, or start again with --no-resume.',
         );
       }
     }
     if (earlier.sizeBytes !== size || earlier.modifiedMs !== mtimeMs) {
       throw new CommandError(
-        `${path} has been altered since its import stopped behind row ${earlier.rows}.`,
+        `${path} has been altered since its import stopped after row ${earlier.rows}.`,
         EXIT.usage,
-        'Begin anew with --no-resume.',
+        'Start again with --no-resume.',
       );
     }
     return new ProgressFile(file, earlier);

@@ -21,7 +21,7 @@ const KEYS = /\u001b\[[\d;]*[A-Za-z~]|[^]/g;
 const STATES = {
   loading: pc.dim('loading'),
   live: pc.green('● live'),
-  stale: pc.yellow('● the connection is broken; this is what was'),
+  stale: pc.yellow('● not connected; this is the last known state'),
   failed: pc.red('● ended'),
 };
 
@@ -131,7 +131,7 @@ export class LiveTable {
     const rows = this.#rows();
     if (this.#single) return this.#fields(view.documents[0], width).slice(0, rows + 1);
     if (view.documents.length === 0)
-      return [pc.dim(view.state === 'loading' ? '' : 'no documents now; they appear as they come')];
+      return [pc.dim(view.state === 'loading' ? '' : 'no documents yet; new ones appear here')];
     this.#top = Math.max(0, Math.min(this.#top, view.documents.length - rows));
     const shown = view.documents.slice(this.#top, this.#top + rows);
     const { lines, left } = formatDocuments(shown, {
@@ -159,7 +159,7 @@ export class LiveTable {
   }
 
   #keys(): string {
-    return pc.dim(`q ends · space ${this.#held ? 'goes on' : 'holds still'}${this.#single ? '' : ' · ↑ ↓ scroll'}`);
+    return pc.dim(`q quits · space ${this.#held ? 'resumes' : 'pauses'}${this.#single ? '' : ' · ↑ ↓ scroll'}`);
   }
 }
 

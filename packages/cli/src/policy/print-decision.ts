@@ -6,13 +6,13 @@ import { cutLine, formatValue } from '../output/output.js';
 export function printDecision(what: string, attempted: string, decision: PolicyDecision): void {
   const { allowed, rule, pointer, condition, parts, values, concealed, document } = decision;
   const lines = [`${allowed ? pc.green('allowed') : pc.red('refused')} ${what}`];
-  if (rule !== attempted) lines.push('  They may not read it, so that to them it is not there.');
-  if (condition === null) lines.push(`  There is no rule "${rule}" for this collection, and no rule means no.`);
+  if (rule !== attempted) lines.push('  They may not read it, so it does not exist for them.');
+  if (condition === null) lines.push(`  There is no rule "${rule}" for this collection, so the action is not allowed.`);
   else {
     lines.push(`  ${pc.dim('rule')}    ${pointer}: ${condition}`);
     if (parts.length > 1) for (const part of parts) lines.push(`          ${markOf(part.truth)} ${part.condition}`);
     const seen = Object.entries(values).map(([name, value]) => `${name} = ${formatValue(value as never, 60)}`);
-    lines.push(`  ${pc.dim('saw')}     ${seen.length === 0 ? 'nothing of what it names' : seen.join(', ')}`);
+    lines.push(`  ${pc.dim('saw')}     ${seen.length === 0 ? 'none of the fields and claims' : seen.join(', ')}`);
   }
   if (concealed.length > 0) lines.push(`  ${pc.dim('without')} ${concealed.join(', ')}`);
   if (document) lines.push(`  ${pc.dim('sees')}    ${JSON.stringify(document.data)}`);

@@ -28,7 +28,7 @@ const Case = z.strictObject({
   name: z.string().optional(),
   as: z
     .union([z.string(), Claims])
-    .describe('Somebody of `people`, or claims; left out: nobody in particular.')
+    .describe('A name from `people`, or claims. Left out: an anonymous caller.')
     .optional(),
   do: z.enum(RULES, { error: `"do" is one of ${RULES.join(', ')}.` }),
   collection: z.string(),
@@ -37,13 +37,13 @@ const Case = z.strictObject({
   data: Data.optional(),
   merge: Data.optional(),
   allowed: z.boolean({ error: '"allowed" is true or false.' }),
-  sees: Data.optional().describe('For read: the data as it is seen, without what is concealed.'),
+  sees: Data.optional().describe('For read: the visible data, without concealed fields.'),
 });
 type Case = z.infer<typeof Case>;
 
 /** A file of cases. */
 const Cases = z.strictObject({
-  policy: z.string().optional().describe('The file of the policy, seen from this one.'),
+  policy: z.string().optional().describe('The policy file, relative to this file.'),
   people: z.record(z.string(), Claims).optional(),
   cases: z.array(Case).min(1, { error: 'There are no cases.' }),
 });
@@ -70,7 +70,7 @@ export async function runCases(files: readonly string[], options: CaseOptions): 
     }
   }
   if (!options.json) {
-    process.stdout.write(`\n${passed} as they should be, ${failed === 0 ? '0' : pc.red(String(failed))} not\n`);
+    process.stdout.write(`\n${passed} as expected,  ${failed === 0 ? '0' : pc.red(String(failed))} not\n`);
   }
   process.exitCode = failed === 0 ? EXIT.done : EXIT.failed;
 }
@@ -120,11 +120,11 @@ function parseYaml(text: string, where: string): unknown {
 
 function decide(policy: Policy, one: Case, people: Record<string, unknown>, where: string): Decision {
   if (typeof one.as === 'string' && !Object.hasOwn(people, one.as)) {
-    throw new CommandError(`${where}: there is nobody called "${one.as}" among "people".`, EXIT.usage);
+    throw new CommandError(`${where}: "people" has no "${one.as}".`, EXIT.usage);
   }
   const claims = (typeof one.as === 'string' ? people[one.as] : (one.as ?? {})) as JsonObject;
   if (one.do !== 'create' && !one.before) {
-    throw new CommandError(`${where}: to ${one.do}, say what the document is like "before".`, EXIT.usage);
+    throw new CommandError(`${where}: for ${one.do}, give the document in "before".`, EXIT.usage);
   }
   const before = one.do === 'create' ? undefined : invent(one.before as JsonObject, one.id);
   const written = (one.data ??
@@ -145,7 +145,7 @@ function invent(data: JsonObject, id = 'new'): Document {
 function findDifference({ allowed, sees }: Case, decision: Decision): string | undefined {
   if (decision.allowed !== allowed) return `it is ${decision.allowed ? 'allowed' : 'refused'}`;
   const [seen, wanted] = [JSON.stringify(decision.document?.data), JSON.stringify(sees)];
-  return sees !== undefined && seen !== wanted ? `it is seen as ${seen ?? 'nothing'}` : undefined;
+  return sees !== undefined && seen !== wanted ? `it is visible as ${seen ?? 'nothing'}` : undefined;
 }
 
 function report(one: Case, decision: Decision, wrong: string | undefined, json: boolean): void {

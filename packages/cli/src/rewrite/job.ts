@@ -174,21 +174,21 @@ export function openJob(file: string, what: string, resume: boolean | undefined)
   const fresh = { what, looked: 0, written: 0, after: undefined, sending: undefined };
   if (resume === false || (resume === undefined && !existsSync(file))) return fresh;
   if (!existsSync(file)) {
-    throw new CommandError(`There is no job in ${file} to go on with.`, EXIT.usage, 'Leave --resume out.');
+    throw new CommandError(`There is no job in ${file} to resume.`, EXIT.usage, 'Leave --resume out.');
   }
   const earlier = JSON.parse(readFileSync(file, 'utf8')) as JobState;
   if (resume === undefined) {
     throw new CommandError(
-      `An earlier job stopped behind ${earlier.looked} documents (${file}).`,
+      `An earlier job stopped after ${earlier.looked} documents (${file}).`,
       EXIT.usage,
-      'Go on with --resume, or begin anew with --no-resume.',
+      'Continue with --resume, or start again with --no-resume.',
     );
   }
   if (earlier.what !== what) {
     throw new CommandError(
-      `The job in ${file} was another one.`,
+      `The job in ${file} had other options.`,
       EXIT.usage,
-      'Say the same again, or begin anew with --no-resume.',
+      'Use the same options, or start again with --no-resume.',
     );
   }
   return earlier;

@@ -34,7 +34,7 @@ export class Rewriting {
     this.#options = options;
     this.#set = (options.set ?? []).map(readAssignment);
     if (!options.merge && !options.adjust && this.#set.length === 0) {
-      throw new CommandError('What is to be done with the documents?', EXIT.usage, 'Say --set, --merge or --adjust.');
+      throw new CommandError('No change is given.', EXIT.usage, 'Use --set, --merge or --adjust.');
     }
   }
 

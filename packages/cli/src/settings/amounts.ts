@@ -30,7 +30,7 @@ export function parseQuota(text: string): { requests: number; seconds: number } 
 /** Reads a whole number that is not 0. */
 export function parseCount(text: string): number {
   if (/^[1-9]\d{0,8}$/.test(text)) return Number(text);
-  throw new CommandError(`"${text}" is no number.`, EXIT.usage, 'Write a whole number from 1 on.');
+  throw new CommandError(`"${text}" is no number.`, EXIT.usage, 'Use a whole number from 1.');
 }
 
 /** Reads a time such as `90s`, `12h` or `30d`, in milliseconds. */

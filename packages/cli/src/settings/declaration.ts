@@ -28,62 +28,62 @@ const info = z.registry<SettingInfo>();
  */
 export const SETTINGS = z.strictObject({
   data: declare(text().default('uproar-data'), 'directory', 'the data directory'),
-  host: declare(text().default(DEFAULT_HOST), 'host', 'the address to listen at'),
-  port: declare(read(parsePort).default(DEFAULT_PORT), 'number', 'the port to listen at; 0 takes a free one'),
-  'admin-key': declare(text(), 'key', 'the key of the store; without it the first start makes one and prints it once', {
+  host: declare(text().default(DEFAULT_HOST), 'host', 'the address to listen on'),
+  port: declare(read(parsePort).default(DEFAULT_PORT), 'number', 'the port to listen on; 0 selects a free port'),
+  'admin-key': declare(text(), 'key', 'the admin key; without it, the first start creates one and prints it once', {
     secret: true,
   }),
-  'admin-key-file': declare(text(), 'file', 'a file that holds the key of the store'),
-  'log-level': declare(z.enum(LOG_LEVELS).default('warn'), 'level', 'how much is logged', { reload: true }),
-  'journal-age': declare(read(parseDuration), 'time', 'cut what is older from the journal: 12h, 30d', {
-    usual: 'all is kept',
+  'admin-key-file': declare(text(), 'file', 'a file with the admin key'),
+  'log-level': declare(z.enum(LOG_LEVELS).default('warn'), 'level', 'log level', { reload: true }),
+  'journal-age': declare(read(parseDuration), 'time', 'maximum age of the journal: 12h, 30d', {
+    usual: 'unlimited',
     reload: true,
   }),
   'journal-size': declare(
     read((given) => parseAmount(given, SIZES)),
     'size',
-    'cut the oldest while the journal holds more: 500MB, 2GB',
-    { usual: 'all is kept', reload: true },
+    'maximum size of the journal: 500MB, 2GB',
+    { usual: 'unlimited', reload: true },
   ),
-  'document-size': declare(size(), 'size', 'the largest document', { usual: '1 MiB' }),
-  'commit-size': declare(size(), 'size', 'the largest commit', { usual: '16 MiB' }),
-  'commit-writes': declare(count(), 'number', 'the most writes of a commit', { usual: '10000' }),
-  'commit-result-size': declare(size(), 'size', 'the documents that one commit may leave, in all', { usual: '64 MiB' }),
-  'file-size': declare(size(), 'size', 'the largest file', { usual: '1GB' }),
-  'keep-deleted': declare(read(parseDuration), 'time', 'keep contents of deleted files for so long', { usual: '1d' }),
-  'scan-includes': declare(
-    flag(),
-    undefined,
-    'look related documents up where there is no index for it, by reading whole collections',
-  ),
+  'document-size': declare(size(), 'size', 'maximum size of a document', { usual: '1 MiB' }),
+  'commit-size': declare(size(), 'size', 'maximum size of a commit', { usual: '16 MiB' }),
+  'commit-writes': declare(count(), 'number', 'maximum number of writes of a commit', { usual: '10000' }),
+  'commit-result-size': declare(size(), 'size', 'maximum total size of the documents that a commit writes', {
+    usual: '64 MiB',
+  }),
+  'file-size': declare(size(), 'size', 'maximum size of a file', { usual: '1GB' }),
+  'keep-deleted': declare(read(parseDuration), 'time', 'how long to keep the contents of deleted files', {
+    usual: '1d',
+  }),
+  'scan-includes': declare(flag(), undefined, 'allow includes without an index, by full scans'),
   accounts: declare(
     z.enum(['off', 'closed', 'open']).default('closed'),
     'mode',
-    'accounts: off, closed (administrators make them), or open (whoever likes signs up)',
+    'accounts: off, closed (created by administrators), or open (self-registration)',
   ),
-  'token-secret': declare(text(), 'secret', 'the secret of tokens (JWT, HS256)', { secret: true }),
-  'token-secret-file': declare(text(), 'file', 'a file that holds the secret of tokens'),
+  'token-secret': declare(text(), 'secret', 'the shared secret for tokens (JWT, HS256)', { secret: true }),
+  'token-secret-file': declare(text(), 'file', 'a file with the shared secret for tokens'),
   'token-keys': declare(
     read(parseAddress),
     'url',
-    'take tokens (JWT) verified by the public keys (JWK Set) at this address',
+    'accept tokens (JWT) signed with the keys (JWK Set) at this address',
   ),
-  'token-algorithms': declare(list(), 'names', 'the algorithms taken of them: RS256,ES256,EdDSA', {
+  'token-algorithms': declare(list(), 'names', 'accepted algorithms: RS256,ES256,EdDSA', {
     list: true,
   }),
-  'token-issuer': declare(text(), 'issuer', 'what "iss" of a token must be'),
-  'token-audience': declare(text(), 'audience', 'what "aud" of a token must be'),
+  'token-issuer': declare(text(), 'issuer', 'required value of "iss" in tokens'),
+  'token-audience': declare(text(), 'audience', 'required value of "aud" in tokens'),
   'open-for': declare(
     read(parseDuration),
     'time',
-    'let everybody do everything with documents for so long: 30m, 2h; on this machine only',
+    'open the store to every program on this machine for this time: 30m, 2h',
   ),
-  'open-to-the-network': declare(flag(), undefined, 'let a store that stands open be reached from other machines, too'),
-  'open-metrics': declare(flag(), undefined, 'let everybody read /metrics, who otherwise needs a key'),
+  'open-to-the-network': declare(flag(), undefined, 'allow an open store to be reached from other machines'),
+  'open-metrics': declare(flag(), undefined, 'serve /metrics without a key'),
   'allow-origin': declare(
     list(),
     'origins',
-    'let pages of these origins use the store: https://board.example,https://app.example; may be given several times',
+    'allow pages of these origins to use the store: https://board.example,https://app.example; repeatable',
     { reload: true, list: true },
   ),
   'rate-limit': declare(read(parseQuota), 'rate', 'requests of one identity; keys have no limit', {
@@ -95,55 +95,44 @@ export const SETTINGS = z.strictObject({
     reload: true,
   }),
   connections: declare(count(), 'number', 'connections at a time', { usual: '20000', reload: true }),
-  'address-connections': declare(count(), 'number', 'and from one address', { usual: '5000', reload: true }),
+  'address-connections': declare(count(), 'number', 'connections from one address', { usual: '5000', reload: true }),
   watches: declare(count(), 'number', 'watches of one connection; keys have no limit', {
     usual: '500',
     reload: true,
   }),
-  'documents-read': declare(count(), 'number', 'documents read for one query; keys have no limit', {
+  'documents-read': declare(count(), 'number', 'documents read by one query; keys have no limit', {
     usual: '250000',
     reload: true,
   }),
-  'result-size': declare(size(), 'size', 'the largest result or page of the journal as JSON; longer ones are paged', {
+  'result-size': declare(size(), 'size', 'maximum size of a JSON result or journal page; longer ones are paged', {
     usual: '16 MiB',
   }),
-  'watch-size': declare(size(), 'size', 'the largest state that a watch may begin with', { usual: '64 MiB' }),
-  'identity-memory': declare(
-    size(),
-    'size',
-    'memory for what is made for one identity and not read yet: results, states of watches, answers',
-    { usual: '192 MiB' },
-  ),
+  'watch-size': declare(size(), 'size', 'maximum size of the first state of a watch', { usual: '64 MiB' }),
+  'identity-memory': declare(size(), 'size', 'memory for one identity: results, states of watches, unread responses', {
+    usual: '192 MiB',
+  }),
   'total-memory': declare(size(), 'size', 'the same for all identities together', { usual: '512 MiB' }),
-  'query-work': declare(count(), 'number', 'steps of work that the conditions of one query may take', {
+  'query-work': declare(count(), 'number', 'maximum steps of work for one query', {
     usual: '2000000000',
   }),
-  'watch-work': declare(count(), 'number', 'steps per second that the watches of one identity may take', {
+  'watch-work': declare(count(), 'number', 'maximum steps of work per second for the watches of one identity', {
     usual: '10000000',
   }),
-  'hello-size': declare(size(), 'size', 'what a WebSocket connection may send before hello', { usual: '16 KiB' }),
-  'unread-timeout': declare(read(parseDuration), 'time', 'close a connection that reads nothing for so long', {
+  'hello-size': declare(size(), 'size', 'maximum bytes of a WebSocket connection before hello', { usual: '16 KiB' }),
+  'unread-timeout': declare(read(parseDuration), 'time', 'close a connection that reads nothing for this time', {
     usual: '30s',
   }),
-  'idle-timeout': declare(read(parseDuration), 'time', 'close a connection that has sent no request by then', {
+  'idle-timeout': declare(read(parseDuration), 'time', 'close a connection that sends no request for this time', {
     usual: '20s',
   }),
-  'wait-timeout': declare(read(parseDuration), 'time', 'how long a long read may wait for its turn', { usual: '10s' }),
-  'drain-for': declare(
-    read(parseDuration),
-    'time',
-    'when told to stop, end connections one after the other for so long: 10s',
-    { usual: 'at once' },
-  ),
-  'trust-proxy': declare(
-    list(),
-    'addresses',
-    'take the word of proxies at these addresses on where a request comes from',
-    { list: true },
-  ),
-  'tls-cert': declare(text(), 'file', 'speak TLS with this certificate (PEM)', { reload: true }),
-  'tls-key': declare(text(), 'file', 'and its key (PEM)', { reload: true }),
-  pages: declare(text(), 'directory', 'serve a folder of plain pages at /pages/'),
+  'wait-timeout': declare(read(parseDuration), 'time', 'how long a long read may wait in the queue', { usual: '10s' }),
+  'drain-for': declare(read(parseDuration), 'time', 'when stopping, close connections one by one over this time: 10s', {
+    usual: 'at once',
+  }),
+  'trust-proxy': declare(list(), 'addresses', 'trust X-Forwarded-For from proxies at these addresses', { list: true }),
+  'tls-cert': declare(text(), 'file', 'enable TLS with this certificate (PEM)', { reload: true }),
+  'tls-key': declare(text(), 'file', 'private key of the TLS certificate (PEM)', { reload: true }),
+  pages: declare(text(), 'directory', 'serve a folder of static pages at /pages/'),
 });
 
 export type Settings = z.infer<typeof SETTINGS>;
@@ -230,5 +219,9 @@ export function parsePort(given: string): number {
 
 function parseAddress(given: string): string {
   if (URL.canParse(given)) return given;
-  throw new CommandError(`"${given}" is no address of keys.`, 2, 'Write it like https://id.example/keys.json.');
+  throw new CommandError(
+    `"${given}" is not the address of a JWK Set.`,
+    2,
+    'Write it like https://id.example/keys.json.',
+  );
 }

@@ -38,7 +38,7 @@ function accessOf(settings: Settings): Partial<ServiceOptions> {
   const keysUrl = settings['token-keys'];
   const [cert, key] = [settings['tls-cert'], settings['tls-key']];
   if ((cert === undefined) !== (key === undefined)) {
-    throw new CommandError('TLS takes both --tls-cert and --tls-key.', EXIT.usage);
+    throw new CommandError('TLS needs both --tls-cert and --tls-key.', EXIT.usage);
   }
   return {
     adminKey: settings['admin-key'] ?? readSecret(settings['admin-key-file']),

@@ -9,7 +9,7 @@ import type { Watch } from '../views/watch.js';
 
 /** What must hold for a write to be done. */
 export interface WriteOptions {
-  /** The version the document must have; 0 when it must not exist. */
+  /** The version that the document must have; 0 if it must not exist. */
   ifVersion?: number;
 }
 

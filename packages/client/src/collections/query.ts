@@ -30,7 +30,7 @@ export abstract class QuerySteps<Data> {
     if (before === undefined) return this.step({ where: next });
     if (typeof before === 'string' && typeof next === 'string')
       return this.step({ where: `(${before}) AND (${next})` });
-    throw new TypeError('Conditions as JSON cannot be joined to others here; write one that holds both.');
+    throw new TypeError('Conditions as JSON cannot be combined here; write one condition.');
   }
 
   /** Ordered by fields, `-` before one for descending: `order('-altitude,name')`. */

@@ -45,16 +45,16 @@ function quote(value: Quotable): string {
   if (value instanceof Date) return quote(value.toISOString());
   switch (typeof value) {
     case 'string':
-      if (!value.isWellFormed()) throw new TypeError('The text has half of a surrogate pair.');
+      if (!value.isWellFormed()) throw new TypeError('The string has a lone surrogate.');
       return `'${value.replaceAll("'", "''")}'`;
     case 'boolean':
       return value ? 'TRUE' : 'FALSE';
     case 'number':
       if (Number.isFinite(value)) return String(value);
-      throw new TypeError(`${value} cannot stand in a condition.`);
+      throw new TypeError(`${value} cannot be used in a condition.`);
     default: {
       const found = (value as JsonValue) === null ? 'null (write IS NULL)' : `a value of type ${typeof value}`;
-      throw new TypeError(`A condition cannot hold ${found}.`);
+      throw new TypeError(`A condition cannot contain ${found}.`);
     }
   }
 }

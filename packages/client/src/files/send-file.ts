@@ -163,7 +163,7 @@ function byRequest(
     for (const [name, value] of Object.entries(headers)) request.setRequestHeader(name, value);
     request.upload.onprogress = ({ loaded }) => onProgress?.(loaded, content.size);
     request.onload = () => resolve({ status: request.status, text: request.responseText });
-    request.onerror = request.onabort = () => reject(new Error('The upload was cut off.'));
+    request.onerror = request.onabort = () => reject(new Error('The upload was interrupted.'));
     signal?.addEventListener('abort', () => request.abort());
     request.send(content);
   });

@@ -13,9 +13,9 @@ const SAFE_TO_REPEAT_MS = 23 * 3_600_000;
 /** What is said of a write that was sent longer ago. */
 const OUTCOME_UNKNOWN: Problem = {
   type: `${PROBLEM_TYPE_PREFIX}outcome-unknown`,
-  title: 'Whether the write was applied is not known' satisfies (typeof PROBLEMS)['outcome-unknown']['title'],
+  title: 'It is unknown whether the write was applied' satisfies (typeof PROBLEMS)['outcome-unknown']['title'],
   status: 409,
-  detail: 'This was sent more than 23 hours ago without an answer; whether it was applied is not known any more.',
+  detail: 'This was sent more than 23 hours ago without an answer; it is unknown whether it was applied.',
 };
 
 /** Waits before sending again after the service had too much to do, in milliseconds. */

@@ -14,14 +14,14 @@ export function checkSendable(commit: WireCommit, maxBytes: number): void {
   for (const [index, write] of commit.writes.entries()) {
     const pointer = `/writes/${index}`;
     const fault = findUnsendable(write, '', MAX_DEPTH);
-    if (fault) throw refusal('bad-document', 422, `${fault.detail} JSON has no form for it.`, pointer + fault.pointer);
+    if (fault) throw refusal('bad-document', 422, `${fault.detail} JSON cannot represent it.`, pointer + fault.pointer);
   }
   const text = JSON.stringify(commit);
   // A character takes at most three bytes.
   if (text.length * 3 <= maxBytes) return;
   const bytes = new TextEncoder().encode(text).length;
   if (bytes <= maxBytes) return;
-  throw refusal('too-large', 413, `The commit takes ${bytes} bytes; the store takes at most ${maxBytes}. Split it.`);
+  throw refusal('too-large', 413, `The commit takes ${bytes} bytes; the store accepts at most ${maxBytes}. Split it.`);
 }
 
 function refusal(name: ProblemName, status: number, detail: string, pointer?: string): ProblemError {
@@ -40,7 +40,7 @@ function findUnsendable(
     if (typeof (value as { toJSON?: unknown }).toJSON === 'function') return undefined;
     const kind = Object.prototype.toString.call(value).slice(8, -1);
     if (kind !== 'Object' && kind !== 'Array') return fault(`a ${kind}`);
-    if (depth === 0) return fault('something nested without end');
+    if (depth === 0) return fault('a value that is nested too deep');
     for (const [name, inner] of Object.entries(value)) {
       // A member that is undefined is left out, as is usual; an item would become null.
       if (inner === undefined && kind === 'Object') continue;

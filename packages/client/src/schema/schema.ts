@@ -77,7 +77,7 @@ export class SchemaCheck {
   /** The first thing wrong with data. */
   find(id: string, data: unknown): SchemaViolation | undefined {
     const result = this.schema['~standard'].validate(data);
-    if (result instanceof Promise) throw new TypeError('A schema that answers later cannot be used here.');
+    if (result instanceof Promise) throw new TypeError('Asynchronous schemas are not supported.');
     const issue = (result as { issues?: readonly Issue[] }).issues?.[0];
     if (!issue) return undefined;
     const path = (issue.path ?? []).map((part) => String(typeof part === 'object' ? part.key : part));

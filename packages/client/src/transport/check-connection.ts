@@ -33,7 +33,7 @@ export async function checkConnection(
           if (error instanceof SyntaxError) return { status: undefined };
           throw error;
         });
-        if (status !== 'ok') throw new ConnectionError(`${store.url} answers, but it is no Uproar store.`);
+        if (status !== 'ok') throw new ConnectionError(`${store.url} answers, but it is not an Uproar store.`);
         return `a store answers at ${store.url}`;
       },
     ],
@@ -48,7 +48,7 @@ export async function checkConnection(
       'live',
       async () => {
         await store.ready();
-        return overHttp() ? 'no WebSocket passes; requests and event streams do' : 'live connections pass';
+        return overHttp() ? 'WebSockets are blocked; requests and event streams work' : 'live connections work';
       },
     ],
     [
@@ -72,7 +72,7 @@ export async function checkConnection(
 
 function compareClocks(differenceMs: number): string {
   const seconds = Math.round(Math.abs(differenceMs) / 1000);
-  if (Math.abs(differenceMs) <= MAX_CLOCK_DIFFERENCE_MS) return `the clocks agree to ${seconds} s`;
+  if (Math.abs(differenceMs) <= MAX_CLOCK_DIFFERENCE_MS) return `the clocks differ by ${seconds} s`;
   const way = differenceMs > 0 ? 'ahead of' : 'behind';
-  throw new RangeError(`The clock here is ${seconds} s ${way} that of the store; set it.`);
+  throw new RangeError(`The clock of this device is ${seconds} s ${way} the store; correct it.`);
 }

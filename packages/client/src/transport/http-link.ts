@@ -52,7 +52,7 @@ export class HttpLink implements Link {
   }
 
   renew(): void {
-    if (this.#state.name !== 'closed') this.#lost('The connection is made anew.', 0);
+    if (this.#state.name !== 'closed') this.#lost('The client reconnects.', 0);
   }
 
   close(): void {

@@ -5,8 +5,8 @@ import { PROBLEM_TYPE_PREFIX } from '@uproar/protocol/problem-error';
 export function originRefused(url: string, origin: string): Problem {
   return {
     type: `${PROBLEM_TYPE_PREFIX}origin-refused`,
-    title: 'Pages of this origin may not use the store',
+    title: 'Pages of this origin are not allowed',
     status: 403,
-    detail: `The store at ${url} answers, but does not let pages of ${origin} use it. Start it with --allow-origin ${origin}.`,
+    detail: `The store at ${url} answers, but does not allow pages of ${origin}. Start it with --allow-origin ${origin}.`,
   };
 }

@@ -143,7 +143,7 @@ export class SocketLink implements Link {
     socket.onclose = (event) => {
       if (this.#socket !== socket) return;
       this.#socket = undefined;
-      this.#lost(reason || event.reason || `Nothing answers at ${this.#options.url}.`);
+      this.#lost(reason || event.reason || `No answer from ${this.#options.url}.`);
     };
     this.#listenForSilence();
   }
@@ -205,7 +205,7 @@ export class SocketLink implements Link {
 
   #listenForSilence(): void {
     clearTimeout(this.#silenceTimer);
-    this.#silenceTimer = setTimeout(() => this.#lost('The service has gone silent.'), SILENCE_MS);
+    this.#silenceTimer = setTimeout(() => this.#lost('The service does not respond.'), SILENCE_MS);
   }
 
   #transmit(call: PendingCall): void {
@@ -255,7 +255,7 @@ export class SocketLink implements Link {
 
 function brokenOff(): ConnectionError {
   return new ConnectionError(
-    'The connection broke before the answer came; whether the call was carried out is not known.',
+    'The connection broke before the answer arrived; it is unknown whether the call was executed.',
   );
 }
 

@@ -186,7 +186,7 @@ function sameState(view: View, before: View): boolean {
 
 /** The problem of a view that fails on a document. */
 function describeViolation(detail: string): Problem {
-  const title = 'The data cannot be kept as a document' satisfies (typeof PROBLEMS)['bad-document']['title'];
+  const title = 'The data cannot be stored as a document' satisfies (typeof PROBLEMS)['bad-document']['title'];
   return { type: `${PROBLEM_TYPE_PREFIX}bad-document`, title, status: 422, detail };
 }
 

@@ -109,7 +109,7 @@ function endOfRecord(lines: readonly string[], from: number): number {
 
 function explain({ code }: CsvError): string {
   if (code === 'CSV_QUOTE_NOT_CLOSED') return 'A quote is not closed.';
-  if (code === 'CSV_INVALID_CLOSING_QUOTE') return 'A value goes on after its closing quote.';
+  if (code === 'CSV_INVALID_CLOSING_QUOTE') return 'There is text after the closing quote of a value.';
   if (code === 'INVALID_OPENING_QUOTE') return 'A quote stands in the middle of a value that does not begin with one.';
   return 'It is not CSV.';
 }

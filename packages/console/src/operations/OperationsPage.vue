@@ -16,7 +16,7 @@ const span = ref<keyof typeof SPANS>('5 min');
 /** Only what is new is asked for; the samples before are kept here. */
 const { value: metrics, failure } = usePolled<MetricsReport>(1000, async (before) => {
   const last = before?.samples.at(-1)?.time;
-  const next = await store.fetch<MetricsReport>(`/v1/metrics${last === undefined ? '' : `?after=${last}`}`);
+  const next = await store.fetch<MetricsReport>(`/v1/metrics/samples${last === undefined ? '' : `?after=${last}`}`);
   const kept = before?.started === next.started ? before.samples : [];
   return { ...next, samples: [...kept, ...next.samples].slice(-900) };
 });
@@ -123,7 +123,7 @@ const REASONS: Readonly<Record<string, string>> = {
   unread: 'Connections closed because they read nothing',
   'too-much-unread': 'Connections closed because too much waited to be read',
   unfinished: 'Connections closed because a message did not end',
-  'too-many': 'Connections refused because there were too many',
+  'limit-reached': 'Connections refused because there were too many',
   'live-work': 'Watches ended because their conditions took too much work',
   identity: 'Requests refused because one identity used its memory',
   process: 'Requests refused because all memory for clients was used',

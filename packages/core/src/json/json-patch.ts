@@ -29,7 +29,7 @@ export class PatchWorkError extends Error {
   override name = 'PatchWorkError';
   constructor(readonly limit: number) {
     super(
-      `takes more than ${limit.toLocaleString('en-GB')} steps. Send fewer operations on long lists, or write the list anew.`,
+      `takes more than ${limit.toLocaleString('en-GB')} steps. Send fewer operations on long lists, or replace the list.`,
     );
   }
 }
@@ -87,7 +87,7 @@ export function applyPatch(
         const found = valueAt(current, path);
         if (found !== undefined) work.add(countSteps(operation.value));
         if (found === undefined || !deepEqual(found, operation.value)) {
-          fail(`The value at "${operation.path}" is not the one tested for.`, true);
+          fail(`The value at "${operation.path}" is not the tested value.`, true);
         }
         break;
       }
@@ -156,7 +156,7 @@ function writeItem(
 ): void {
   const index = token === '-' && last && kind === 'add' ? items.length : arrayIndex(token);
   const limit = last && kind === 'add' ? items.length : items.length - 1;
-  if (index === undefined || index > limit) return fail(`"${token}" is no index of this array of ${items.length}.`);
+  if (index === undefined || index > limit) return fail(`"${token}" is not an index of this array of ${items.length}.`);
   if (last && kind !== 'replace') fresh.work.add(1 + ((items.length - index) >> 3));
   if (!last) items[index] = descend(items[index]!);
   else if (kind === 'add') items.splice(index, 0, value);

@@ -76,7 +76,7 @@ export function readPolicy(value: JsonValue): Policy {
   const collections = new Map<string, CollectionRules>();
   for (const [name, rules] of Object.entries(objectAt(form.collections ?? {}, '/collections'))) {
     const pointer = `/collections/${name}`;
-    if (!isCollectionName(name)) throw new PolicyError(`"${name}" cannot be the name of a collection.`, pointer);
+    if (!isCollectionName(name)) throw new PolicyError(`"${name}" is not a valid collection name.`, pointer);
     collections.set(name, readRules(rules, pointer));
   }
   return {
@@ -94,7 +94,10 @@ function readRules(value: JsonValue, pointer: string): CollectionRules {
     if (form[name] === undefined) continue;
     const node = readCondition(form[name], `${pointer}/${name}`);
     if (name !== 'update' && calls(node, 'was')) {
-      throw new PolicyError(`was() is the value before an update; in ${name} there is none.`, `${pointer}/${name}`);
+      throw new PolicyError(
+        `was() is the value before an update; it is not available in ${name}.`,
+        `${pointer}/${name}`,
+      );
     }
     rules[name] = node;
   }
@@ -111,7 +114,7 @@ function readConceal(value: JsonValue, pointer: string): CollectionRules['concea
     if (typeof form.field !== 'string') throw new PolicyError('The name of a field is missing.', `${place}/field`);
     const unless = readCondition(form.unless ?? false, `${place}/unless`);
     if (dependsOnDocument(unless)) {
-      throw new PolicyError('What is concealed from whom is told by claims alone.', `${place}/unless`);
+      throw new PolicyError('"unless" may only use claims.', `${place}/unless`);
     }
     return { path: readPath(form.field, `${place}/field`), unless };
   });
@@ -151,7 +154,10 @@ function checkMembers(form: JsonObject, known: readonly string[], pointer: strin
   for (const name of Object.keys(form)) {
     if (known.includes(name)) continue;
     const near = didYouMean(nearNames(name, known));
-    throw new PolicyError(`There is no "${name}" here.${near} There are: ${known.join(', ')}.`, `${pointer}/${name}`);
+    throw new PolicyError(
+      `"${name}" is not allowed here.${near} Allowed are: ${known.join(', ')}.`,
+      `${pointer}/${name}`,
+    );
   }
 }
 

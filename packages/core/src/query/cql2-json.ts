@@ -15,7 +15,7 @@ export function parseCql2Json(value: JsonValue): Node {
   const read = (part: JsonValue, pointer: string, depth: number): Node => {
     const fail = (message: string) => new QueryError(message, undefined, pointer);
     if (++nodes > QUERY_LIMITS.nodes)
-      throw fail(`The condition has more than ${QUERY_LIMITS.nodes} parts. Ask in several queries.`);
+      throw fail(`The condition has more than ${QUERY_LIMITS.nodes} parts. Use several queries.`);
     if (depth > QUERY_LIMITS.depth) throw fail(`The condition is nested deeper than ${QUERY_LIMITS.depth} levels.`);
     if (part === null) throw fail('null is no value; ask with {"op":"isNull"}.');
     if (typeof part !== 'object') return { kind: 'literal', value: part };

@@ -98,7 +98,7 @@ function compileValue(node: Node): Value {
     case 'timestamp':
       return () => node.text;
     case 'interval':
-      throw new QueryError('An INTERVAL can only be compared by the T_ operators.', node.at);
+      throw new QueryError('An INTERVAL can only be compared with T_ operators.', node.at);
     case 'call':
       return compileCall(node);
   }
@@ -256,7 +256,7 @@ function like({ args, at }: CallNode): Value {
   const value = compileValue(args[0]!);
   const pattern = patternOf(args[1]!);
   if (pattern === undefined)
-    throw new QueryError('The pattern of LIKE must be a text in single quotes.', args[1]!.at ?? at);
+    throw new QueryError('The pattern of LIKE must be a string in single quotes.', args[1]!.at ?? at);
   const test = compileLike(pattern);
   return (scope) => {
     const text = value(scope);
@@ -279,14 +279,14 @@ function reserved({ name, args, at }: CallNode): Value {
   if (name === 'was') {
     // was(crew) and was('crew') mean the same field before the write.
     const path = arg?.kind === 'property' ? arg.path : isName ? [...String(arg.value).split('.')] : undefined;
-    if (!path) throw new QueryError("was() takes the name of a field: was('crew').", at);
+    if (!path) throw new QueryError("was() needs the name of a field: was('crew').", at);
     return ({ before }) => (before ? valueOfField(before, path) : undefined);
   }
-  if (!isName) throw new QueryError(`${name}() takes a name in single quotes.`, at);
+  if (!isName) throw new QueryError(`${name}() needs a name in single quotes.`, at);
   const key = String(arg.value);
   if (name === 'claim') return ({ claims }) => claims && findClaim(claims, key);
   if (!META_NAMES.has(key))
-    throw new QueryError(`meta() knows 'id', 'version', 'created' and 'updated', not '${key}'.`, arg.at ?? at);
+    throw new QueryError(`meta() supports 'id', 'version', 'created' and 'updated', not '${key}'.`, arg.at ?? at);
   return ({ document }) => metaValue(document, key);
 }
 

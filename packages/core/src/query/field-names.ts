@@ -39,7 +39,7 @@ export class FieldNames {
   /** Says that none of the documents has a field, and what was perhaps meant; undefined where one of them has it. */
   describeMissing(path: readonly string[]): string | undefined {
     const near = this.findNear(path);
-    return near && `None of ${this.#objects} documents looked at has a field ${joinName(path)}.${didYouMean(near)}`;
+    return near && `None of ${this.#objects} documents has a field ${joinName(path)}.${didYouMean(near)}`;
   }
 }
 

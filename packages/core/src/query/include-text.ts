@@ -34,7 +34,7 @@ class IncludeReader {
       const [name, form] = this.#readOne(depth);
       if (Object.hasOwn(forms, name)) {
         throw new QueryError(
-          `There are two includes called "${name}"; give one another name, as in "${name}2 = ${form.from} …".`,
+          `There are two includes named "${name}"; rename one, for example "${name}2 = ${form.from} …".`,
           at,
           '/include',
         );
@@ -48,7 +48,7 @@ class IncludeReader {
 
   expectEnd(): void {
     this.#take(/^\s*/);
-    if (this.#rest !== '') this.#fail('This is one too many.', ['the end']);
+    if (this.#rest !== '') this.#fail('This is not expected here.', ['the end']);
   }
 
   get #rest(): string {
@@ -68,9 +68,9 @@ class IncludeReader {
     }
     if (this.#take(/^\s*\{/) !== undefined) {
       form.include = this.readList(depth + 1);
-      if (this.#take(/^\s*\}/) === undefined) this.#fail('A brace is open here.', ['}', ';']);
+      if (this.#take(/^\s*\}/) === undefined) this.#fail('A closing brace is missing here.', ['}', ';']);
     } else if (!/^\s*(?:[;}]|$)/.test(this.#rest)) {
-      this.#fail('This cannot stand here.', [...CLAUSES, '{', ';']);
+      this.#fail('This is not expected here.', [...CLAUSES, '{', ';']);
     }
     return [first, form];
   }
@@ -85,12 +85,12 @@ class IncludeReader {
 
   #word(what: string): string {
     const found = this.#take(/^\s*[A-Za-z][A-Za-z0-9_-]*/);
-    return found?.trim() ?? this.#fail(`Here ${what} is missing.`, [what]);
+    return found?.trim() ?? this.#fail(`${what} is missing here.`, [what]);
   }
 
   #number(): number {
     const found = this.#take(/^\s*\d+\b/);
-    return Number(found ?? this.#fail('Here a whole number is missing.', ['a number']));
+    return Number(found ?? this.#fail('A whole number is missing here.', ['a number']));
   }
 
   /** Fields go on over commas; a condition up to the next `;`, `{` or `}` outside quotes. */
@@ -102,7 +102,7 @@ class IncludeReader {
         : new RegExp(`^\\s*${name}(?:\\s*,\\s*${name})*`, 'u');
     const found = this.#take(pattern)?.trim();
     return (
-      found || this.#fail(`Here what follows "${clause}" is missing.`, [clause === 'where' ? 'a condition' : 'a field'])
+      found || this.#fail(`The value of "${clause}" is missing here.`, [clause === 'where' ? 'a condition' : 'a field'])
     );
   }
 

@@ -15,7 +15,7 @@ export function readIncludes(form: IncludesForm | string): IncludesForm {
   const forms = typeof form === 'string' ? parseIncludes(form) : form;
   if (Object.keys(forms).length > INCLUDE_LIMITS.perLevel) {
     throw new QueryError(
-      `At most ${INCLUDE_LIMITS.perLevel} includes can stand beside each other.`,
+      `At most ${INCLUDE_LIMITS.perLevel} includes are allowed on one level.`,
       undefined,
       '/include',
     );
@@ -36,12 +36,14 @@ export function readInclude(
 ): Include {
   if (!/^[a-z][A-Za-z0-9_-]{0,63}$/.test(name)) {
     throw new QueryError(
-      'The name of an include is a lower-case letter and up to 63 more letters, digits, "_" and "-".',
+      'The name of an include has a lower-case letter and up to 63 more letters, digits, "_" and "-".',
     );
   }
   const { via, by, limit = INCLUDE_LIMITS.defaultLimit, ...rest } = form;
   if ((via === undefined) === (by === undefined)) {
-    throw new QueryError('It takes either "via", a field here, or "by", a field there.');
+    throw new QueryError(
+      'An include needs either "via", a field of this document, or "by", a field of the related documents.',
+    );
   }
   if (!Number.isInteger(limit) || limit < 1 || limit > INCLUDE_LIMITS.maxLimit) {
     throw new QueryError(`The limit is a whole number from 1 to ${INCLUDE_LIMITS.maxLimit}.`, undefined, '/limit');

@@ -14,10 +14,10 @@ export function splitName(name: string): string[] {
   for (let at = 0; at < name.length;) {
     part.lastIndex = at;
     const found = part.exec(name);
-    if (!found) throw new QueryError(`"${name}" is no name of a field.`, at);
+    if (!found) throw new QueryError(`"${name}" is not a field name.`, at);
     path.push(found[1] === undefined ? found[0] : found[1].replaceAll('""', '"'));
     at = part.lastIndex;
-    if (at < name.length && name[at] !== '.') throw new QueryError(`"${name}" is no name of a field.`, at);
+    if (at < name.length && name[at] !== '.') throw new QueryError(`"${name}" is not a field name.`, at);
     if (at === name.length - 1) throw new QueryError(`The name "${name}" ends with a dot.`, at);
     at++;
   }

@@ -49,15 +49,15 @@ export function parseOrder(text: string): OrderTerm[] {
     const meta = /^meta\(\s*'([^']*)'\s*\)$/i.exec(name)?.[1];
     if (name === '') throw new QueryError('The order has an empty part.', at, '/order', ['a field']);
     if (meta !== undefined && !META_NAMES.has(meta)) {
-      throw new QueryError(`meta() knows 'id', 'version', 'created' and 'updated', not '${meta}'.`, at, '/order');
+      throw new QueryError(`meta() supports 'id', 'version', 'created' and 'updated', not '${meta}'.`, at, '/order');
     }
     if (meta === undefined && /[()']/.test(name.replace(/"(?:[^"]|"")*"/g, ''))) {
-      throw new QueryError(`"${name}" is no field to order by.`, at, '/order', ['a field', "meta('updated')"]);
+      throw new QueryError(`"${name}" is not a field to sort by.`, at, '/order', ['a field', "meta('updated')"]);
     }
     terms.push({ path: meta === undefined ? splitName(name) : [meta], meta: meta !== undefined, descending });
   }
   if (terms.length > MAX_TERMS)
-    throw new QueryError(`The order has ${terms.length} parts; at most ${MAX_TERMS} are taken.`, 0, '/order');
+    throw new QueryError(`The order has ${terms.length} parts; at most ${MAX_TERMS} are allowed.`, 0, '/order');
   return terms;
 }
 

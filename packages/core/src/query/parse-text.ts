@@ -60,7 +60,7 @@ class Parser {
     const node = asCondition ? this.#condition(first) : first;
     const { kind, text } = this.#tokens[this.#index]!;
     if (kind === 'end') return node;
-    throw this.#fail(`The condition could end before "${text}", but it goes on.`, ['AND', 'OR', 'the end']);
+    throw this.#fail(`The condition is complete before "${text}".`, ['AND', 'OR', 'the end']);
   }
 
   get #next(): Token {
@@ -108,7 +108,7 @@ class Parser {
     if (this.#takeWord('IN')) {
       return this.#negate(negated, { kind: 'call', name: 'in', args: [left, this.#list()], at: left.at });
     }
-    if (negated) throw this.#fail('After NOT something else was expected here.', ['LIKE', 'BETWEEN', 'IN'], at);
+    if (negated) throw this.#fail('This cannot follow NOT.', ['LIKE', 'BETWEEN', 'IN'], at);
     return left;
   }
 
@@ -184,7 +184,7 @@ class Parser {
     if (kind === 'sign' && (text === '(' || text === '[')) return this.#brackets(text === '(' ? ')' : ']');
     if (kind === 'quoted') return this.#property();
     if (kind !== 'name') {
-      throw this.#fail(kind === 'end' ? 'The condition ends too early.' : `"${text}" was not expected here.`, [
+      throw this.#fail(kind === 'end' ? 'The condition is incomplete.' : `"${text}" is not expected here.`, [
         'a field',
         'a value',
         '"("',
@@ -196,7 +196,7 @@ class Parser {
       return this.#node({ kind: 'literal', value: word === 'TRUE', at });
     }
     if (word === 'NULL') throw this.#fail('NULL is no value; ask with IS NULL or IS NOT NULL.', ['a value'], at);
-    if (RESERVED.has(word)) throw this.#fail(`"${text}" was not expected here.`, ['a field', 'a value', '"("']);
+    if (RESERVED.has(word)) throw this.#fail(`"${text}" is not expected here.`, ['a field', 'a value', '"("']);
     if (geometryWord(word) !== undefined) {
       if (this.#after(1, '(') || ['Z', 'M', 'ZM'].includes(this.#tokens[this.#index + 1]!.text.toUpperCase())) {
         return this.#node({ kind: 'geometry', geometry: this.#geometry(), at });
@@ -256,7 +256,7 @@ class Parser {
 
   #instant(word: 'DATE' | 'TIMESTAMP', at: number): Node {
     const { kind, text, at: textAt } = this.#next;
-    if (kind !== 'string') throw this.#fail(`${word} takes a text in single quotes.`, ['a text'], textAt);
+    if (kind !== 'string') throw this.#fail(`${word} needs a string in single quotes.`, ['a text'], textAt);
     this.#index++;
     this.#expectSign(')');
     return this.#node({ ...readInstant(word, text, textAt), at });
@@ -281,7 +281,7 @@ class Parser {
     do box.push(this.#number());
     while (this.#takeSign(','));
     this.#expectSign(')', ['","']);
-    if (box.length !== 4 && box.length !== 6) throw this.#fail(`BBOX takes 4 or 6 numbers, not ${box.length}.`, [], at);
+    if (box.length !== 4 && box.length !== 6) throw this.#fail(`BBOX needs 4 or 6 numbers, not ${box.length}.`, [], at);
     return this.#node({ kind: 'bbox', box, at });
   }
 
@@ -309,7 +309,7 @@ class Parser {
     }
     if (!asGeometry(geometry as never)) {
       throw this.#fail(
-        `This is no sound ${geometry.type}: lines have two positions or more, rings end where they begin.`,
+        `This is not a valid ${geometry.type}: lines need at least two positions, and rings must be closed.`,
         [],
         at,
       );
@@ -377,7 +377,7 @@ class Parser {
 
   #node<Kind extends Node>(node: Kind): Kind {
     if (++this.#nodes > QUERY_LIMITS.nodes) {
-      throw this.#fail(`The condition has more than ${QUERY_LIMITS.nodes} parts. Ask in several queries.`, []);
+      throw this.#fail(`The condition has more than ${QUERY_LIMITS.nodes} parts. Use several queries.`, []);
     }
     return node;
   }

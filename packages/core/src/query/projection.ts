@@ -22,7 +22,7 @@ function parseFields(text: string): string[][] {
   if (names.some((name) => name === ''))
     throw new QueryError('The list of fields has an empty part.', undefined, '/fields');
   if (names.length > MAX_FIELDS)
-    throw new QueryError(`At most ${MAX_FIELDS} fields can be asked for.`, undefined, '/fields');
+    throw new QueryError(`At most ${MAX_FIELDS} fields are allowed.`, undefined, '/fields');
   return names.map(splitName).sort((a, b) => compareStrings(joinName(a), joinName(b)));
 }
 
@@ -30,7 +30,7 @@ function withOrderFields(fields: string[][], order: readonly OrderTerm[]): strin
   const meta = order.find((term) => term.meta && term.path[0] !== 'id');
   if (meta) {
     throw new QueryError(
-      `A query with "fields" shows no bookkeeping, so it cannot be ordered by ${formatTerm(meta)}.`,
+      `A query with "fields" returns no metadata, so it cannot be sorted by ${formatTerm(meta)}.`,
       undefined,
       '/order',
     );

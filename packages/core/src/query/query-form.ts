@@ -5,14 +5,14 @@ export interface QueryForm {
   from: string;
   /** A condition in CQL2 text, or in CQL2 JSON. */
   where?: string | JsonObject | boolean;
-  /** Fields to order by, `-` before one for descending: `-altitude,name`. */
+  /** Fields to sort by, with `-` for descending: `-altitude,name`. */
   order?: string;
   limit?: number | 'none';
-  /** The cursor `next` of the result before. */
+  /** The cursor `next` of the previous result. */
   after?: string;
   /** The fields wanted: `name,pilot.name`. */
   fields?: string;
-  /** Related documents to be shown with each: as text, or by name. */
+  /** Related documents to return with each document: as text, or by name. */
   include?: IncludesForm | string;
   /** Totals instead of documents: `count(),sum(passengers)`. */
   summary?: string;
@@ -22,9 +22,9 @@ export interface QueryForm {
 
 /** Related documents as they are asked for: exactly one of `via` and `by` says how they are related. */
 export interface IncludeForm extends Pick<QueryForm, 'from' | 'where' | 'order' | 'fields' | 'include'> {
-  /** A field here that holds an id there, or a list of ids. */
+  /** A field of this document with the id of a related document, or a list of ids. */
   via?: string;
-  /** A field there that holds this document's id. */
+  /** A field of the related documents with the id of this document. */
   by?: string;
   /** The most documents for each one here, 1 to 1000; 100 if not given. */
   limit?: number;

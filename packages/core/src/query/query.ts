@@ -32,7 +32,7 @@ export function prepareQuery(form: QueryForm, policyFilterOf: PolicyFilterOf = (
 
 function prepare(form: QueryForm, policyFilterOf: PolicyFilterOf, level: number): Query {
   if (!isCollectionName(form.from))
-    throw new QueryError(`"${form.from}" cannot be the name of a collection.`, undefined, '/from');
+    throw new QueryError(`"${form.from}" is not a valid collection name.`, undefined, '/from');
   const policyFilter = policyFilterOf(form.from);
   const asked = readWhere(form.where);
   const where = policyFilter ? policyFilter.where(asked) : asked;
@@ -94,7 +94,7 @@ function prepare(form: QueryForm, policyFilterOf: PolicyFilterOf, level: number)
 function prepareIncludes(form: IncludesForm | string, policyFilterOf: PolicyFilterOf, level: number): Include[] {
   const forms = readIncludes(form);
   if (level > INCLUDE_LIMITS.levels) {
-    throw new QueryError(`Includes go at most ${INCLUDE_LIMITS.levels} levels deep.`, undefined, '/include');
+    throw new QueryError(`Includes can be nested ${INCLUDE_LIMITS.levels} levels deep.`, undefined, '/include');
   }
   const make = (inner: Omit<IncludeForm, 'via' | 'by'>) => prepare(inner, policyFilterOf, level + 1);
   return Object.keys(forms)

@@ -21,7 +21,7 @@ const SPACE = /\s*/y;
 export function tokenize(text: string): Token[] {
   if (text.length > QUERY_LIMITS.characters) {
     throw new QueryError(
-      `The condition has ${text.length} characters; at most ${QUERY_LIMITS.characters} are taken.`,
+      `The condition has ${text.length} characters; at most ${QUERY_LIMITS.characters} are allowed.`,
       0,
     );
   }
@@ -46,7 +46,7 @@ export function tokenize(text: string): Token[] {
     const number = name === undefined ? take(NUMBER) : undefined;
     const found = name ?? number ?? take(SIGN);
     if (found === undefined) {
-      throw new QueryError(`The character "${String.fromCodePoint(text.codePointAt(at)!)}" has no meaning here.`, at);
+      throw new QueryError(`The character "${String.fromCodePoint(text.codePointAt(at)!)}" is not allowed here.`, at);
     }
     tokens.push({
       kind: name !== undefined ? 'name' : number !== undefined ? 'number' : 'sign',

@@ -7,7 +7,7 @@ export class WorkLimitError extends Error {
   constructor(readonly limit: number) {
     super(
       `The condition takes more than ${limit.toLocaleString('en-GB')} steps on one document. ` +
-        'Use fewer terms on long texts, or shapes with fewer points.',
+        'Use fewer terms on long strings, or geometries with fewer points.',
     );
   }
 }

@@ -18,7 +18,7 @@ export interface FieldShape {
   numbers?: { min: number; max: number };
   /** True when all its numbers are whole. */
   whole?: boolean;
-  /** All its different texts, where they are few. */
+  /** The different strings, if there are few. */
   values?: string[];
   /** The earliest and the latest time. */
   times?: { min: string; max: string };

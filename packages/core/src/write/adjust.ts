@@ -80,7 +80,10 @@ function alterAt(node: JsonValue | undefined, path: string[], at: number, alter:
   if (Array.isArray(node)) {
     const index = arrayIndex(token);
     if (index === undefined || index >= node.length) {
-      throw new AdjustError(`"${token}" is no index of the list at "${here}", which has ${node.length}.`, here);
+      throw new AdjustError(
+        `"${token}" is not an index of the list at "${here}", which has ${node.length} items.`,
+        here,
+      );
     }
     const item = alterAt(node[index], path, at + 1, alter);
     if (item === undefined) {
@@ -89,7 +92,7 @@ function alterAt(node: JsonValue | undefined, path: string[], at: number, alter:
     return node.with(index, item);
   }
   if (node !== undefined && !isObject(node)) {
-    throw new AdjustError(`"${here}" is ${nameType(node)}, so there is nothing within it.`, here);
+    throw new AdjustError(`"${here}" is ${nameType(node)}, so it has no members.`, here);
   }
   const value = alterAt(node && getMember(node, token), path, at + 1, alter);
   if (value === undefined && (!node || !Object.hasOwn(node, token))) return node;

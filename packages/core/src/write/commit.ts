@@ -164,17 +164,17 @@ export function applyWrite(
   if (unmet) {
     const [expectedVersion] = write.condition?.versionIn?.length === 1 ? write.condition.versionIn : [];
     const extra = expectedVersion === undefined ? {} : { expectedVersion };
-    return refuse('version-mismatch', `${address} ${unmet}. Read it again and decide anew.`, extra);
+    return refuse('version-mismatch', `${address} ${unmet}. Read it again and decide again.`, extra);
   }
   if (write.kind === 'create' && current) {
     if (write.keepExisting) return { after: current, kept: true };
     return refuse('document-exists', `${address} exists already. Use put to replace it, or another id.`);
   }
   if (write.kind !== 'create' && write.kind !== 'put' && !current) {
-    return refuse('no-such-document', `There is no document ${address}. Check the id, or use put to create it.`);
+    return refuse('no-such-document', `The document ${address} does not exist. Check the id, or use put to create it.`);
   }
   if (!current && isReservedId(write.id)) {
-    return refuse('bad-id', `A document cannot have the id "${write.id}", which packages for JSON Patch refuse.`);
+    return refuse('bad-id', `The id "${write.id}" is not allowed, because common JSON Patch packages refuse it.`);
   }
   if (write.kind === 'delete') return { after: undefined };
   try {
@@ -187,10 +187,10 @@ export function applyWrite(
     if (error instanceof PatchError) {
       const which = `operation ${error.index} of the patch`;
       return error.testFailed
-        ? refuse('test-failed', `In ${address}, ${which}: ${error.message} Read it again and decide anew.`, {
+        ? refuse('test-failed', `In ${address}, ${which}: ${error.message} Read it again and decide again.`, {
             pointer: error.path,
           })
-        : refuse('patch-failed', `${address} does not take ${which}: ${error.message}`, { pointer: error.path });
+        : refuse('patch-failed', `${address} cannot be changed by ${which}: ${error.message}`, { pointer: error.path });
     }
     if (error instanceof PatchWorkError) {
       return refuse('commit-too-costly', `The patch of ${address} ${error.message}`);
@@ -251,7 +251,7 @@ export function findStaleRead(
     if (currentVersion === version) continue;
     const was = version === 0 ? 'did not exist' : `had version ${version}`;
     const is = currentVersion === 0 ? 'does not exist' : `has version ${currentVersion}`;
-    const detail = `${formatAddress(collection, id)} ${was} when it was read, and now ${is}. Read again and decide anew.`;
+    const detail = `${formatAddress(collection, id)} ${was} when it was read, and now ${is}. Read it again and decide again.`;
     return {
       read: index,
       refusal: { kind: 'version-mismatch', collection, id, currentVersion, expectedVersion: version, detail },
@@ -267,7 +267,7 @@ export function describeUnmet(condition: Condition, current: Document | undefine
   if (condition.exists === true && !current) return 'was expected to exist, but does not';
   if (condition.exists === false && current) return `was expected not to exist, but has version ${version}`;
   if (condition.versionIn && !condition.versionIn.includes(version)) {
-    return `was expected to have version ${condition.versionIn.join(' or ') || '(none that can be)'}, but ${state}`;
+    return `was expected to have version ${condition.versionIn.join(' or ') || '(none)'}, but ${state}`;
   }
   if (condition.versionNotIn && current && condition.versionNotIn.includes(version)) {
     return `was expected not to have version ${version}, but has`;

@@ -26,7 +26,12 @@ export function applyPermitted(
   const seen = current && sees(access, current) ? withoutFields(current, conceal) : undefined;
   const adjusted = write.kind === 'adjust' && conceal.length > 0 ? concealedAmong(write.by, conceal) : undefined;
   if (adjusted !== undefined) {
-    return refuse(write, seen, 'update', `The field ${adjusted} is concealed from you: it can be set, not adjusted.`);
+    return refuse(
+      write,
+      seen,
+      'update',
+      `The field ${adjusted} is concealed from you. You can set it, but not adjust it.`,
+    );
   }
   const outcome = applyWrite(seen, write, stamp, limits, work);
   if ('refusal' in outcome) return outcome;
@@ -51,7 +56,7 @@ export function applyPermitted(
   return { after: result };
 }
 
-const OVER_CONCEALED = 'It would put something else over a place where a field is concealed from you.';
+const OVER_CONCEALED = 'The write would replace an object that contains a concealed field.';
 
 /** The document with what is concealed put back; null where there is no place for it. */
 function restore(after: Document, current: Document, conceal: Paths): Document | null {

@@ -136,8 +136,8 @@ export class Committer {
     const change = info && this.#store.journal.changeAt(info.number, id, seq);
     if (change) return { seq, change, warnings };
     throw problemError(
-      'journal-cut',
-      `This was done before, as seq ${seq}, but the journal no longer holds what it wrote. Read ${collection}/${id}.`,
+      'journal-truncated',
+      `This commit was applied before, as seq ${seq}, but its changes are no longer in the journal. Read ${collection}/${id}.`,
       { document: formatAddress(collection, id) },
     );
   }
@@ -177,7 +177,7 @@ export class Committer {
     if ('idReused' in outcome) {
       throw problemError(
         'id-reused',
-        `The id ${outcome.idReused} was sent before with another content. Every commit needs an id of its own.`,
+        `The id ${outcome.idReused} was used before with other content. Every commit needs its own id.`,
       );
     }
     return outcome;

@@ -69,7 +69,7 @@ export class ConnectionRegistry {
   /**
    * Notes that somebody has come. Returns what notes that they have gone.
    *
-   * @throws {ProblemError} `too-many` connections, or `stopping`
+   * @throws {ProblemError} `limit-reached` connections, or `stopping`
    */
   enter(presence: LiveConnection): () => void {
     if (this.#draining) throw problemError('stopping', 'The service is stopping. Connect again in a moment.');
@@ -77,7 +77,7 @@ export class ConnectionRegistry {
     const fromThere = this.#perAddress.get(address) ?? 0;
     if (this.#present.size >= this.limits.total || fromThere >= this.limits.perAddress) {
       throw problemError(
-        'too-many',
+        'limit-reached',
         `There are too many connections${fromThere > 0 ? ' from your address' : ''}. Close some.`,
       );
     }
@@ -96,7 +96,7 @@ export class ConnectionRegistry {
   /**
    * Notes who somebody is, as soon as that is known.
    *
-   * @throws {ProblemError} `too-many` when an identity has as many connections as it may have
+   * @throws {ProblemError} `limit-reached` when an identity has as many connections as it may have
    */
   recognise(presence: LiveConnection, identity = presence.identity): void {
     if (!identity || !isGoverned(identity) || identity.author.kind === 'anonymous') return;
@@ -106,7 +106,7 @@ export class ConnectionRegistry {
     const open = this.#perIdentity.get(name) ?? 0;
     if (open >= this.limits.perIdentity) {
       throw problemError(
-        'too-many',
+        'limit-reached',
         `You have ${open} connections open; at most ${this.limits.perIdentity} are allowed.`,
       );
     }
@@ -203,7 +203,7 @@ export class ConnectionRegistry {
       return this.#identities.present(identity);
     } catch (error) {
       if (error instanceof ProblemError) return error.problem;
-      return createProblem('internal', 'The service failed to find out who you are.');
+      return createProblem('internal', 'The service failed to authenticate the connection.');
     }
   }
 }

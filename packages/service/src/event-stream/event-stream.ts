@@ -76,7 +76,7 @@ export function answerWithWatch(
  * Notes a response as a connection that stays open: it is ended when the service stops or its identity is nobody any more, and
  * told when what it may see has altered.
  *
- * @throws {ProblemError} `too-many` connections
+ * @throws {ProblemError} `limit-reached` connections
  */
 export function registerStream(
   context: Context,
@@ -95,7 +95,7 @@ export function registerStream(
     endWith(
       error instanceof ProblemError
         ? error.problem
-        : (asProblem(error) ?? createProblem('internal', 'The service failed to go on with this.')),
+        : (asProblem(error) ?? createProblem('internal', 'The service failed to continue this watch.')),
     );
   const { socket } = request.raw;
   const sentBefore = socket.bytesWritten;

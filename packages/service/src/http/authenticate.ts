@@ -61,7 +61,7 @@ export function authenticateRequests(
     if (admin && !mayAdminister(request.identity)) {
       throw problemError(
         'admin-only',
-        'The key that the first start printed has the scope "admin"; "uproar key create NAME --scope admin" makes another.',
+        'The key that the first start printed has the scope "admin". "uproar key create NAME --scope admin" creates another one.',
       );
     }
   });
@@ -103,8 +103,8 @@ function identifyByTicket(
   const identity = request.method === 'GET' ? tickets.redeem(ticket, Date.now()) : undefined;
   if (identity) return identities.present(identity);
   throw problemError(
-    'ticket-unknown',
-    'A ticket is good for one GET, within 30 seconds. Get another with POST /v1/tickets.',
+    'ticket-invalid',
+    'A ticket is valid for one GET within 30 seconds. Get a new one with POST /v1/tickets.',
     {
       parameter: 'ticket',
     },

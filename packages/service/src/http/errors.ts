@@ -49,7 +49,7 @@ export function handleErrors(
       methods === ''
         ? createProblem(
             'no-such-route',
-            `Nothing is served at ${path}. Data is at /v1/data/{collection}, the rest in /openapi.json.`,
+            `The address ${path} does not exist. Data is at /v1/data/{collection}; /openapi.json lists all addresses.`,
           )
         : createProblem('method-not-allowed', `${path} takes ${methods}, not ${request.method}.`);
     note(problem);
@@ -65,7 +65,7 @@ export function problemFor(error: FastifyError, request: FastifyRequest): Proble
   if (known) return known;
   switch (error.code) {
     case 'FST_ERR_CTP_BODY_TOO_LARGE':
-      return createProblem('too-large', 'The body is larger than this address takes. Send less at once.');
+      return createProblem('too-large', 'The body is too large for this address. Send less at once.');
     case 'FST_ERR_CTP_INVALID_MEDIA_TYPE':
       return unsupportedType(request);
     case 'FST_ERR_CTP_EMPTY_JSON_BODY':
@@ -73,10 +73,7 @@ export function problemFor(error: FastifyError, request: FastifyRequest): Proble
     default:
   }
   if (error.statusCode && error.statusCode < 500) return createProblem('bad-request', error.message);
-  return createProblem(
-    'internal',
-    'The service failed to handle this request; its log tells more. Nothing was written.',
-  );
+  return createProblem('internal', 'The service failed to handle this request; see its log. Nothing was written.');
 }
 
 /** What to send instead of a content type that is not taken. */
@@ -85,7 +82,7 @@ function unsupportedType(request: FastifyRequest): Problem {
   const expected = request.method === 'PATCH' ? Object.keys(PATCH_TYPES).join(', ') : 'application/json';
   return createProblem(
     'unsupported-type',
-    `${found ? `The content type "${found}" is not taken here` : 'The content type is missing'}; send ${expected}.`,
+    `${found ? `The content type "${found}" is not supported here` : 'The content type is missing'}; send ${expected}.`,
     { parameter: 'Content-Type' },
   );
 }

@@ -9,7 +9,7 @@ const SECRETS = ['authorization', 'cookie', 'password', 'token', 'secret', 'key'
 const SECRET_PARAMETERS = new Set(['ticket', 'signature', 'token', 'key']);
 
 /** Asked for again and again by those who look after the service; logged at `debug` alone. */
-const POLLED = new Set(['/healthz', '/readyz', '/metrics', '/v1/metrics']);
+const POLLED = new Set(['/healthz', '/readyz', '/metrics', '/v1/metrics/samples']);
 
 /** The log: one JSON object a line, to the standard error output unless told otherwise. */
 export function loggerOptions(level: LogLevel = 'silent', stream: LogStream = process.stderr) {

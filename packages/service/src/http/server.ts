@@ -70,7 +70,7 @@ export async function fenceIn(
     reply.header('x-request-id', request.id);
     const encoding = request.headers['content-encoding'];
     if (encoding !== undefined && encoding !== 'identity') {
-      throw problemError('unsupported-type', `Bodies are taken as they are, not as "${encoding}".`, {
+      throw problemError('unsupported-type', `Compressed bodies ("${encoding}") are not supported.`, {
         parameter: 'Content-Encoding',
       });
     }

@@ -6,7 +6,7 @@ import { hashPassword, verifyPassword } from './passwords.js';
 /** An account as it is listed. */
 export interface AccountInfo {
   id: string;
-  /** What it signs in with; a guest has none. */
+  /** The name for signing in; a guest has none. */
   name?: string | undefined;
   guest: boolean;
   /** What administrators have said of it; the policy reads it. */
@@ -155,7 +155,7 @@ export class Accounts {
       write();
     } catch (error) {
       if ((error as { code?: string }).code !== 'SQLITE_CONSTRAINT_UNIQUE') throw error;
-      throw problemError('account-exists', 'There is an account of this name already. Choose another.', {
+      throw problemError('account-exists', 'An account with this name exists already. Choose another name.', {
         pointer: '/name',
       });
     }

@@ -16,7 +16,7 @@ export interface AuditEvent {
 export interface AuditEntry extends AuditEvent {
   number: number;
   time: string;
-  /** How often it happened in a row, within a minute. */
+  /** How often this happened within a minute. */
   count: number;
   detail: JsonObject;
 }

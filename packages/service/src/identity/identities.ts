@@ -81,8 +81,8 @@ export class Identities {
     throw problemError(
       'key-unknown',
       looksLikeToken(secret)
-        ? 'This looks like a token (JWT), but this store verifies none; start it with the secret or the address of the keys.'
-        : 'The store does not know this key, or it has expired. The first start printed one; "uproar key list" shows which there are.',
+        ? 'This looks like a token (JWT), but this store does not accept tokens. Start it with --token-keys or a token secret.'
+        : 'The store does not know this key, or it has expired. The first start printed one; "uproar key list" lists all keys.',
     );
   }
 
@@ -103,11 +103,10 @@ export class Identities {
       case 'account': {
         if (identity.sessionUntilMs! <= nowMs) throw expired('The access token has expired. Refresh the session.');
         if (this.sessions.has(origin.id)) return this.#ofAccount(author.name, origin.id, identity.sessionUntilMs!);
-        throw problemError('token-refused', 'The session has ended. Sign in again.');
+        throw problemError('token-invalid', 'The session has ended. Sign in again.');
       }
       case 'token':
-        if (identity.sessionUntilMs! <= nowMs)
-          throw expired('The token has expired. Get a new one where it came from.');
+        if (identity.sessionUntilMs! <= nowMs) throw expired('The token has expired. Get a new one from its issuer.');
         return this.#governed(author, claims!, origin, identity.sessionUntilMs, identity);
       default:
         if (expiresMs !== undefined && expiresMs <= nowMs) throw closedAgain();
@@ -153,12 +152,12 @@ export class Identities {
   #identifyAccount(token: string, nowMs: number): Identity {
     const session = this.sessions.identify(token, nowMs);
     if (session) return this.#ofAccount(session.account, session.session, session.untilMs);
-    throw expired('This access token is not good any more. Refresh the session, or sign in again.');
+    throw expired('This access token is no longer valid. Refresh the session, or sign in again.');
   }
 
   #ofAccount(account: string, session: string, untilMs: number): Identity {
     const rights = this.accounts.rightsOf(account);
-    if (!rights) throw problemError('token-refused', 'The account has been disabled or removed.');
+    if (!rights) throw problemError('token-invalid', 'The account has been disabled or removed.');
     return this.#governed({ kind: 'account', name: account }, rights.claims, { id: session }, untilMs, { rights });
   }
 
@@ -188,5 +187,5 @@ function expired(detail: string): Error {
 }
 
 function closedAgain(): Error {
-  return problemError('key-missing', 'The store stood open for a while and is closed again. Send a key or a token.');
+  return problemError('key-missing', 'The open period of the store is over. Send a key or a token.');
 }

@@ -94,18 +94,18 @@ export class Keys {
   /**
    * Makes a key. It is not to be seen again.
    *
-   * @throws {ProblemError} `key-exists`, or `too-many` keys
+   * @throws {ProblemError} `key-exists`, or `limit-reached` keys
    */
   create({ name, scope, collections, expiresMs }: KeyForm): { key: string; info: KeyInfo } {
     if (this.#all.some((row) => row.name === name)) {
-      throw problemError('key-exists', `There is a key "${name}" already. Rotate it, or choose another name.`, {
+      throw problemError('key-exists', `A key "${name}" exists already. Rotate it, or choose another name.`, {
         pointer: '/name',
       });
     }
     if (this.#stored.length >= MAX_KEYS) {
       throw problemError(
-        'too-many',
-        `A store has at most ${MAX_KEYS} keys. For people and devices there are accounts and tokens.`,
+        'limit-reached',
+        `A store has at most ${MAX_KEYS} keys. Use accounts or tokens for people and devices.`,
       );
     }
     const key = newSecret('uproar');

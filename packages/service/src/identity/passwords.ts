@@ -38,7 +38,7 @@ const DUMMY = `scrypt$${COST.N}$${COST.r}$${COST.p}$${Buffer.alloc(16).toString(
 async function work(password: string, salt: Buffer, cost: { N: number; r: number; p: number }): Promise<Buffer> {
   if (running >= MAX_AT_ONCE) {
     if (waiting.length >= MAX_WAITING) {
-      throw problemError('overloaded', 'Too many passwords are being checked just now. Try again in a second.');
+      throw problemError('overloaded', 'Too many passwords are being checked. Try again in a second.');
     }
     await new Promise<void>((resolve) => waiting.push(resolve));
   } else running++;

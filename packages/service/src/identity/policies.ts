@@ -6,7 +6,7 @@ import { formatIdentity } from './identity.js';
 
 /** A version of the policy. */
 export interface PolicyVersion {
-  /** From 1; 0 while none has been set. */
+  /** From 1; 0 if no policy has been set. */
   version: number;
   /** As it was written, in YAML or JSON. */
   text: string;
@@ -25,7 +25,7 @@ interface Row {
 
 const COLUMNS = 'version, time, author, note, text';
 const MAX_CHARACTERS = 512 * 1024;
-const NO_TEXT = '# Nothing is allowed to anybody but keys.\ncollections: {}\n';
+const NO_TEXT = '# Only keys have access.\ncollections: {}\n';
 
 /** The policy of a store: all its versions, of which the last is in force. */
 export class Policies {

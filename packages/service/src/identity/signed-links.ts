@@ -26,7 +26,7 @@ export class SignedLinks {
   /**
    * Checks the parameters of an address.
    *
-   * @throws {ProblemError} `ticket-unknown`
+   * @throws {ProblemError} `ticket-invalid`
    */
   check(path: string, parameters: Record<string, unknown>): void {
     const { expires, signature } = parameters;
@@ -35,7 +35,7 @@ export class SignedLinks {
     const good = given.length === wanted.length && timingSafeEqual(given, wanted);
     if (good && Number(expires) * 1000 > Date.now()) return;
     throw problemError(
-      'ticket-unknown',
+      'ticket-invalid',
       good ? 'This link has expired. Get another with POST to …/link.' : 'This link is not signed by this store.',
       { parameter: 'signature' },
     );

@@ -42,14 +42,12 @@ export class Tokens {
   /** @throws {RangeError} when the settings are not sound */
   constructor({ secret, keysUrl, algorithms, issuer, audience, leewaySeconds = 30 }: TokenSettings) {
     if ((secret === undefined) === (keysUrl === undefined)) {
-      throw new RangeError(
-        'Tokens are verified either by a secret or by the address of public keys; give one of them.',
-      );
+      throw new RangeError('Set either a token secret or the address of public keys.');
     }
     const known = secret === undefined ? PUBLIC_ALGORITHMS : ['HS256'];
     const wrong = (algorithms ?? []).find((name) => !known.includes(name));
     if (wrong !== undefined) {
-      throw new RangeError(`The algorithm ${wrong} is not taken here; there is: ${known.join(', ')}.`);
+      throw new RangeError(`The algorithm ${wrong} is not accepted. Accepted are: ${known.join(', ')}.`);
     }
     if (secret !== undefined && Buffer.byteLength(secret) < MIN_SECRET_BYTES) {
       throw new RangeError(`The secret of the tokens is too short to be safe; use at least ${MIN_SECRET_BYTES} bytes.`);
@@ -75,7 +73,7 @@ export class Tokens {
   /**
    * Tells who a token stands for.
    *
-   * @throws {ProblemError} `token-refused`, `token-expired`, or `keys-unavailable`
+   * @throws {ProblemError} `token-invalid`, `token-expired`, or `jwks-unavailable`
    */
   async identify(token: string): Promise<Identity> {
     try {
@@ -100,35 +98,35 @@ export function looksLikeToken(text: string): boolean {
 }
 
 function explain(error: unknown, token: string, { algorithms, issuer, audience }: JWTVerifyOptions): Error {
-  const refuse = (detail: string) => problemError('token-refused', detail);
+  const refuse = (detail: string) => problemError('token-invalid', detail);
   if (error instanceof errors.JWTExpired) {
     const expired = new Date(Number((error.payload as { exp?: JsonValue }).exp) * 1000);
     return problemError(
       'token-expired',
-      `The token expired at ${expired.toISOString()}. Get a new one where it came from.`,
+      `The token expired at ${expired.toISOString()}. Get a new one from its issuer.`,
     );
   }
   if (error instanceof errors.JWTClaimValidationFailed) {
     const wanted = error.claim === 'iss' ? issuer : error.claim === 'aud' ? audience : undefined;
     const expected = wanted === undefined ? '' : ` It must be "${String(wanted)}".`;
-    return refuse(`The token's "${error.claim}" is missing or not right.${expected}`);
+    return refuse(`The token's "${error.claim}" is missing or wrong.${expected}`);
   }
   if (error instanceof errors.JOSEAlgNotAllowed) {
-    return refuse(`The token is signed by ${algorithmOf(token)}; this store takes ${algorithms!.join(', ')}.`);
+    return refuse(`The token is signed by ${algorithmOf(token)}; this store accepts ${algorithms!.join(', ')}.`);
   }
   if (error instanceof errors.JWKSNoMatchingKey)
     return refuse('The token is signed by a key that its issuer does not publish.');
-  if (error instanceof errors.JWSSignatureVerificationFailed) return refuse('The signature of the token is not right.');
+  if (error instanceof errors.JWSSignatureVerificationFailed) return refuse('The signature of the token is wrong.');
   const isUnavailable =
     !(error instanceof errors.JOSEError) ||
     ['ERR_JWKS_TIMEOUT', 'ERR_JWKS_INVALID', 'ERR_JOSE_GENERIC'].includes(error.code);
   if (isUnavailable) {
     return problemError(
-      'keys-unavailable',
-      'The public keys that tokens are verified by cannot be had just now. Try again in a moment.',
+      'jwks-unavailable',
+      'The public keys for verifying tokens are unavailable. Try again in a moment.',
     );
   }
-  return refuse(`This is no sound token: ${error.message}.`);
+  return refuse(`This is not a valid token: ${error.message}.`);
 }
 
 function algorithmOf(token: string): string {

@@ -61,14 +61,14 @@ export class ByteBudget {
       this.refused.identity++;
       throw refusal(
         'identity',
-        `More than ${inMegabytes(identityBytes)} are held for you: results, watches, and answers that you have not read. Read them, end watches, or ask for less at once.`,
+        `More than ${inMegabytes(identityBytes)} are held for you: results, watches, and responses that you have not read. Read them, end watches, or request less at once.`,
       );
     }
     if (this.total + bytes > processBytes) {
       this.refused.process++;
       throw refusal(
         'process',
-        `The service holds ${inMegabytes(processBytes)} for others already. Try again in a moment.`,
+        `The service holds ${inMegabytes(processBytes)} for other clients. Try again in a moment.`,
       );
     }
   }

@@ -5,7 +5,7 @@ import { problemError } from '@uproar/protocol';
 export function tooMuchWork(steps: number): Error {
   return problemError(
     'query-too-costly',
-    `The conditions of this query take more than ${steps.toLocaleString('en-GB')} steps of work. Ask about fewer documents, use an index, or a simpler condition.`,
+    `The conditions of this query take more than ${steps.toLocaleString('en-GB')} steps of work. Query fewer documents, or use an index or a simpler condition.`,
     { budget: 'work' },
   );
 }
@@ -14,7 +14,7 @@ export function tooMuchWork(steps: number): Error {
 export function tooMuchLiveWork(): Error {
   return problemError(
     'query-too-costly',
-    'Judging the conditions of your watches at every change takes more work than you may use. Watch fewer documents, or use simpler conditions.',
+    'Evaluating the conditions of your watches takes more work than you may use. Watch fewer documents, or use simpler conditions.',
     { budget: 'live-work' },
   );
 }
@@ -23,7 +23,7 @@ export function tooMuchLiveWork(): Error {
 export function tooManyBytes(what: string, bytes: number): Error {
   return problemError(
     'query-too-costly',
-    `${what} takes more than ${bytes.toLocaleString('en-GB')} bytes. Ask for fewer documents, name the fields you need, or include less.`,
+    `${what} takes more than ${bytes.toLocaleString('en-GB')} bytes. Request fewer documents, fewer fields, or fewer includes.`,
     { budget: 'bytes' },
   );
 }

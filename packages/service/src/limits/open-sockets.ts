@@ -29,7 +29,7 @@ interface OpenSocket {
 }
 
 /** Why connections were ended. */
-export type EndReason = 'idle' | 'unread' | 'too-much-unread' | 'unfinished' | 'too-many';
+export type EndReason = 'idle' | 'unread' | 'too-much-unread' | 'unfinished' | 'limit-reached';
 
 /**
  * All sockets of the server, from when they are accepted on. Ends those that never ask, that do not read what they are sent, or for
@@ -48,7 +48,7 @@ export class OpenSockets {
     unread: 0,
     'too-much-unread': 0,
     unfinished: 0,
-    'too-many': 0,
+    'limit-reached': 0,
   };
   /** Is told of each connection that is ended. */
   onEnd: (address: string, holder: string, reason: EndReason) => void = () => undefined;
@@ -96,8 +96,8 @@ export class OpenSockets {
     const address = socket.remoteAddress ?? '';
     const fromThere = this.#perAddress.get(address) ?? 0;
     if (this.#sockets.size >= total + ROOM_TO_ANSWER || fromThere >= perAddress + ROOM_TO_ANSWER) {
-      this.ended['too-many']++;
-      this.onEnd(address, address, 'too-many');
+      this.ended['limit-reached']++;
+      this.onEnd(address, address, 'limit-reached');
       socket.destroy();
       return;
     }

@@ -59,7 +59,7 @@ export class QuerySource implements Source {
     const documents: string[] = [];
     const stream = this.store.reader.stream(this.query, this.limits, (at) => (seq = at));
     for await (const found of stream) {
-      if (this.#closed) throw new Error('Nobody watches this any more.');
+      if (this.#closed) throw new Error('The watch has ended.');
       const text = found.textFor(this.query);
       if ((bytes += text.length) > most) throw tooManyBytes('The state of this watch', most);
       documents.push(text);

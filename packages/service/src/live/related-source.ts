@@ -261,7 +261,7 @@ export class RelatedSource implements Source {
   }
 
   #check(): void {
-    if (this.#closed) throw new Error('Nobody watches this any more.');
+    if (this.#closed) throw new Error('The watch has ended.');
   }
 
   /** Looks up what is related to the documents that wait for it; meanwhile others are served. */

@@ -82,6 +82,6 @@ export class SummarySource implements Source {
       state.takePatch();
       return;
     }
-    throw problemError('overloaded', 'Documents alter faster than they can be summed up. Try again later.');
+    throw problemError('overloaded', 'Documents change faster than the totals can be computed. Try again later.');
   }
 }

@@ -18,41 +18,41 @@ const COUNTS = [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000];
 export class PrometheusMetrics {
   readonly #registry = new Registry();
 
-  readonly commits = this.#counter('uproar_commits_total', 'Commits, by what became of them.', ['outcome']);
+  readonly commits = this.#counter('uproar_commits_total', 'Commits, by outcome.', ['outcome']);
   readonly commitSeconds = this.#histogram(
     'uproar_commit_duration_seconds',
-    'From when a commit came until it was on disk and told to those who watch.',
+    'Time from the arrival of a commit until it is on disk and delivered to watchers.',
     SECONDS,
   );
   readonly groupCommits = this.#histogram('uproar_group_commits', 'Commits written with one sync to disk.', COUNTS);
   readonly groupSeconds = this.#histogram(
     'uproar_group_duration_seconds',
-    'How long it took to judge, write and sync a group of commits.',
+    'Time to evaluate, write and sync a group of commits.',
     SECONDS,
   );
   readonly matcherSeconds = this.#histogram(
     'uproar_matcher_duration_seconds',
-    'How long it took to find the views that a group of commits may concern.',
+    'Time to find the views that a group of commits may affect.',
     SHORT_SECONDS,
   );
-  readonly matchedViews = this.#histogram('uproar_matched_views', 'Views that a group of commits may concern.', [
+  readonly matchedViews = this.#histogram('uproar_matched_views', 'Views that a group of commits may affect.', [
     0,
     ...COUNTS,
   ]);
   readonly deliveryDelay = this.#histogram(
     'uproar_delivery_delay_seconds',
-    'From when a commit was on disk until a change had been written to the sockets of all who watch a view and keep up.',
+    'Time from the sync of a commit until its change is written to all watchers of a view that keep up.',
     SECONDS,
   );
   readonly lateDelay = this.#histogram(
     'uproar_late_delivery_delay_seconds',
-    'For how long a connection had been behind when it was sent what it had missed.',
+    'How long a slow connection was behind when it got the changes it had missed.',
     [...SECONDS, 30, 60, 300],
   );
-  readonly merges = this.#counter('uproar_merges_total', 'Changes merged into one for connections that were behind.');
+  readonly merges = this.#counter('uproar_merges_total', 'Changes merged for slow connections.');
   readonly querySeconds = this.#histogram(
     'uproar_query_duration_seconds',
-    'How long reading the documents of a query took, the time included in which others were served.',
+    'Time to read the documents of a query, including time in which other requests were served.',
     SECONDS,
   );
   readonly documentsReturned = this.#counter('uproar_documents_returned_total', 'Documents that queries returned.');
@@ -62,9 +62,7 @@ export class PrometheusMetrics {
     SECONDS,
     ['method', 'route', 'status'],
   );
-  readonly problems = this.#counter('uproar_refusals_total', 'Problems told to those who asked, by their type.', [
-    'problem',
-  ]);
+  readonly problems = this.#counter('uproar_refusals_total', 'Problems returned, by type.', ['problem']);
   #sources: MetricsSources | undefined;
 
   /** Says what else there is to tell: what is counted elsewhere, and what is so at the moment. */
@@ -72,43 +70,43 @@ export class PrometheusMetrics {
     this.#sources = sources;
     const { store, views, connections, totals, bytes, sockets } = sources;
     this.#total('uproar_writes_total', 'Writes of commits that were applied.', () => totals.writes);
-    this.#total('uproar_deliveries_total', 'Events sent to those who watch.', () => totals.deliveries);
-    this.#total('uproar_delivered_bytes_total', 'Bytes of them.', () => totals.deliveredBytes);
-    this.#total('uproar_refills_total', 'Windows of limited views filled again from the store.', () => refills.count);
-    this.#gauge('uproar_commits_waiting', 'Commits that wait for their turn.', () => store.log.waiting);
-    this.#gauge('uproar_views', 'Different things that are watched.', () => views.size);
+    this.#total('uproar_deliveries_total', 'Events sent to watchers.', () => totals.deliveries);
+    this.#total('uproar_delivered_bytes_total', 'Bytes of the events sent to watchers.', () => totals.deliveredBytes);
+    this.#total('uproar_refills_total', 'Limited views filled again from the store.', () => refills.count);
+    this.#gauge('uproar_commits_waiting', 'Commits waiting in the queue.', () => store.log.waiting);
+    this.#gauge('uproar_views', 'Views: different queries that are watched.', () => views.size);
     this.#gauge('uproar_watches', 'Watches of all connections.', () => views.watches);
     this.#gauge('uproar_seq', 'The seq of the last commit.', () => store.log.seq);
     this.#gauge('uproar_journal_first_seq', 'The first seq in the journal.', () => store.journal.bounds().first);
     this.#gauge('uproar_journal_bytes', 'Bytes of the documents in the journal.', () => store.journal.sizeBytes);
-    this.#gauge('uproar_store_bytes', 'Size of the store’s file and of the log beside it.', () => {
+    this.#gauge('uproar_store_bytes', 'Size of the store file and its write-ahead log.', () => {
       const file = databaseFile(store.directory);
       return [file, `${file}-wal`].reduce(
         (sum, name) => sum + (statSync(name, { throwIfNoEntry: false })?.size ?? 0),
         0,
       );
     });
-    this.#gauge('uproar_disk_free_bytes', 'Room left on the disk of the data directory.', () => {
+    this.#gauge('uproar_disk_free_bytes', 'Free space on the disk of the data directory.', () => {
       const { bavail, bsize } = statfsSync(store.directory);
       return bavail * bsize;
     });
     this.#gauge(
       'uproar_held_bytes',
-      'Bytes held for those who ask: results, states of watches, answers not read.',
+      'Memory held for clients: results, states of watches, unread responses.',
       () => bytes.total,
     );
-    this.#gauge('uproar_sockets', 'Open connections, those included that have not sent a request.', () => sockets.size);
-    this.#gauge('uproar_long_reads_running', 'Long reads under way.', () => store.reader.load.running);
-    this.#gauge('uproar_long_reads_waiting', 'Long reads that wait for their turn.', () => store.reader.load.waiting);
+    this.#gauge('uproar_sockets', 'Open connections, including those without a request.', () => sockets.size);
+    this.#gauge('uproar_long_reads_running', 'Long reads in progress.', () => store.reader.load.running);
+    this.#gauge('uproar_long_reads_waiting', 'Long reads waiting in the queue.', () => store.reader.load.waiting);
     this.#totals(
       'uproar_budget_refusals_total',
-      'Requests refused, by the budget that was used up.',
+      'Requests refused, by exhausted budget.',
       'budget',
       () => bytes.refused,
     );
     this.#totals(
       'uproar_ended_total',
-      'Connections and watches ended because a budget was used up, by the reason.',
+      'Connections and watches ended because a budget was exhausted, by reason.',
       'reason',
       () => ({
         ...sockets.ended,
@@ -117,7 +115,7 @@ export class PrometheusMetrics {
     );
     new Gauge({
       name: 'uproar_connections',
-      help: 'Connections that stay open, by how they were made.',
+      help: 'Live connections, by transport.',
       labelNames: ['transport'],
       registers: [this.#registry],
       collect() {
@@ -126,7 +124,7 @@ export class PrometheusMetrics {
     });
     new Gauge({
       name: 'uproar_info',
-      help: 'Which version runs; always 1.',
+      help: 'The running version; always 1.',
       labelNames: ['version', 'node'],
       registers: [this.#registry],
     }).set({ version: VERSION, node: process.version }, 1);

@@ -7,7 +7,7 @@ export type SeesAll = (collection: string) => boolean;
 /** Says that nothing was ever written to a collection, and which are called nearly the same. */
 export function describeMissing(store: Store, name: string, seesAll: SeesAll): string {
   const names = store.collections.list().map((info) => info.name);
-  return `Nothing was ever written to a collection "${name}".${didYouMean(nearNames(name, names.filter(seesAll)))}`;
+  return `The collection "${name}" does not exist.${didYouMean(nearNames(name, names.filter(seesAll)))}`;
 }
 
 /** Says which names in a query were probably meant otherwise, by what is usual in the collections. */

@@ -21,7 +21,7 @@ export const QueryParameters = z.looseObject({
     .string()
     .max(10)
     .optional()
-    .describe('The most documents, 1 to 10000; 500 if not given. `none` for watches, NDJSON and CSV.'),
+    .describe('The maximum number of documents, 1 to 10000; default 500. `none` for watches, NDJSON and CSV.'),
   after: WireQuery.shape.after,
   fields: WireQuery.shape.fields,
   include: z
@@ -29,7 +29,7 @@ export const QueryParameters = z.looseObject({
     .max(20_000)
     .optional()
     .describe(
-      'Related documents to be shown with each: `crew = crews via crewId; flights by balloonId order -start limit 3`.',
+      'Related documents to return with each document: `crew = crews via crewId; flights by balloonId order -start limit 3`.',
     ),
   summary: WireQuery.shape.summary,
   by: WireQuery.shape.by,
@@ -48,7 +48,7 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
     if (KNOWN.includes(name)) continue;
     throw problemError(
       'bad-request',
-      `There is no parameter "${name}".${didYouMean(nearNames(name, KNOWN))} There are: ${KNOWN.join(', ')}.`,
+      `There is no parameter "${name}".${didYouMean(nearNames(name, KNOWN))} The parameters are: ${KNOWN.join(', ')}.`,
       {
         parameter: name,
       },
@@ -76,13 +76,9 @@ export function prepareWireQuery(
   accessTo?: (collection: string) => Access,
 ): Query {
   if (query.limit === 'none' && !mayBeEndless) {
-    throw problemError(
-      'bad-query',
-      'Without a limit a result comes as NDJSON, as CSV or as a watch; as JSON it needs one.',
-      {
-        parameter: 'limit',
-      },
-    );
+    throw problemError('bad-query', 'JSON results need a limit. Use NDJSON, CSV or a watch to get all documents.', {
+      parameter: 'limit',
+    });
   }
   try {
     return prepareQuery(query as QueryForm, accessTo && ((collection) => policyFilterFor(accessTo(collection))));

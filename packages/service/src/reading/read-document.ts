@@ -5,18 +5,18 @@ import { readStored, type Store } from '../store/index.js';
 /**
  * Reads a document as it was when the store was at `seq`, as somebody sees it.
  *
- * @throws {ProblemError} `seq-ahead`, `journal-cut`, or `no-such-document` when there was none then
+ * @throws {ProblemError} `seq-ahead`, `journal-truncated`, or `no-such-document` when there was none then
  */
 export function readDocumentAt(store: Store, access: Access, collection: string, id: string, seq: number): Document {
   if (seq > store.log.seq) {
-    throw problemError('seq-ahead', `The store is at seq ${store.log.seq}; there is no ${seq} yet.`, {
+    throw problemError('seq-ahead', `The store is at seq ${store.log.seq}; seq ${seq} does not exist yet.`, {
       parameter: 'at',
     });
   }
   if (!store.journal.reachesBackTo(seq)) {
     throw problemError(
-      'journal-cut',
-      `The journal holds what came after seq ${store.journal.bounds().first - 1}; how things were at ${seq} is not known any more.`,
+      'journal-truncated',
+      `The journal starts after seq ${store.journal.bounds().first - 1}; the state at ${seq} is no longer available.`,
       { parameter: 'at' },
     );
   }

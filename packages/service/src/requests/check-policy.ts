@@ -32,7 +32,7 @@ export async function findPolicyWarnings(policy: Policy, store: Store): Promise<
         name,
         store.collections.list().map((info) => info.name),
       );
-      warnings.push({ pointer, message: `Nothing was ever written to a collection "${name}".${didYouMean(near)}` });
+      warnings.push({ pointer, message: `The collection "${name}" does not exist.${didYouMean(near)}` });
       continue;
     }
     const { found } = await store.reader.read(prepareQuery({ from: name, limit: SAMPLE }), SAMPLE);
@@ -51,20 +51,17 @@ function findRuleWarnings({ rules }: CollectionRules, pointer: string, anonymous
     if (!rule) continue;
     const isConstant = rule.kind === 'literal';
     if (!isConstant && ((!calls(rule, 'claim') && bindClaims(rule, {}) === false) || contradicts(rule))) {
-      warn(name, 'This can never be true, so that it allows nobody anything.');
+      warn(name, 'This is never true, so it allows nothing.');
     }
     if (anonymous && name !== 'read' && bindClaims(rule, {}) === true) {
-      warn(name, `Anybody at all may ${name} here, without saying who they are.`);
+      warn(name, `Anonymous callers may ${name} here.`);
     }
   }
   const readsNothing = !rules.read || (rules.read.kind === 'literal' && rules.read.value === false);
   for (const name of ['update', 'delete'] as const) {
     const allows = rules[name] && !(rules[name].kind === 'literal' && rules[name].value === false);
     if (readsNothing && allows) {
-      warn(
-        name,
-        `This is never reached: nobody may read here, and to those who may not read a document it is not there.`,
-      );
+      warn(name, `This is never reached: nobody may read this collection, and only readable documents can be changed.`);
     }
   }
   return warnings;
@@ -101,7 +98,7 @@ function findFieldWarnings(
   );
   for (const [index, { path }] of conceal.entries()) {
     if (documents.length === 0 || documents.some((document) => valueOfField(document, path) !== undefined)) continue;
-    const message = `None of ${documents.length} documents looked at has a field ${joinName(path)}.`;
+    const message = `None of ${documents.length} documents has a field ${joinName(path)}.`;
     warnings.push({ pointer: `${pointer}/conceal/${index}`, message });
   }
   return warnings;

@@ -27,44 +27,44 @@ import type { Context } from './context.js';
 /** What a query costs, and what would help. */
 export const Explanation = z
   .object({
-    where: z.string().nullable().describe('The condition as it was understood, in CQL2 text.'),
+    where: z.string().nullable().describe('The condition as it was parsed, in CQL2 text.'),
     whereJson: z.unknown().describe('The same in CQL2 JSON.'),
     through: z
       .enum(['document', 'index', 'collection', 'nothing'])
       .nullable()
-      .describe('What is gone through to find the documents.'),
+      .describe('How the documents are found: by an index scan or a full scan.'),
     index: z.string().nullable().describe('The index used.'),
-    searchedBy: z.array(z.string()).describe('What of the condition the index is searched by.'),
+    searchedBy: z.array(z.string()).describe('The parts of the condition that the index is searched by.'),
     ordered: z
       .boolean()
       .nullable()
-      .describe('Whether the documents come in the order of the query, so that reading stops at the limit.'),
+      .describe('Whether the documents are read in the order of the query, so that reading stops at the limit.'),
     documentsRead: z
       .int()
       .nullable()
-      .describe('Null, as all that tells of documents that are hidden, for those whom the policy governs.'),
+      .describe('Null for callers that are subject to the policy, because it would reveal hidden documents.'),
     documentsReturned: z.int(),
     more: z.boolean(),
     milliseconds: z.number().nullable(),
     includes: z
       .array(
         z.object({
-          name: z.string().describe('As it is shown, with what it stands below: `flights.pad`.'),
+          name: z.string().describe('The name with its parents: `flights.pad`.'),
           from: z.string(),
           through: z.enum(['ids', 'index', 'collection']).describe('How the related documents are looked up.'),
           index: z.string().nullable(),
         }),
       )
-      .describe('How what is included is found.'),
+      .describe('How the related documents are found.'),
     matcher: z.object({
       kind: z
         .enum(['values', 'ranges', 'list'])
-        .describe('Where a watch is filed: under values, ranges, or among what every change is tested against.'),
+        .describe('How watches are matched: by values, by ranges, or by testing every change.'),
       under: z.array(z.string()),
     }),
     warnings: z
       .array(z.string())
-      .describe('Names that no stored document has, and parts of the condition that none can make true.'),
+      .describe('Names that no stored document has, and parts of the condition that are never true.'),
     advice: z.array(z.string()),
   })
   .meta({ id: 'Explanation' });
@@ -105,7 +105,7 @@ export async function explainQuery(
     index && index !== plan?.index?.fields ? [`An index would help: uproar index create ${query.from} '${index}'`] : [];
   if (filing.kind === 'list' && query.where) {
     advice.push(
-      'A watch of this is tested against every change of the collection; a part like field = value, joined with AND, would make it cheap.',
+      'A watch of this query is tested against every change of the collection. Add a comparison like field = value, joined with AND, to make it cheap.',
     );
   }
   return {
@@ -215,6 +215,6 @@ function warnAboutTypes(args: readonly Node[], documents: Document[], warnings: 
   if (values.some((value) => wanted.has(typeof value))) return;
   const kinds = [...new Set(values.map((value) => (Array.isArray(value) ? 'array' : typeof value)))];
   warnings.add(
-    `${joinName(field.path)} is compared with a ${[...wanted].join(' or ')}, but in the documents looked at it is always ${kinds.join(' or ')}: this can never be true.`,
+    `${joinName(field.path)} is compared with a ${[...wanted].join(' or ')}, but in the sampled documents it is always ${kinds.join(' or ')}: this can never be true.`,
   );
 }

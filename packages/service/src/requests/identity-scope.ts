@@ -27,8 +27,8 @@ export function readableAccess(
   throw problemError(
     'not-allowed',
     key
-      ? `This key is not for the collection ${collection}.`
-      : `The policy lets you read nothing of ${collection}: its rule "read" for ${collection} is not met by what is known of you, or there is none.`,
+      ? `This key has no access to the collection ${collection}.`
+      : `The policy does not let you read ${collection}: its rule "read" for ${collection} is missing or not met by your claims.`,
     { rule: 'read' },
   );
 }

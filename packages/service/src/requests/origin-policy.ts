@@ -55,7 +55,7 @@ export class OriginPolicy {
     if (origin === undefined || this.allows(origin, host)) return;
     throw problemError(
       'origin-refused',
-      `Pages of ${origin.slice(0, 200)} may not use this store. Start it with --allow-origin ${origin.slice(0, 200)} if they should.`,
+      `Pages of ${origin.slice(0, 200)} may not use this store. To allow them, start it with --allow-origin ${origin.slice(0, 200)}.`,
       { parameter: 'Origin' },
     );
   }
@@ -69,9 +69,13 @@ export class OriginPolicy {
   checkHost({ host }: IncomingHttpHeaders): void {
     const name = (host ?? '').replace(/:\d+$/, '').replace(/^\[(.*)\]$/, '$1');
     if (this.#anyHost || name === 'localhost' || isIP(name) !== 0) return;
-    throw problemError('origin-refused', `While the store stands open it does not answer under the name "${name}".`, {
-      parameter: 'Host',
-    });
+    throw problemError(
+      'origin-refused',
+      `During the open period, the store does not answer under the name "${name}".`,
+      {
+        parameter: 'Host',
+      },
+    );
   }
 }
 
@@ -82,5 +86,7 @@ function readOrigin(text: string): string {
   } catch {
     // PatchTracker below.
   }
-  throw new RangeError(`"${text}" is no origin; write it like https://board.example or http://localhost:8080, or "*".`);
+  throw new RangeError(
+    `"${text}" is not an origin; write it like https://board.example or http://localhost:8080, or "*".`,
+  );
 }

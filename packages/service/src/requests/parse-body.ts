@@ -16,7 +16,7 @@ export function parseBody(body: Uint8Array): unknown {
   try {
     text = UTF8.decode(body);
   } catch {
-    throw problemError('bad-json', 'The body is not valid UTF-8; JSON is exchanged as UTF-8.');
+    throw problemError('bad-json', 'The body is not valid UTF-8.');
   }
   try {
     return parseJson(text);

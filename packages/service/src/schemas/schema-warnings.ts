@@ -30,7 +30,7 @@ function compare({ name, args }: Node & { kind: 'call' }, schema: JsonObject, wa
   const wanted = [...new Set(values.map((value) => typeof value as string))];
   if (types && !wanted.some((type) => types.includes(type))) {
     warnings.add(
-      `By the schema ${shown} is ${types.join(' or ')}, so comparing it with a ${wanted.join(' or ')} can never be true.`,
+      `According to the schema, ${shown} is ${types.join(' or ')}. Comparing it with a ${wanted.join(' or ')} is never true.`,
     );
   } else if (
     Array.isArray(at.enum) &&
@@ -41,7 +41,7 @@ function compare({ name, args }: Node & { kind: 'call' }, schema: JsonObject, wa
       .slice(0, 12)
       .map((value) => JSON.stringify(value))
       .join(', ');
-    warnings.add(`By the schema ${shown} is one of ${allowed}, so this can never be true.`);
+    warnings.add(`According to the schema, ${shown} is one of ${allowed}, so this is never true.`);
   }
 }
 

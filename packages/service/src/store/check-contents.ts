@@ -22,14 +22,13 @@ export function checkContents(database: Database.Database, file: string, most: n
   const faults: string[] = [];
   for (const { sha256, size, uses, documents } of rows) {
     if (faults.length >= most) break;
-    if (uses !== documents)
-      faults.push(`${sha256} is said to be the content of ${uses} files, but is that of ${documents}.`);
+    if (uses !== documents) faults.push(`${sha256} should be used by ${uses} files, but is used by ${documents}.`);
     if (documents === 0) continue;
     const found = sizeOf
       ? (sizeOf.get(sha256) ?? (size === 0 ? 0 : undefined))
       : statSync(contentPath(join(dirname(file), 'files'), sha256), { throwIfNoEntry: false })?.size;
     if (found === undefined) faults.push(`The content ${sha256} is missing.`);
-    else if (found !== size) faults.push(`The content ${sha256} has ${found} bytes, but is said to have ${size}.`);
+    else if (found !== size) faults.push(`The content ${sha256} has ${found} bytes instead of ${size}.`);
   }
   return faults;
 }

@@ -101,7 +101,7 @@ export function checkStore(file: string, onCheck: (what: string) => void = () =>
           const same = row.saidDocuments === row.documents && row.saidBytes === row.bytes;
           return same
             ? []
-            : `${row.name} is said to have ${row.saidDocuments} documents of ${row.saidBytes} bytes, but has ${row.documents} of ${row.bytes}.`;
+            : `${row.name} should have ${row.saidDocuments} documents with ${row.saidBytes} bytes, but has ${row.documents} with ${row.bytes}.`;
         }),
     );
     check('the journal', () => {
@@ -113,7 +113,7 @@ export function checkStore(file: string, onCheck: (what: string) => void = () =>
           .prepare<[number, number], number>(LOST_CHANGES)
           .pluck()
           .all(journal.first, MAX_FAULTS)
-          .map((seq) => `There are changes of commit ${seq}, but not the commit.`),
+          .map((seq) => `The journal has changes of commit ${seq}, but not the commit.`),
         ...database
           .prepare<[number], number>(MISPLACED)
           .pluck()
@@ -127,7 +127,7 @@ export function checkStore(file: string, onCheck: (what: string) => void = () =>
         .all(MAX_FAULTS)
         .map(
           ({ collection, document, seq }) =>
-            `${address({ collection, id: document })} is not as commit ${seq} left it.`,
+            `${address({ collection, id: document })} differs from the state after commit ${seq}.`,
         ),
     );
     check('the indexes', () => checkIndexes(database, names));
@@ -141,7 +141,7 @@ export function checkStore(file: string, onCheck: (what: string) => void = () =>
     };
   } catch (error) {
     if (!(error instanceof Database.SqliteError) || !storageProblem(error)) throw error;
-    throw new StoreError('damaged', `${file} is damaged (${error.message}). Bring back a backup with uproar restore.`, {
+    throw new StoreError('damaged', `${file} is damaged (${error.message}). Restore a backup with uproar restore.`, {
       cause: error,
     });
   } finally {
@@ -156,7 +156,7 @@ function openForCheck(file: string): Database.Database {
     database.exec('BEGIN');
     const application = database.pragma('application_id', { simple: true });
     const format = database.pragma('user_version', { simple: true }) as number;
-    if (application !== APPLICATION_ID) throw new StoreError('not-a-store', `${file} is no Uproar store.`);
+    if (application !== APPLICATION_ID) throw new StoreError('not-a-store', `${file} is not an Uproar store.`);
     if (format !== MIGRATIONS.length) {
       throw new StoreError(
         'newer-format',

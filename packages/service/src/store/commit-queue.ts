@@ -16,7 +16,7 @@ const MAX_GROUP_COMMITS = 512;
 const MAX_GROUP_WEIGHT = 500;
 
 /**
- * Commits that wait to be written. Each sender has a lane; lanes take turns, so that one who sends a lot, or large
+ * Commits in the queue. Each sender has a lane; lanes take turns, so that one who sends a lot, or large
  * commits, holds up the others for one group at most.
  */
 export class CommitQueue<Item extends Queued> {

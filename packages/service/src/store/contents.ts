@@ -81,13 +81,13 @@ export class Contents {
    * committed, or refused, {@link settle} must be called.
    *
    * @param announced the bytes that were said to come, where something was said
-   * @throws {ProblemError} `too-large`, `too-many`, or `bad-request` when it was broken off; then nothing of it is left
+   * @throws {ProblemError} `too-large`, `limit-reached`, or `bad-request` when it was broken off; then nothing of it is left
    */
   async receive(stream: Readable, announced: number | undefined): Promise<Received> {
     const { sizeBytes: most, uploads } = this.limits;
     if (announced !== undefined && announced > most) throw tooLarge(most);
     if (this.#uploads >= uploads) {
-      throw problemError('too-many', `${uploads} files are being received already. Try again in a moment.`);
+      throw problemError('limit-reached', `${uploads} uploads are in progress already. Try again in a moment.`);
     }
     const incoming = join(this.#directory, 'incoming', randomBytes(12).toString('hex'));
     this.#uploads++;
@@ -96,7 +96,7 @@ export class Contents {
       if (made === this.#directory) await syncFolder(dirname(made));
       const received = await this.#write(stream, incoming);
       if (announced !== undefined && received.sizeBytes !== announced) {
-        throw problemError('bad-request', `${announced} bytes were announced, and ${received.sizeBytes} came.`);
+        throw problemError('bad-request', `${announced} bytes were announced, but ${received.sizeBytes} arrived.`);
       }
       this.#awaited.set(received.sha256, (this.#awaited.get(received.sha256) ?? 0) + 1);
       try {
@@ -155,7 +155,7 @@ export class Contents {
     if (is.sha256 === was.sha256 && is.size === was.size) return undefined;
     if (trusted && this.#has(hashOf(after), is.size)) return undefined;
     const { collection, id } = write;
-    const detail = `The size and the hash of ${collection}/${id} follow from its content; leave "size" and "sha256" as they are, and send other content to /v1/files/${id}/content.`;
+    const detail = `The size and the hash of ${collection}/${id} are computed from its content. Leave "size" and "sha256" unchanged, and upload new content to /v1/files/${id}/content.`;
     return { kind: 'bad-document', collection, id, currentVersion: before?.version ?? 0, pointer: '/sha256', detail };
   }
 
@@ -201,7 +201,7 @@ export class Contents {
       const { code } = error as NodeJS.ErrnoException;
       if (code === 'ENOSPC') throw problemError('storage-failed', 'Nothing of the file was kept: the disk is full.');
       if (code === 'ECONNRESET' || code === 'ERR_STREAM_PREMATURE_CLOSE') {
-        throw problemError('bad-request', 'The upload was broken off before it was complete.');
+        throw problemError('bad-request', 'The upload was aborted before it was complete.');
       }
       throw error;
     } finally {
@@ -217,7 +217,7 @@ export class Contents {
     for (;;) {
       let timer: NodeJS.Timeout | undefined;
       const idle = new Promise<never>((_, reject) => {
-        const reason = `Nothing came for ${idleMs / 1000} s; the upload was broken off.`;
+        const reason = `No data arrived for ${idleMs / 1000} s; the upload was aborted.`;
         timer = setTimeout(() => reject(problemError('bad-request', reason)), idleMs);
       });
       const next = chunks.next();
@@ -248,7 +248,7 @@ export class Contents {
 
 /** Where a content lies within a folder of contents. */
 export function contentPath(directory: string, sha256: string): string {
-  if (!/^[0-9a-f]{64}$/.test(sha256)) throw new Error('This is no hash.');
+  if (!/^[0-9a-f]{64}$/.test(sha256)) throw new Error('This is not a hash.');
   return join(directory, sha256.slice(0, 2), sha256);
 }
 

@@ -25,7 +25,7 @@ export function prepareDirectory(directory: string): void {
     throw new StoreError(
       'no-access',
       `The data directory ${directory} cannot be written to (${(error as NodeJS.ErrnoException).code ?? String(error)}). ` +
-        'Mend its owner or its mode, or choose another with --data.',
+        'Correct its owner or mode, or choose another directory with --data.',
       { cause: error },
     );
   }
@@ -67,13 +67,13 @@ function migrate(database: Database.Database, file: string): void {
   if (application !== APPLICATION_ID && tables > 0) {
     throw new StoreError(
       'not-a-store',
-      `${file} is a SQLite file, but no Uproar store. Choose another directory with --data.`,
+      `${file} is a SQLite file, but not an Uproar store. Choose another directory with --data.`,
     );
   }
   if (format > MIGRATIONS.length) {
     throw new StoreError(
       'newer-format',
-      `${file} was written by a newer version of Uproar (format ${format}; this one knows ${MIGRATIONS.length}). Install that version.`,
+      `${file} was written by a newer version of Uproar (format ${format}; this version supports ${MIGRATIONS.length}). Install the newer version.`,
     );
   }
   for (let number = format; number < MIGRATIONS.length; number++) {
@@ -88,14 +88,14 @@ function migrate(database: Database.Database, file: string): void {
 function explain(error: unknown, file: string): unknown {
   if (!(error instanceof Database.SqliteError)) return error;
   if (error.code === 'SQLITE_NOTADB' || error.code.startsWith('SQLITE_CORRUPT')) {
-    return new StoreError('damaged', `${file} is damaged or no SQLite file (${error.message}). Bring back a backup.`, {
+    return new StoreError('damaged', `${file} is damaged or not a SQLite file (${error.message}). Restore a backup.`, {
       cause: error,
     });
   }
   if (error.code.startsWith('SQLITE_CANTOPEN') || error.code.startsWith('SQLITE_READONLY')) {
     return new StoreError(
       'no-access',
-      `${file} cannot be opened for writing (${error.message}). Mend its mode or owner.`,
+      `${file} cannot be opened for writing (${error.message}). Correct its mode or owner.`,
       {
         cause: error,
       },

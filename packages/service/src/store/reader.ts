@@ -425,7 +425,7 @@ class Page {
     if (this.#bytes + bytes > this.#most) {
       if (this.limits.whole) throw tooManyBytes('The state of this watch', this.#most);
       if (this.found.length === 0)
-        throw tooManyBytes(`The document ${found.stored.id} with what it includes`, this.#most);
+        throw tooManyBytes(`The document ${found.stored.id} with its related documents`, this.#most);
       this.more = true;
       return false;
     }
@@ -455,7 +455,7 @@ function* bounded<Item>(
     if (left-- === 0) {
       throw problemError(
         'query-too-costly',
-        `The query would read more than ${documents} documents. Ask for less, or have an index made for it.`,
+        `The query would read more than ${documents} documents. Request less, or create an index.`,
       );
     }
     yield item;

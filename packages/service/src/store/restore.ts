@@ -45,7 +45,7 @@ export async function restoreBackup(
     if (existsSync(file) && !options.replace) {
       throw new StoreError(
         'exists',
-        `There is a store in ${directory} already. Restore beside it, or replace it with --replace.`,
+        `${directory} contains a store already. Choose another directory, or replace the store with --replace.`,
       );
     }
     const totalBytes = statSync(backup).size;

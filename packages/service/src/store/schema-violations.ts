@@ -40,8 +40,8 @@ export function describeStoredViolation(
   const address = formatAddress(collection, id);
   const more = violations.length > 1 ? `, and ${violations.length - 1} more` : '';
   const detail = first
-    ? `${address} does not fit the schema of ${collection}: ${first.pointer || 'the data'} ${first.detail}${more}.`
-    : `${address} does not fit the schema of ${collection} together with fields that are concealed from you.`;
+    ? `${address} violates the schema of ${collection}: ${first.pointer || 'the data'} ${first.detail}${more}.`
+    : `${address} violates the schema of ${collection} in combination with concealed fields.`;
   return {
     kind: 'schema-violation',
     collection,

@@ -73,7 +73,7 @@ export class SnapshotPool {
         waiting.end(
           problemError(
             'overloaded',
-            `Too many long reads are under way; this one has waited for ${this.waitMs / 1000} s. Try again, or have an index made for it.`,
+            `Too many long reads are in progress; this one waited ${this.waitMs / 1000} s. Try again, or create an index.`,
           ),
         );
       }, this.waitMs);

@@ -39,7 +39,7 @@ export class Snapshot {
     return this.#seq.get()!;
   }
 
-  /** @throws {ProblemError} `read-broken-off` at the next document, once the view was given up */
+  /** @throws {ProblemError} `read-aborted` at the next document, once the view was given up */
   *iterate({ sql, parameters }: Plan): IterableIterator<StoredDocument> {
     this.#rows = this.#database.prepare<unknown[], StoredDocument>(sql).iterate(...parameters);
     try {
@@ -68,8 +68,8 @@ export class Snapshot {
   #check(): void {
     if (!this.#brokenOff) return;
     throw problemError(
-      'read-broken-off',
-      'This read held on to an old state of the store for too long while much was written. Read it in parts, with limit and after, or read faster.',
+      'read-aborted',
+      'This read took too long and kept an old state of the store. Read in pages, with limit and after, or read faster.',
     );
   }
 

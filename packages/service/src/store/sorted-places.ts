@@ -30,7 +30,7 @@ export class SortedPlaces {
     this.#places.push({ id: document.id, values, bytes });
     this.#bytes += bytes;
     if (this.#places.length >= 2 * this.wanted + SLACK || this.#bytes > MAX_BYTES) this.#cut();
-    if (this.#bytes > MAX_BYTES) throw tooManyBytes('What this query is ordered by', MAX_BYTES);
+    if (this.#bytes > MAX_BYTES) throw tooManyBytes('The sort order of this query', MAX_BYTES);
   }
 
   /** The first places, in order. */

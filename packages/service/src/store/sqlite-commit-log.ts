@@ -132,7 +132,7 @@ export class SqliteCommitLog implements CommitLog {
   ): Promise<CommitOutcome> {
     if (this.#closed) {
       return Promise.reject(
-        problemError('stopping', 'The service is stopping; send the commit again when it is back.'),
+        problemError('stopping', 'The service is stopping. Send the commit again after the restart.'),
       );
     }
     const { damage } = this.#tables.health;
@@ -140,9 +140,7 @@ export class SqliteCommitLog implements CommitLog {
     const { length } = this.#queue;
     const full = length >= this.#maxWaiting.commits || this.#queue.sizeBytes + sizeBytes > this.#maxWaiting.sizeBytes;
     if (full && length > 0) {
-      return Promise.reject(
-        problemError('overloaded', `${length} commits are waiting already. Try again in a second.`),
-      );
+      return Promise.reject(problemError('overloaded', `${length} commits are waiting. Try again in a second.`));
     }
     return new Promise((resolve, reject) => {
       this.#queue.push({ commit, resolve, reject, weight: commit.writes.length, sizeBytes, onSeq }, lane);
@@ -314,7 +312,7 @@ export class SqliteCommitLog implements CommitLog {
       }
       resultBytes += after?.sizeBytes ?? 0;
       if (resultBytes > this.#resultBytes) {
-        const detail = `The documents that this commit leaves take more than ${this.#resultBytes.toLocaleString('en-GB')} bytes in all, each counted for every write to it. Split the commit.`;
+        const detail = `The documents that this commit writes take more than ${this.#resultBytes.toLocaleString('en-GB')} bytes in total, counted for each write. Split the commit.`;
         const refused: Refusal = { kind: 'commit-too-costly', collection, id, currentVersion, detail };
         return { refused: this.#asStored(refused, altered, held), write: index };
       }

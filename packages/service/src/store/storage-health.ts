@@ -10,7 +10,7 @@ const TRIAL_BYTES = { least: 256 * 1024, most: 16 * 1024 * 1024 };
 
 /** The answer where a part of the file cannot be what was written there. */
 const DAMAGE =
-  'The file of the store is damaged. Stop the service, look at it with "uproar check", and restore a backup.';
+  'The file of the store is damaged. Stop the service, check the store with "uproar check", and restore a backup.';
 
 /** Raised where stored text is not the JSON that was written. */
 export class DamagedTextError extends Error {
@@ -32,7 +32,7 @@ export function storageProblem(error: unknown): Problem | undefined {
   const reason = full ? 'the disk is full' : `${message ?? 'the disk failed'} (${code})`;
   return createProblem(
     'storage-failed',
-    `Nothing was written: ${reason}. Make room or repair the disk, then send the request again.`,
+    `Nothing was written: ${reason}. Free space or repair the disk, then send the request again.`,
   );
 }
 

@@ -161,22 +161,22 @@ export class StoredRelations implements Relations {
     const most =
       this.#left < 0
         ? `${MAX_RELATED.toLocaleString('en-GB')} related documents`
-        : `${MAX_OF_ONE.toLocaleString('en-GB')} related documents for one`;
+        : `${MAX_OF_ONE.toLocaleString('en-GB')} related documents for one document`;
     throw problemError(
       'query-too-costly',
-      `The includes of this query would read more than ${most}. Ask for fewer documents, or give the includes a smaller limit.`,
+      `The includes of this query would read more than ${most}. Request fewer documents, or set a smaller limit for the includes.`,
     );
   }
 
   #countBytes({ data }: StoredDocument): void {
     this.#bytesLeft -= data.length;
-    if (this.#bytesLeft < 0) throw tooManyBytes('What this query includes', this.#mostBytes);
+    if (this.#bytesLeft < 0) throw tooManyBytes('The related documents of this query', this.#mostBytes);
   }
 
   #tooMany(include: Include): Error {
     return problemError(
       'query-too-costly',
-      `The include ${include.name} would look at more than ${MAX_LOOKED_AT.toLocaleString('en-GB')} documents of ${include.query.from} for one. An index would help: ${adviseIncludeIndex(include)}`,
+      `The include ${include.name} would scan more than ${MAX_LOOKED_AT.toLocaleString('en-GB')} documents of ${include.query.from} for one document. An index would help: ${adviseIncludeIndex(include)}`,
     );
   }
 }
@@ -200,7 +200,7 @@ export function checkIncludes(
     if (info && indexFor(include, store.indexes.usable(info.number))) continue;
     throw problemError(
       'index-missing',
-      `The include ${include.name} looks up ${include.query.from} by ${joinName(include.by)}, a field without an index.${hintFor(include)} Make one: ${adviseIncludeIndex(include)} (or have the store allow such look-ups, with --scan-includes).`,
+      `The include ${include.name} looks up ${include.query.from} by ${joinName(include.by)}, a field without an index.${hintFor(include)} Create one: ${adviseIncludeIndex(include)} (or allow full scans with --scan-includes).`,
       { pointer: `/include/${include.name}` },
     );
   }

@@ -51,7 +51,7 @@ export async function summarize(sources: Sources, query: Query, limits: ReadLimi
     if (state.size > MAX_GROUPS) {
       throw problemError(
         'query-too-costly',
-        `There are more than ${MAX_GROUPS.toLocaleString('en-GB')} groups. Sum up by a field with fewer values, or over fewer documents.`,
+        `There are more than ${MAX_GROUPS.toLocaleString('en-GB')} groups. Group by a field with fewer values, or select fewer documents.`,
       );
     }
   }

@@ -17,7 +17,7 @@ export function readCall(message: Buffer): RpcCall {
   const call = RpcCall.safeParse(value);
   if (!call.success) {
     const { detail, pointer } = describeIssue(call.error.issues);
-    const problem = createProblem('bad-request', `This is no JSON-RPC 2.0 call: ${detail}`, { pointer });
+    const problem = createProblem('bad-request', `This is not a JSON-RPC 2.0 call: ${detail}`, { pointer });
     throw new RpcFault(RPC_ERRORS.invalidRequest, problem);
   }
   return call.data;

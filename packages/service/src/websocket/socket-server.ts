@@ -59,7 +59,7 @@ export function serveSockets(
         const problem =
           error instanceof ProblemError
             ? error.problem
-            : createProblem('internal', 'The service failed to let you in.');
+            : createProblem('internal', 'The service failed to accept the connection.');
         if (problem.status !== 401) {
           const from = { ip: addressOf(request), id: randomUUID() };
           auditRefusal(context.identities.audit, problem, 'unknown', from, LIVE_PATH);

@@ -89,7 +89,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   /**
    * @param stream the connection below the WebSocket
    * @param origin where it comes from: its address and the id of its request
-   * @throws {ProblemError} `too-many` connections
+   * @throws {ProblemError} `limit-reached` connections
    */
   constructor(
     context: Context,
@@ -136,7 +136,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   breakOff(): void {
-    this.#socket.close(CLOSE.brokenOff, 'broken off by an administrator');
+    this.#socket.close(CLOSE.brokenOff, 'closed by an administrator');
     // Whoever does not take that in is cut off all the same.
     setTimeout(() => this.#socket.terminate(), BREAK_OFF_MS).unref();
   }
@@ -248,7 +248,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#unfinished += bytes;
     const mayCome = this.#context.budgets.helloBytes + CHUNK_BYTES;
     if (!this.identity && !this.#recognising && this.#unfinished > mayCome) {
-      this.#noteBroken(new Error('More was sent before hello than may be.'));
+      this.#noteBroken(new Error('Too much was sent before hello.'));
       this.#socket.terminate();
       return;
     }
@@ -291,7 +291,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   #call({ id, method, params }: RpcCall, sizeBytes: number): string | Promise<string> | undefined {
     if (!Object.hasOwn(LIVE_PARAMS, method)) {
       const known = Object.keys(LIVE_PARAMS).join(', ');
-      const problem = createProblem('bad-request', `There is no call "${method}". There are: ${known}.`);
+      const problem = createProblem('bad-request', `The call "${method}" does not exist. The calls are: ${known}.`);
       throw new RpcFault(RPC_ERRORS.methodNotFound, problem);
     }
     if (method !== 'hello' || this.identity) this.#checkCaller();
@@ -374,7 +374,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     const most = isGoverned(identity) ? this.#context.accessLimits.watches : Infinity;
     if (this.#watches.size >= most) {
       throw problemError(
-        'too-many',
+        'limit-reached',
         `A connection has at most ${most} watches. End some, or watch more with one query.`,
       );
     }
@@ -390,7 +390,8 @@ export class SocketSession implements WatchOutput, LiveConnection {
     const info = store.collections.get(collection);
     const stored = info && store.documents.get(info.number, id);
     const text = stored && seenDocument(stored, access);
-    if (text === undefined) throw problemError('no-such-document', `There is no document ${doc}.`, { document: doc });
+    if (text === undefined)
+      throw problemError('no-such-document', `The document ${doc} does not exist.`, { document: doc });
     return text;
   }
 

@@ -169,5 +169,5 @@ export class SocketWatches {
 
 function problemOf(error: unknown): Problem {
   if (error instanceof ProblemError) return error.problem;
-  return asProblem(error) ?? createProblem('internal', 'The service failed to go on.');
+  return asProblem(error) ?? createProblem('internal', 'The service failed to continue this watch.');
 }

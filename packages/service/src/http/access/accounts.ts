@@ -43,8 +43,8 @@ function serveSessions(app: FastifyInstance, context: Context): void {
     throw problemError(
       'accounts-off',
       identities.accountsMode === 'off'
-        ? 'This store has no accounts; it takes keys and tokens.'
-        : 'In this store administrators make the accounts. Ask one of them.',
+        ? 'Accounts are disabled in this store. Use a key or a token.'
+        : 'Only administrators create accounts in this store. Ask one of them.',
     );
   };
 
@@ -81,7 +81,7 @@ function serveSessions(app: FastifyInstance, context: Context): void {
       const account = await accounts.verify(name, password);
       if (!account) {
         auditAdministration(context, request, 'sign-in-failed', { name }, 'unknown');
-        throw problemError('sign-in-failed', 'There is no account of this name with this password.');
+        throw problemError('sign-in-failed', 'The name or the password is wrong.');
       }
       await signIns.countSuccess(name, request.ip);
       auditAdministration(context, request, 'sign-in', { name }, `account:${account.id}`);
@@ -96,7 +96,7 @@ function serveSessions(app: FastifyInstance, context: Context): void {
         tags,
         summary: 'Get the next access token',
         description:
-          'A refresh token is good once. Sent again after its successor was used, it ends the session, because then two have it.',
+          'A refresh token is valid once. If it is sent again after its successor was used, the session ends, because two clients have it.',
         security: [],
         body: z.strictObject({ refreshToken: z.string().max(200) }),
         response: { 200: Grant, default: Problem },
@@ -114,7 +114,7 @@ function serveSessions(app: FastifyInstance, context: Context): void {
         identities.accountChanged(refreshed.reused.account);
       }
       await rates.countFailure(request.ip);
-      throw problemError('token-refused', 'This refresh token is not good any more. Sign in again.');
+      throw problemError('token-invalid', 'This refresh token is no longer valid. Sign in again.');
     },
   );
 }
@@ -128,7 +128,7 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
   const own = (request: FastifyRequest) => {
     const { author, origin } = request.identity;
     if (author.kind === 'account') return { id: author.name, session: origin.id };
-    throw problemError('bad-request', 'This is about an account of your own; send its access token.');
+    throw problemError('bad-request', 'This request needs the access token of an account.');
   };
 
   routes.get(
@@ -141,8 +141,8 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
     {
       schema: {
         tags,
-        summary: 'Make a guest an account with a name and a password',
-        description: 'Its id stays the same, and so does what belongs to it.',
+        summary: 'Turn a guest into an account with a name and a password',
+        description: 'The id stays the same.',
         body: Credentials,
         response: { 200: AccountInfo, default: Problem },
       },
@@ -171,7 +171,7 @@ function serveOwnAccount(app: FastifyInstance, context: Context): void {
       const { id, session } = own(request);
       await signIns.begin(id, request.ip);
       if (!(await accounts.verifyById(id, request.body.old))) {
-        throw problemError('sign-in-failed', 'The old password is not right.', { pointer: '/old' });
+        throw problemError('sign-in-failed', 'The old password is wrong.', { pointer: '/old' });
       }
       await accounts.setPassword(id, request.body.new);
       sessions.endAll(id, session);
@@ -213,12 +213,15 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
   const find = (account: string) => {
     const found = accounts.get(account);
     if (found) return found;
-    throw problemError('no-such-account', `There is no account "${account}". GET /v1/accounts lists them.`);
+    throw problemError(
+      'no-such-account',
+      `The account "${account}" does not exist. GET /v1/accounts lists the accounts.`,
+    );
   };
   const checkClaims = (claims: JsonObject | undefined) => {
     const taken = claims && Object.keys(claims).find((name) => OWN_CLAIMS.includes(name));
     if (taken === undefined) return claims;
-    throw problemError('bad-request', `The claim "${taken}" comes from the account itself.`, {
+    throw problemError('bad-request', `The claim "${taken}" is reserved; it is set from the account.`, {
       pointer: `/claims/${taken}`,
     });
   };
@@ -229,9 +232,9 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
       config: { open: true },
       schema: {
         tags,
-        summary: 'Sign up, or make an account',
+        summary: 'Register, or create an account',
         description:
-          'With a key that may administer, an account with claims is made. Without, one signs up, where that is open.',
+          'With an admin key, creates an account with claims. Without, registers an account, if self-registration is enabled.',
         body: AccountForm,
         response: { 201: z.union([Grant, AccountInfo]), default: Problem },
       },
@@ -243,8 +246,8 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
         throw problemError(
           'accounts-off',
           claims === undefined
-            ? 'Signing up is not open here. Ask an administrator for an account.'
-            : 'Claims are what administrators say of an account; sign up without.',
+            ? 'Self-registration is disabled. Ask an administrator for an account.'
+            : 'Only administrators can set claims. Register without them.',
         );
       }
       if (!isAdmin) {
@@ -269,10 +272,10 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
       config,
       schema: {
         tags,
-        summary: 'List the accounts, in the order in which they were made',
+        summary: 'List the accounts, in the order of creation',
         querystring: z.strictObject({
-          after: z.string().max(100).default('').describe('The id of the last one of the page before.'),
-          name: z.string().max(200).optional().describe('Only the account of this name.'),
+          after: z.string().max(100).default('').describe('The id of the last account of the previous page.'),
+          name: z.string().max(200).optional().describe('Only the account with this name.'),
           limit: z.coerce.number().int().min(1).max(1000).default(100),
         }),
         response: { 200: z.object({ accounts: z.array(AccountInfo) }), default: Problem },
@@ -291,7 +294,7 @@ function serveAccountAdministration(app: FastifyInstance, context: Context): voi
       schema: {
         tags,
         summary: 'Alter an account',
-        description: 'Its open watches follow at once; a disabled account is signed out everywhere.',
+        description: 'Open watches are updated at once. A disabled account is signed out everywhere.',
         consumes: ['application/json', 'application/merge-patch+json'],
         params: Params,
         body: AccountChange,

@@ -14,7 +14,8 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
   const { keys } = identities;
   const tags = ['access'];
   const config = { admin: true };
-  const missing = (key: string) => problemError('no-such-key', `There is no key "${key}". GET /v1/keys lists them.`);
+  const missing = (key: string) =>
+    problemError('no-such-key', `The key "${key}" does not exist. GET /v1/keys lists the keys.`);
 
   routes.get(
     '/v1/keys',
@@ -23,7 +24,7 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
       schema: {
         tags,
         summary: 'List the keys',
-        description: 'The key from `UPROAR_ADMIN_KEY` is not among them.',
+        description: 'The key from `UPROAR_ADMIN_KEY` is not listed.',
         response: { 200: z.object({ keys: z.array(KeyInfo) }), default: Problem },
       },
     },
@@ -36,7 +37,7 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
       schema: {
         tags,
         summary: 'Make a key',
-        description: 'The answer is the only place where the key itself is to be seen.',
+        description: 'Only this response contains the key itself.',
         body: KeyForm,
         response: { 201: NewKey, default: Problem },
       },
@@ -60,7 +61,7 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
       config,
       schema: {
         tags,
-        summary: 'Give a key another secret',
+        summary: 'Replace the secret of a key',
         params: Params,
         body: z.strictObject({
           keepOldSeconds: z
@@ -68,7 +69,7 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
             .nonnegative()
             .max(30 * 86_400)
             .default(0)
-            .describe('How long the old one is good, too.'),
+            .describe('How long the old secret stays valid.'),
         }),
         response: { 200: NewKey, default: Problem },
       },
@@ -88,7 +89,7 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
       schema: {
         tags,
         summary: 'Revoke a key',
-        description: 'Ends the connections that were made with it, too.',
+        description: 'Also closes the connections that use it.',
         params: Params,
         response: { 204: z.null().describe('It is revoked.'), default: Problem },
       },

@@ -42,7 +42,7 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
     if (found) return found;
     throw problemError(
       'no-such-version',
-      `There is no version ${version} of the policy; the newest is ${policies.version}.`,
+      `Version ${version} of the policy does not exist; the newest is ${policies.version}.`,
     );
   };
 
@@ -78,8 +78,8 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       config,
       schema: {
         tags,
-        summary: 'Put a policy in force, or check one',
-        description: 'Open watches follow at once. With `dryRun` it is only checked.',
+        summary: 'Set or validate the policy',
+        description: 'Takes effect at once, also in open watches. With `dryRun`, the policy is only validated.',
         body: PolicyForm,
         response: { 200: PolicyAnswer, default: Problem },
       },
@@ -92,7 +92,7 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       if (ifVersion !== undefined && ifVersion !== policies.version) {
         throw problemError(
           'version-mismatch',
-          `The policy is at version ${policies.version}, not ${ifVersion}. Look at what was altered, and decide anew.`,
+          `The policy is at version ${policies.version}, not ${ifVersion}. Read the change and decide again.`,
           { expectedVersion: ifVersion, currentVersion: policies.version },
         );
       }
@@ -108,7 +108,7 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       config,
       schema: {
         tags,
-        summary: 'Put an earlier version of the policy in force again, as a new one',
+        summary: 'Restore an earlier version of the policy as a new version',
         body: z.strictObject({ version: z.int().positive() }),
         response: { 200: PolicyAnswer, default: Problem },
       },
@@ -129,7 +129,7 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       config,
       schema: {
         tags,
-        summary: 'Tell what the policy says to a request, and why, without doing it',
+        summary: 'Evaluate the policy for a request and explain the decision, without executing it',
         body: PolicyAttempt,
         response: { 200: PolicyDecision, default: Problem },
       },
@@ -142,7 +142,7 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       config,
       schema: {
         tags,
-        summary: 'Show a collection as somebody would see it',
+        summary: 'Show a collection as a given identity would see it',
         body: PolicyPreview,
         response: { 200: Listing, default: Problem },
       },
@@ -162,10 +162,7 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
 function claimsOf({ identities }: Context, policy: Policy, as: PolicyAttempt['as']): Claims {
   if (as === 'anonymous') {
     if (policy.anonymous) return {};
-    throw problemError(
-      'key-missing',
-      'Under this policy nobody takes part without a key or a token; "anonymous: true" lets them.',
-    );
+    throw problemError('key-missing', 'This policy does not allow anonymous callers; "anonymous: true" allows them.');
   }
   if ('claims' in as) return as.claims;
   const account = identities.accounts.find(as.account) ?? identities.accounts.get(as.account);
@@ -173,7 +170,7 @@ function claimsOf({ identities }: Context, policy: Policy, as: PolicyAttempt['as
   if (rights) return rights.claims;
   throw problemError(
     'no-such-account',
-    account ? `The account ${as.account} is disabled.` : `There is no account "${as.account}".`,
+    account ? `The account ${as.account} is disabled.` : `The account "${as.account}" does not exist.`,
     { pointer: '/as/account' },
   );
 }
@@ -196,7 +193,7 @@ function decide(context: Context, attempt: PolicyAttempt): PolicyDecision {
   }
   const written = data ?? (merge && (mergePatch(before?.data ?? {}, merge) as JsonObject)) ?? before?.data;
   if (rule === 'create' && !written) {
-    throw problemError('bad-request', 'To try to create, say what as "data".', { pointer: '/data' });
+    throw problemError('bad-request', 'To try to create a document, pass its data as "data".', { pointer: '/data' });
   }
   const after = rule === 'read' || rule === 'delete' ? undefined : { ...(before ?? invent({}, id)), data: written! };
   return tryPolicy(policy, { collection, rule, claims, before, after }) as PolicyDecision;

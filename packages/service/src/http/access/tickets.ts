@@ -16,7 +16,7 @@ export function serveTickets(app: FastifyInstance, { tickets }: Context): void {
         tags: ['data'],
         summary: 'Get a ticket',
         description:
-          'Good for one GET within 30 seconds, as the parameter `ticket`, in place of the key. For what cannot send headers, such as `EventSource`.',
+          'Valid for one GET within 30 seconds, as the parameter `ticket` instead of the key. For clients that cannot send headers, such as `EventSource`.',
         response: { 201: Ticket, default: Problem },
       },
     },

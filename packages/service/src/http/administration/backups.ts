@@ -9,8 +9,8 @@ const Backup = z
   .object({
     id: z.string(),
     state: z.enum(['copying', 'hashing', 'ready', 'failed']),
-    progress: z.number().min(0).max(1).describe('How much of it is copied.'),
-    seq: Seq.optional().describe('The state of the store that it holds, once it is ready.'),
+    progress: z.number().min(0).max(1).describe('The share that has been copied.'),
+    seq: Seq.optional().describe('The seq of the state that the backup contains, once it is ready.'),
     sizeBytes: z.int().optional(),
     sha256: z.string().optional().describe('In hexadecimal digits.'),
     reason: z.string().optional().describe('Why it failed.'),
@@ -26,7 +26,10 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
   const find = (id: string): BackupInfo => {
     const info = store.backups.get(id);
     if (!info)
-      throw problemError('no-such-backup', 'It was fetched, removed or never made. POST /v1/backups makes one.');
+      throw problemError(
+        'no-such-backup',
+        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
+      );
     return info;
   };
 
@@ -38,14 +41,14 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
         tags,
         summary: 'Begin a backup',
         description:
-          'The store is copied while it goes on. Ask for the backup until it is `ready`, fetch its content, then delete it; ' +
-          'after an hour it is deleted anyway.',
+          'Copies the store while it is in use. Poll the backup until it is `ready`, download its content, then delete it; ' +
+          'it is deleted automatically after an hour.',
         response: { 202: Backup, default: Problem },
       },
     },
     async (_request, reply) => {
       const info = store.backups.start();
-      if (!info) throw problemError('overloaded', 'Two backups are there already; fetch or delete one of them first.');
+      if (!info) throw problemError('overloaded', 'Two backups exist already. Download or delete one of them first.');
       return reply.code(202).header('location', `/v1/backups/${info.id}`).send(info);
     },
   );
@@ -55,7 +58,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
       config: { admin: true },
       schema: {
         tags,
-        summary: 'Tell how far a backup is',
+        summary: 'Get the progress of a backup',
         params: Params,
         response: { 200: Backup, default: Problem },
       },
@@ -68,7 +71,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
       config: { admin: true, described: { responseTypes: ['application/vnd.sqlite3'] } },
       schema: {
         tags,
-        summary: 'Fetch a backup that is ready',
+        summary: 'Download a backup that is ready',
         description: 'One SQLite file, as `application/vnd.sqlite3`.',
         params: Params,
         response: { 200: z.unknown().describe('The file.'), default: Problem },
@@ -76,7 +79,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
     },
     async (request, reply) => {
       const { id, state, sizeBytes, seq } = find(request.params.id);
-      if (state !== 'ready') throw problemError('backup-not-ready', `The backup is ${state}. Ask again in a moment.`);
+      if (state !== 'ready') throw problemError('backup-not-ready', `The backup is ${state}. Try again in a moment.`);
       return reply
         .type('application/vnd.sqlite3')
         .header('content-length', sizeBytes)
@@ -90,7 +93,7 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
       config: { admin: true },
       schema: {
         tags,
-        summary: 'Remove a backup, or break it off',
+        summary: 'Remove or abort a backup',
         params: Params,
         response: { 204: z.null().describe('It is gone.'), default: Problem },
       },

@@ -8,9 +8,9 @@ import type { Context } from '../../requests/context.js';
 
 const Index = z
   .object({
-    id: z.int().describe('Names the index; DELETE takes it.'),
+    id: z.int().describe('The id of the index.'),
     collection: CollectionName,
-    fields: z.string().describe('What it is of: `status,-altitude`.'),
+    fields: z.string().describe('The indexed fields: `status,-altitude`.'),
     ready: z.boolean().describe('False while it is being filled.'),
   })
   .meta({ id: 'Index' });
@@ -45,7 +45,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Context): void {
       schema: {
         tags,
         summary: 'Create an index',
-        description: 'Answers when it is filled. An index that is there already is answered as it is.',
+        description: 'Returns when the index is filled. If the index exists already, it is returned.',
         body: z.strictObject({ collection: CollectionName, fields: z.string().min(1).max(1000) }),
         response: { 201: Index, default: Problem },
       },
@@ -69,7 +69,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Context): void {
     },
     async (request, reply) => {
       if (!store.indexes.remove(request.params.id)) {
-        throw problemError('no-such-index', `There is no index ${request.params.id}.`);
+        throw problemError('no-such-index', `The index ${request.params.id} does not exist.`);
       }
       return (reply as FastifyReply).code(204).send();
     },

@@ -69,7 +69,7 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
       config,
       schema: {
         tags,
-        summary: 'Propose a schema that the documents of a collection meet',
+        summary: 'Propose a schema that the documents of a collection satisfy',
         params,
         response: { 200: z.record(z.string(), z.unknown()), default: Problem },
       },
@@ -86,7 +86,7 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
       schema: {
         tags,
         summary: 'Check all documents of a collection against a schema',
-        description: 'Against the one in the body, or without one against the one there is. Nothing is altered.',
+        description: 'Checks against the schema in the body, or against the present one. Nothing is changed.',
         params,
         body: z.strictObject({ schema: z.record(z.string(), z.unknown()).optional() }),
         response: { 200: SchemaReport, default: Problem },
@@ -107,7 +107,7 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
         tags,
         summary: 'Set the schema of a collection',
         description:
-          'Before it is enforced all documents are checked; where some do not fit it is refused, unless `anyway` says otherwise.',
+          'Before a schema is enforced, all documents are checked. If there are violations, it is refused, unless `anyway` is set.',
         params,
         body: NewSchema,
         response: { 200: CollectionSchema, default: Problem },
@@ -144,7 +144,7 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
 function noSchema(collection: string): Error {
   return problemError(
     'no-such-schema',
-    `${collection} has no schema. See what one could be like: uproar schema propose ${collection}`,
+    `${collection} has no schema. To get a proposal: uproar schema propose ${collection}`,
   );
 }
 
@@ -173,6 +173,6 @@ async function refuseStoredViolations(store: Store, collection: string, judge: J
   if (ids.length === 0) return;
   throw problemError(
     'stored-violations',
-    `${Math.max(violations, ids.length)} documents of ${collection} do not fit: ${ids.slice(0, 5).join(', ')}${ids.length > 5 ? ', …' : ''}. Mend them first (uproar schema check ${collection} lists them), or say "anyway".`,
+    `${Math.max(violations, ids.length)} documents of ${collection} do not fit: ${ids.slice(0, 5).join(', ')}${ids.length > 5 ? ', …' : ''}. Correct them first (uproar schema check ${collection} lists them), or set "anyway".`,
   );
 }

@@ -16,20 +16,20 @@ export function serveShapes(app: FastifyInstance, context: Context): void {
     {
       schema: {
         tags: ['data'],
-        summary: 'Tell what shapes the documents of a collection have',
+        summary: 'Report the shapes of the documents of a collection',
         description:
-          'The fields that are found, how many documents have each, types, ranges and examples, and how recent documents differ from older ones. ' +
-          'What may not be read is not looked at.',
+          'The fields, how many documents have each, types, ranges and examples, and how recent documents differ from older ones. ' +
+          'Documents that the caller may not read are left out.',
         params: z.strictObject({ collection: CollectionName }),
         querystring: z.strictObject({
-          where: z.string().optional().describe('Only documents that meet this.'),
+          where: z.string().optional().describe('Only documents that match this condition.'),
           sample: z.coerce
             .number()
             .int()
             .min(1)
             .max(1_000_000)
             .default(50_000)
-            .describe('About how many documents to look at, spread over all of them.'),
+            .describe('About how many documents to read, spread over the collection.'),
         }),
         response: { 200: ShapeReport, default: Problem },
       },

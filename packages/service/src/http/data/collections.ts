@@ -19,8 +19,8 @@ export function serveCollections(app: FastifyInstance, context: Context): void {
         tags: ['data'],
         summary: 'List or watch the collections',
         description:
-          'Each in the form of a document: `id` is its name, `version` the seq of its last change, `data` its counts. ' +
-          'With `Accept: text/event-stream` the answer is a watch, which alters at most four times a second.',
+          'Each collection has the form of a document: `id` is its name, `version` the seq of its last change, `data` its counts. ' +
+          'With `Accept: text/event-stream`, the response is a watch that is updated at most four times per second.',
         response: { 200: CollectionListing, default: Problem },
       },
     },

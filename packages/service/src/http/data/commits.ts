@@ -25,7 +25,7 @@ export function serveCommits(app: FastifyInstance, context: Context): void {
         tags: ['data'],
         summary: 'Write several documents, all or none',
         description:
-          'When a condition does not hold, nothing is written and the answer tells which. An `id` (or an `Idempotency-Key`) makes a retry harmless.',
+          'If a condition fails, nothing is written and the response names the condition. An `id` (or an `Idempotency-Key`) makes retries safe.',
         body: WireCommit,
         response: { 200: Receipt, default: Problem },
       },

@@ -33,22 +33,20 @@ const CollectionParams = z.object({ collection: CollectionName });
 const DocumentParams = z.object({ collection: CollectionName, id: DocumentId });
 const DocumentQuery = z.strictObject(
   {
-    at: z.coerce
-      .number({ error: '"at" is a seq.' })
-      .pipe(Seq)
-      .optional()
-      .describe('As it was when the store was at this seq.'),
+    at: z.coerce.number({ error: '"at" is a seq.' }).pipe(Seq).optional().describe('Return the state at this seq.'),
   },
   {
     error: (issue) =>
-      issue.code === 'unrecognized_keys' ? `There is no parameter ${String(issue.keys)}; there is: at.` : undefined,
+      issue.code === 'unrecognized_keys'
+        ? `There is no parameter ${String(issue.keys)}. The parameters are: at.`
+        : undefined,
   },
 );
 const STREAM_NOTE =
-  'With `Accept: text/event-stream` the answer is a watch: `result` first, then `change`, now and then `reset`, and `end`.';
+  'With `Accept: text/event-stream`, the response is a watch: first `result`, then `change`, sometimes `reset`, and `end`.';
 
 /** What is answered to those who may write what they may not read. */
-const UNSEEN = z.null().describe('It is done, and what came of it is not yours to read.');
+const UNSEEN = z.null().describe('The write is done; the caller may not read the result.');
 
 /** The documents of a collection. */
 export function serveDocuments(app: FastifyInstance, context: Context): void {
@@ -109,10 +107,10 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
       schema: {
         tags,
         summary: 'Read or watch one document',
-        description: `A watch may begin before the document exists. ${STREAM_NOTE}`,
+        description: `A watch may start before the document exists. ${STREAM_NOTE}`,
         params: DocumentParams,
         querystring: DocumentQuery,
-        response: { 200: WireDocument, 304: z.null().describe('The version is the one named.'), default: Problem },
+        response: { 200: WireDocument, 304: z.null().describe('The version is unchanged.'), default: Problem },
       },
     },
     (request, reply) => {
@@ -163,8 +161,8 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
         tags,
         summary: 'Change fields of a document',
         description:
-          'By media type: a JSON Merge Patch (RFC 7396), a JSON Patch (RFC 6902), or `application/vnd.uproar.adjust+json`, ' +
-          'operations on fields by their pointers.',
+          'The media type decides: a JSON Merge Patch (RFC 7396), a JSON Patch (RFC 6902), or `application/vnd.uproar.adjust+json`, ' +
+          'which adjusts fields by pointer.',
         consumes: Object.keys(PATCH_TYPES),
         params: DocumentParams,
         body: z.union([Data, PatchOperations, WireAdjustments]),
@@ -179,7 +177,7 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
       const types = Object.keys(PATCH_TYPES).join(', ');
       reply.header('accept-patch', types);
       if (type === undefined || !Object.hasOwn(PATCH_TYPES, type)) {
-        throw problemError('unsupported-type', `${type} is no patch; send one of ${types}.`);
+        throw problemError('unsupported-type', `${type} is not a patch type; send one of ${types}.`);
       }
       const write = patchFrom(type as keyof typeof PATCH_TYPES, request.params, request.body, context);
       return sendWritten(context, request, reply, write, idempotencyKey(request));
@@ -209,7 +207,7 @@ function wantsStream(request: FastifyRequest): boolean {
   if (type === false) {
     throw problemError(
       'not-acceptable',
-      `Nothing here comes as "${request.headers.accept}". Accept application/json, or text/event-stream for a watch.`,
+      `The format "${request.headers.accept}" is not available. Accept application/json, or text/event-stream for a watch.`,
       { parameter: 'Accept' },
     );
   }

@@ -38,11 +38,11 @@ const UploadParameters = z.strictObject({
     // eslint-disable-next-line no-control-regex
     .regex(/^[^\u0000-\u001f/\\\u007f]*$/, { error: 'A name has no slashes and no control characters.' })
     .optional()
-    .describe('What the file is called.'),
-  data: z.string().max(16_000).optional().describe('Fields of your own for its description: a JSON object.'),
+    .describe('The name of the file.'),
+  data: z.string().max(16_000).optional().describe('Your own fields for the description: a JSON object.'),
 });
 const Link = z
-  .object({ url: z.string().describe('A path of this service, good without a key.'), expires: z.iso.datetime() })
+  .object({ url: z.string().describe('A path of this service that needs no key.'), expires: z.iso.datetime() })
   .meta({ id: 'Link' });
 
 /** Files: documents of the collection `files` with content. */
@@ -64,7 +64,7 @@ export function serveFiles(app: FastifyInstance, context: Context): void {
       described: { ...config.described, requestHeaders: ['If-Match', 'If-None-Match'] },
     } as const;
     const description =
-      'The body is the content, as it is; `Content-Type` is its type. The answer is the description of the file, with `name`, `type`, `size` and `sha256`.';
+      'The body is the content; `Content-Type` is its type. Returns the description of the file, with `name`, `type`, `size` and `sha256`.';
     routes.post(
       '/v1/files',
       {
@@ -80,7 +80,7 @@ export function serveFiles(app: FastifyInstance, context: Context): void {
         config: conditional,
         schema: {
           tags,
-          summary: 'Upload a file under an id, or other content for it',
+          summary: 'Upload a file under an id, or replace its content',
           description,
           params: Params,
           querystring: UploadParameters,
@@ -107,17 +107,17 @@ export function serveFiles(app: FastifyInstance, context: Context): void {
     schema: {
       tags,
       summary: 'Read the content of a file',
-      description: 'Whole, or a part of it with `Range` (RFC 9110, section 14). Its ETag is the hash.',
+      description: 'The whole content, or a part with `Range` (RFC 9110, section 14). The ETag is the hash.',
       params: Params,
       querystring: z.looseObject({
         expires: z.string().optional().describe('Of a signed link.'),
-        signature: z.string().optional().describe('Of a signed link, in place of the key.'),
-        download: z.string().optional().describe('Have browsers save it, whatever it is.'),
+        signature: z.string().optional().describe('Part of a signed link; replaces the key.'),
+        download: z.string().optional().describe('Make browsers download the content.'),
       }),
       response: {
         200: z.unknown().describe('The content.'),
         206: z.unknown().describe('A part of it.'),
-        304: z.null().describe('It is the one named.'),
+        304: z.null().describe('The content is unchanged.'),
         default: Problem,
       },
     },
@@ -128,9 +128,9 @@ export function serveFiles(app: FastifyInstance, context: Context): void {
     {
       schema: {
         tags,
-        summary: 'Get a signed link to a content',
+        summary: 'Create a signed link to the content of a file',
         description:
-          'For what cannot send headers, such as an image in a page. Whoever has the link can read the content until it expires.',
+          'For clients that cannot send headers, such as an image in a page. Anyone with the link can read the content until it expires.',
         params: Params,
         body: z
           .strictObject({ seconds: z.int().min(1).max(LINK_SECONDS.most).default(LINK_SECONDS.usual) })
@@ -173,7 +173,7 @@ function seenFile(context: Context, request: FastifyRequest, id: string): Docume
   if (typeof document?.data.sha256 === 'string') return document;
   throw problemError(
     'no-such-document',
-    document ? `${FILES}/${id} has no content.` : `There is no document ${FILES}/${id}.`,
+    document ? `${FILES}/${id} has no content.` : `The document ${FILES}/${id} does not exist.`,
   );
 }
 
@@ -188,11 +188,11 @@ async function upload(
   const fields = data === undefined ? {} : readFields(data);
   const type = (request.headers['content-type'] ?? 'application/octet-stream').toLowerCase();
   if (!TYPE.test(type)) {
-    throw problemError('unsupported-type', `"${type}" is no media type.`, { parameter: 'Content-Type' });
+    throw problemError('unsupported-type', `"${type}" is not a media type.`, { parameter: 'Content-Type' });
   }
   const access = identities.accessOf(request.identity, FILES);
   if (access.create === false && access.update === false) {
-    throw problemError('not-allowed', `You may write no files: the policy has no rule for ${FILES} that allows it.`, {
+    throw problemError('not-allowed', `You may not write files: no policy rule for ${FILES} allows it.`, {
       rule: 'create',
     });
   }
@@ -303,7 +303,7 @@ function download(context: Context, request: FastifyRequest, reply: FastifyReply
   const part = rangeOf(request, tag, size);
   if (part === 'unsatisfiable') {
     reply.header('content-range', `bytes */${size}`);
-    throw problemError('range-not-there', `The content has ${size} bytes.`, { parameter: 'Range' });
+    throw problemError('range-not-satisfiable', `The content has ${size} bytes.`, { parameter: 'Range' });
   }
   const { start, end } = part ?? { start: 0, end: size - 1 };
   if (part) reply.code(206).header('content-range', `bytes ${start}-${end}/${size}`);

@@ -30,26 +30,26 @@ const Parameters = z.strictObject(
       .int()
       .nonnegative()
       .optional()
-      .describe('Events after this seq; live, from now on if not given.'),
+      .describe('Events after this seq. If left out in a stream: only new events.'),
     before: z
       .union([z.literal('now'), z.coerce.number().int().positive()], { error: '"before" is a seq, or "now".' })
       .optional()
-      .describe('Instead of `after`: events before this seq, newest first; `now` begins at the newest. JSON only.'),
+      .describe('Instead of `after`: events before this seq, newest first; `now` starts at the newest. JSON only.'),
     doc: DocumentAddress.optional().describe('Only changes of this document.'),
-    collection: z.string().refine(isCollectionName, { error: 'This cannot be the name of a collection.' }).optional(),
-    where: z.string().optional().describe('A condition that the document before or after must meet.'),
+    collection: z.string().refine(isCollectionName, { error: 'This is not a valid collection name.' }).optional(),
+    where: z.string().optional().describe('A condition that the document must match before or after the change.'),
     limit: z.coerce
       .number()
       .int()
       .min(1)
       .max(10_000)
       .default(500)
-      .describe('The most commits to look at for one page.'),
+      .describe('The maximum number of commits to read for one page.'),
   },
   {
     error: (issue) =>
       issue.code === 'unrecognized_keys'
-        ? `There is no parameter ${String(issue.keys)}; there are: after, before, doc, collection, where, limit.`
+        ? `There is no parameter ${String(issue.keys)}. The parameters are: after, before, doc, collection, where, limit.`
         : undefined,
   },
 );
@@ -81,8 +81,8 @@ export function serveJournal(app: FastifyInstance, context: Context): void {
         tags: ['data'],
         summary: 'Read or follow the journal',
         description:
-          'Changes after a seq as CloudEvents 1.0: a page as JSON, all up to now as NDJSON, and with `Accept: text/event-stream` live as well. ' +
-          'An event stream resumes behind its last event id.',
+          'Changes after a seq as CloudEvents 1.0: one page as JSON, everything up to now as NDJSON, and a live stream with `Accept: text/event-stream`. ' +
+          'An event stream resumes after its last event id.',
         querystring: Parameters,
         response: { 200: JournalPage, default: Problem },
       },
@@ -102,13 +102,13 @@ async function answer(
   if (format === false) {
     throw problemError(
       'not-acceptable',
-      'The journal comes as application/json, application/x-ndjson or text/event-stream.',
+      'The journal is available as application/json, application/x-ndjson or text/event-stream.',
       { parameter: 'Accept' },
     );
   }
   const { before } = parameters;
   if (before !== undefined && (parameters.after !== undefined || format !== 'application/json')) {
-    throw problemError('bad-request', '"before" goes with neither "after" nor a stream; it is answered as JSON.', {
+    throw problemError('bad-request', '"before" cannot be combined with "after" or a stream; it returns JSON.', {
       parameter: 'before',
     });
   }
@@ -129,8 +129,8 @@ async function answer(
       : (parameters.after ?? (format === 'text/event-stream' ? last : Math.max(0, first - 1)));
   if (after < first - 1) {
     throw problemError(
-      'journal-cut',
-      `The journal holds what came after seq ${first - 1}; what was before has been cut. Begin with after=${first - 1}.`,
+      'journal-truncated',
+      `The journal starts after seq ${first - 1}; older changes have been removed. Use after=${first - 1}.`,
       { parameter: 'after' },
     );
   }
@@ -335,10 +335,7 @@ class Source {
       rawBytes += entries.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0);
       if (rawBytes > this.#pageBytes && this.#seenBytes(seen) > this.#pageBytes) break;
       if ((looked += entries.length) > most) {
-        throw problemError(
-          'query-too-costly',
-          'The history of this document is too long to look for more. Ask for less.',
-        );
+        throw problemError('query-too-costly', 'The history of this document is too long. Request less of it.');
       }
       const { seq } = entries.at(-1)!;
       from = 'before' in place ? { before: seq } : { after: seq };

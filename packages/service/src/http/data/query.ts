@@ -16,7 +16,7 @@ export function serveQuery(app: FastifyInstance, context: Context): void {
         tags: ['data'],
         summary: 'Query or watch, with the query in the body',
         description:
-          'For long conditions, or conditions in CQL2 JSON. Answers in the same formats as a query in the address.',
+          'For long conditions, or conditions in CQL2 JSON. Returns the same formats as a query in the address.',
         body: WireQuery,
         response: { 200: Listing, default: Problem },
       },
@@ -28,9 +28,9 @@ export function serveQuery(app: FastifyInstance, context: Context): void {
     {
       schema: {
         tags: ['data'],
-        summary: 'Tell what a query costs',
+        summary: 'Explain the plan and cost of a query',
         description:
-          'Runs the query and tells which index it uses, how many documents it reads for how many results, how the matcher files it, and what would help.',
+          'Runs the query and returns its plan (index scan or full scan), the number of documents read and returned, how watches of it are matched, and advice.',
         body: WireQuery,
         response: { 200: Explanation, default: Problem },
       },

@@ -79,7 +79,7 @@ function chooseFormat(request: FastifyRequest): string {
   if (type === false) {
     throw problemError(
       'not-acceptable',
-      `Nothing here comes as "${request.headers.accept}". Accept one of ${QUERY_FORMATS.join(', ')}.`,
+      `The format "${request.headers.accept}" is not available. Accept one of ${QUERY_FORMATS.join(', ')}.`,
       {
         parameter: 'Accept',
       },
@@ -104,7 +104,7 @@ function sendLines(reply: FastifyReply, store: Store, query: Query, limits: Read
  */
 async function sendCsv(reply: FastifyReply, store: Store, query: Query, limits: ReadLimits): Promise<FastifyReply> {
   if (query.includes.length > 0) {
-    throw problemError('bad-query', 'CSV has no place for related documents. Ask for JSON or NDJSON.', {
+    throw problemError('bad-query', 'CSV cannot contain related documents. Request JSON or NDJSON.', {
       pointer: '/include',
     });
   }
@@ -159,6 +159,6 @@ function cellOf(document: Document, path: string[]): string {
 export function describeAbsent(context: Context, identity: Identity, collection: string, id: string): string {
   const { store } = context;
   return isGoverned(identity) || store.collections.get(collection)
-    ? `There is no document ${formatAddress(collection, id)}.`
+    ? `The document ${formatAddress(collection, id)} does not exist.`
     : describeMissing(store, collection, seesAllOf(context, identity));
 }

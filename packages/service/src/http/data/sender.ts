@@ -27,7 +27,7 @@ export function idempotencyKey(request: FastifyRequest): string | undefined {
   if (isDocumentId(key)) return key;
   throw problemError(
     'bad-request',
-    'An Idempotency-Key is 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~"; a UUID does.',
+    'An Idempotency-Key is 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~", for example a UUID.',
     { parameter: 'Idempotency-Key' },
   );
 }

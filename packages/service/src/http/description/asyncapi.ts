@@ -15,28 +15,28 @@ type Schema = Record<string, unknown>;
 
 /** What each call over the WebSocket is for. */
 const CALLS: Record<LiveMethod, string> = {
-  hello: 'Say who one is, by a key or a token; again to go on as somebody else, or with a newer token',
-  watch: 'Watch a query, a document or the list of collections, from the beginning or from a point to resume from',
+  hello: 'Authenticate with a key or a token; call again to change the identity or to renew the token',
+  watch: 'Watch a query, a document or the list of collections; start new or resume',
   unwatch: 'End a watch',
   query: 'Read the result of a query once',
-  get: 'Read one document, as it is or as it was',
+  get: 'Read one document, now or at an earlier seq',
   commit: 'Write a group of documents, all or nothing',
 };
 
 const NOTIFICATIONS: Record<keyof typeof LIVE_NOTIFICATIONS, string> = {
-  change: 'The state of a watch has altered: apply the patch',
-  reset: 'The state of a watch is this: forget what there was',
-  end: 'A watch is over, for this reason',
-  accepted: 'A commit of one’s own is on disk',
-  alive: 'The service is there, while nothing happens',
+  change: 'The state of a watch has changed: apply the patch',
+  reset: 'Discard the state of a watch and use this one',
+  end: 'A watch has ended, for this reason',
+  accepted: 'A commit of this connection is on disk',
+  alive: 'Sent regularly to show that the connection works',
 };
 
 /** The events of a stream that is a watch. */
 const EVENTS = {
   result: { schema: WatchResult, about: 'The whole state; always first' },
-  change: { schema: WatchChange, about: 'What altered the state: a JSON Patch (RFC 6902)' },
-  reset: { schema: WatchResult, about: 'The whole state: forget what there was' },
-  end: { schema: Problem, about: 'The watch is over, for this reason' },
+  change: { schema: WatchChange, about: 'A change of the state as JSON Patch (RFC 6902)' },
+  reset: { schema: WatchResult, about: 'The whole state: discard the previous one' },
+  end: { schema: Problem, about: 'The watch has ended, for this reason' },
 } as const;
 
 const STREAMS = {
@@ -67,7 +67,7 @@ export function describeLive(): { asyncapi: string } {
   channels.live = {
     address: '/v1/live',
     title: 'The WebSocket',
-    description: 'JSON-RPC 2.0, one message a frame, no batches. Many watches and commits on one connection.',
+    description: 'JSON-RPC 2.0, one message per frame, no batches. Many watches and commits on one connection.',
     servers: [{ $ref: '#/servers/socket' }],
     messages: {},
     bindings: { ws: { method: 'GET', bindingVersion: '0.1.0' } },
@@ -75,7 +75,7 @@ export function describeLive(): { asyncapi: string } {
   const refused = addMessage(
     'live',
     'refused',
-    'The call was refused, for this reason',
+    'The call was refused, with the reason',
     REFUSED(schemas.add(Problem)),
     'live',
   );
@@ -144,7 +144,8 @@ export function describeLive(): { asyncapi: string } {
     info: {
       title: 'Uproar, live',
       version: VERSION,
-      description: 'What can be read can be watched: over event streams, or many watches over one WebSocket.',
+      description:
+        'Everything that can be read can be watched: over event streams, or as many watches over one WebSocket.',
       license: { name: 'Apache-2.0', url: 'https://www.apache.org/licenses/LICENSE-2.0' },
     },
     defaultContentType: 'application/json',
@@ -171,7 +172,7 @@ export function describeLive(): { asyncapi: string } {
         key: {
           type: 'http',
           scheme: 'bearer',
-          description: 'A key or a token. Over the WebSocket, hello can bring it too.',
+          description: 'A key or a token. Over the WebSocket, hello can send it instead.',
         },
       },
     },

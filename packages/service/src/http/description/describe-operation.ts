@@ -2,26 +2,25 @@ import { STATUS_CODES } from 'node:http';
 
 /** Header fields of requests that some routes heed, beside those that all do. */
 const REQUEST_HEADERS = {
-  'If-Match':
-    'Only where the ETag of what is there is one of these, or with `*` where there is anything (RFC 9110, section 13.1.1).',
+  'If-Match': 'Only if the present ETag is one of these, or with `*` if anything exists (RFC 9110, section 13.1.1).',
   'If-None-Match':
-    'Only where the ETag of what is there is none of these, or with `*` where there is nothing (RFC 9110, section 13.1.2).',
-  'Idempotency-Key': 'Makes a retry harmless: the first outcome is answered again, for at least 24 hours.',
-  'Last-Event-ID': 'Of a watch: the last `id` that was received; it goes on behind that.',
+    'Only if the present ETag is none of these, or with `*` if nothing exists (RFC 9110, section 13.1.2).',
+  'Idempotency-Key': 'Makes retries safe: the first answer is returned again, for at least 24 hours.',
+  'Last-Event-ID': 'For a watch: the last `id` that was received. The watch resumes after it.',
   Range: 'A part of the content: `bytes=0-99` (RFC 9110, section 14).',
-  'If-Range': 'The part only where this is the ETag still, otherwise the whole.',
+  'If-Range': 'Return the part if this is still the ETag, otherwise the whole content.',
 } as const;
 
 /** Header fields of answers. */
 const TOLD = {
-  ETag: 'Tells this state from others, for conditions of later requests.',
-  Location: 'The address of what was made.',
-  'Content-Range': 'Which part of how many bytes it is.',
+  ETag: 'The version of this state, for conditional requests.',
+  Location: 'The address of the created resource.',
+  'Content-Range': 'The range and the total size in bytes.',
 } as const;
 
 const IN_WORDS: Record<string, string> = {
   'application/x-ndjson': 'A JSON object a line.',
-  'text/csv': 'With a line of headings (RFC 4180).',
+  'text/csv': 'With a header row (RFC 4180).',
   'text/event-stream': 'An event stream, as `/asyncapi.json` describes it.',
 };
 

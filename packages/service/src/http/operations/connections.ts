@@ -15,13 +15,13 @@ export function serveConnections(app: FastifyInstance, context: Context): void {
       config: { admin: true },
       schema: {
         tags: ['operations'],
-        summary: 'List the connections that stay open, those furthest behind first',
+        summary: 'List the live connections, sorted by lag',
         querystring: z.strictObject({
           search: z
             .string()
             .max(200)
             .optional()
-            .describe('Only connections in whose identity, device, program, address or watches this occurs.'),
+            .describe('Only connections whose identity, device, program, address or watches contain this text.'),
           limit: z.coerce.number().int().min(1).max(20_000).default(500),
         }),
         response: { 200: ConnectionListing, default: Problem },
@@ -49,15 +49,16 @@ export function serveConnections(app: FastifyInstance, context: Context): void {
         tags: ['operations'],
         summary: 'Break a connection off',
         description:
-          'Clients connect again by themselves. To keep one out, revoke its key, sign its account out, or alter the policy.',
+          'Clients reconnect by themselves. To keep one out, revoke its key, disable its account, or change the policy.',
         params: z.strictObject({ id: z.string().max(64) }),
-        response: { 204: z.null().describe('It is broken off.'), default: Problem },
+        response: { 204: z.null().describe('The connection is closed.'), default: Problem },
       },
     },
     async (request, reply) => {
       const { id } = request.params;
       const identity = connections.breakOff(id);
-      if (identity === undefined) throw problemError('no-such-connection', `There is no connection ${id} any more.`);
+      if (identity === undefined)
+        throw problemError('no-such-connection', `The connection ${id} does not exist any more.`);
       auditAdministration(context, request, 'connection-ended', { connection: id, of: identity });
       return reply.code(204).send(null);
     },

@@ -17,13 +17,13 @@ export function serveMetrics(app: FastifyInstance, context: Context): void {
   });
 
   routes.get(
-    '/v1/metrics',
+    '/v1/metrics/samples',
     {
       config: { admin: true },
       schema: {
         tags: ['operations'],
-        summary: 'Read what happened in the service, second by second',
-        description: 'The last quarter of an hour is kept, in memory.',
+        summary: 'Read metrics of the service, one sample per second',
+        description: 'The last 15 minutes are kept in memory.',
         querystring: z.strictObject({
           after: z.iso
             .datetime({ error: '"after" is a time like 2026-06-12T04:30:00Z.' })
@@ -54,9 +54,8 @@ export function serveMetrics(app: FastifyInstance, context: Context): void {
       config: { admin: true },
       schema: {
         tags: ['operations'],
-        summary: 'List the queries that took long, those that took most in all first',
-        description:
-          'Queries of 10 ms and more since the service was started. Those that differ in values alone are taken together.',
+        summary: 'List slow queries, sorted by total time',
+        description: 'Queries of 10 ms and more since the start. Queries that differ only in values are grouped.',
         response: { 200: z.object({ queries: z.array(SlowQuery) }), default: Problem },
       },
     },
@@ -68,8 +67,8 @@ export function serveMetrics(app: FastifyInstance, context: Context): void {
       config: { admin: true },
       schema: {
         tags: ['operations'],
-        summary: 'List what is watched, by what it costs',
-        description: 'Watches of the same thing by those who may see the same are one view, however many they are.',
+        summary: 'List the views, sorted by cost',
+        description: 'Watches of the same query with the same permissions share one view.',
         querystring: z.strictObject({ limit: z.coerce.number().int().min(1).max(1000).default(100) }),
         response: { 200: z.object({ views: z.array(ViewCost), total: z.int() }), default: Problem },
       },

@@ -26,12 +26,12 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
       config: { open: true },
       schema: {
         tags: ['operations'],
-        summary: 'Tell whether the service is alive',
+        summary: 'Check whether the service is alive',
         security: [],
         response: {
           200: z.object({
             status: z.literal('ok'),
-            keyless: z.boolean().describe('Whether one may take part without a key or a token.'),
+            keyless: z.boolean().describe('Whether the store accepts callers without a key or token.'),
           }),
         },
       },
@@ -48,9 +48,8 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
       config: { open: true },
       schema: {
         tags: ['operations'],
-        summary: 'Tell whether the service should be sent requests',
-        description:
-          'It should not while it is stopping, cannot write to its disk, or has about as much to do as it takes.',
+        summary: 'Check whether the service accepts requests',
+        description: 'It does not while it is stopping, cannot write to its disk, or is overloaded.',
         security: [],
         response: { 200: z.object({ status: z.literal('ready') }), 503: NotReady },
       },
@@ -69,15 +68,17 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
       config: { open: openMetrics, described: { responseTypes: ['text/plain'] } },
       schema: {
         tags: ['operations'],
-        summary: 'Read the metrics, as Prometheus and others collect them',
-        description:
-          'In the text format of Prometheus. Any key that is not restricted to collections will do; whoever runs the service can open it to everybody.',
+        summary: 'Read the metrics in the Prometheus text format',
+        description: 'Needs a key that is not restricted to collections, unless the service runs with --open-metrics.',
         response: { 200: z.string(), default: Problem },
       },
     },
     async (request, reply) => {
       if (!openMetrics && !mayReadMetrics(request.identity)) {
-        throw problemError('not-allowed', 'The metrics tell of all collections; read them with a key that is for all.');
+        throw problemError(
+          'not-allowed',
+          'The metrics cover all collections. Use a key that is not restricted to collections.',
+        );
       }
       const { text, type } = await recorder.metrics.write();
       return reply.type(type).serializer(String).send(text);

@@ -18,8 +18,7 @@ console.log(documents.map(({ data }) => data.name).join());
 store.close();
 `;
 
-describe('the packages, installed into an empty folder', function () {
-  this.timeout(400_000);
+describe('the packages, installed into an empty folder', () => {
   const packed = temporaryDirectory();
   const folder = temporaryDirectory();
   /** Where the command is installed for everybody, as the quick start says. */

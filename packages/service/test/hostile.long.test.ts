@@ -2,15 +2,14 @@ import { expect } from 'chai';
 import { ATTACKS } from '../../../test/hostile/attacks.js';
 import { AttackedService } from '../../../test/hostile/run-attack.js';
 
-/** How long each attack goes on here; `npm run hostile` does it for longer, with more data. */
+/** How long each attack lasts here. `npm run hostile` runs them for longer, with more data. */
 const ATTACK_MS = 2500;
 const SETTLE_MS = 300;
 
 /** Wide enough for a machine that is slow and busy; each of these attacks stopped the service for good, or killed it. */
 const MOST = { waitMs: 15_000, peakMiB: 1536 };
 
-describe('a service under attack', function () {
-  this.timeout(400_000);
+describe('a service under attack', () => {
   let service: AttackedService;
   before(async () => {
     service = await AttackedService.start(0.3, ['--idle-timeout', '2s']);
