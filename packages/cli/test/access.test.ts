@@ -91,7 +91,7 @@ describe('the command line: who may see and change what', () => {
     expect(allowed.code).to.equal(0);
     expect(allowed.out).to.include('without payer').and.include('{"crew":"c-1"}');
     expect((await run(['policy', 'try', 'update', 'flights/f-1', '--nobody'])).out).to.include(
-      'to them it is not there',
+      'it does not exist for them',
     );
     expect((await run(['policy', 'try', 'reed', 'flights/f-1'])).err).to.include('read, create, update, delete');
     const json = JSON.parse(
@@ -104,7 +104,7 @@ describe('the command line: who may see and change what', () => {
     const environment = { UPROAR_URL: '', UPROAR_KEY: '' };
     const good = await run(['policy', 'test', FESTIVAL_CASES], undefined, environment);
     expect(good.code, good.err).to.equal(0);
-    expect(good.out).to.match(/\d+ as they should be, 0 not/);
+    expect(good.out).to.match(/\d+ as expected, 0 not/);
     file('policy.yaml', POLICY);
     const cases = file(
       'cases.yaml',
@@ -116,7 +116,7 @@ describe('the command line: who may see and change what', () => {
     expect(bad.out)
       .to.include('✗ {"crew":"c-2"} may read flights')
       .and.include('but it is refused: /collections/flights/read')
-      .and.include('1 as they should be, 1 not');
+      .and.include('1 as expected, 1 not');
     const wrong = await run([
       'policy',
       'test',
@@ -157,7 +157,7 @@ describe('the command line: who may see and change what', () => {
       UPROAR_ADMIN_KEY: KEY,
     });
     try {
-      await until('it says so', () => serve.out.includes('Everybody may do everything'));
+      await until('it says so', () => serve.out.includes('The store is open to everyone'));
       const url = /http:\/\/[\d.:]+/.exec(serve.out)![0];
       expect((await fetch(`${url}/v1/data/flights`)).status).to.equal(200);
       await until('it is closed', () => serve.out.includes('closed The store is closed again'));
@@ -186,7 +186,7 @@ describe('the command line: who may see and change what', () => {
     );
     expect(
       (await run(['serve', '--data', directory.path, '--port', '0', '--allow-origin', 'nonsense'])).err,
-    ).to.include('is no origin');
+    ).to.include('is not an origin');
     directory.remove();
   });
 });

@@ -53,8 +53,8 @@ describe('the command line', () => {
 
   it('says plainly what is wrong, with an exit code for each kind', async () => {
     const CASES: [string[], Record<string, string>, number, string][] = [
-      [['get', 'Balloons'], {}, 2, 'cannot be the name of a collection'],
-      [['get', 'balloons/a b'], {}, 2, 'cannot be the id'],
+      [['get', 'Balloons'], {}, 2, 'is not a valid collection name'],
+      [['get', 'balloons/a b'], {}, 2, 'is not a valid document id'],
       [['merge', 'balloons', '{}'], {}, 2, 'names a collection'],
       [['put', 'a/b', '{"a":tru}'], {}, 2, '{"a":tru}\n           ^'],
       [['put', 'a/b', '[1]'], {}, 2, 'must be a JSON object'],

@@ -78,7 +78,7 @@ describe('the everyday of the command line', () => {
     ])
       expect((await as(['profile', ...args])).code, args.join(' ')).to.be.oneOf([2, 5]);
     expect((await as(['status'], { UPROAR_PROFILES: file('broken.json', '{"profiles": 3') })).err).to.include(
-      'is not a file of profiles',
+      'is not a profiles file',
     );
   });
 
@@ -225,7 +225,7 @@ describe('the everyday of the command line', () => {
         state: 'bad',
         mend: 'Disable buffering and compression of text/event-stream in the proxy.',
       });
-      expect(find(out).get('live')?.state, 'and no WebSocket passes').to.equal('bad');
+      expect(find(out).get('live')?.state, 'and WebSockets are blocked').to.equal('bad');
     });
   });
 });

@@ -23,7 +23,7 @@ describe('the tour of the demo', () => {
       stdio: ['ignore', 'pipe', 'inherit'],
     });
     demo.stdout!.on('data', (text) => (said += String(text)));
-    await until('the tour is printed', () => said.includes('Ctrl-C ends'), 120_000);
+    await until('the tour is printed', () => said.includes('Ctrl-C stops'), 120_000);
     steps = said
       .split(/^ {2}\d {2}/m)
       .slice(1)

@@ -99,7 +99,7 @@ describe('the command line: undo, and the care of a store', () => {
     expect((await read('notices/n-1')).data.text).to.equal('Storm');
     expect((await run(['revert', 'notices/n-1', '--to', String(first - 1)])).out).to.include('deleted');
     expect((await run(['revert', 'notices/n-1', '--to', String(first - 1)])).code).to.equal(5);
-    expect((await run(['revert', 'notices/n-1', '--to', '99999'])).err).to.include('no 99999 yet');
+    expect((await run(['revert', 'notices/n-1', '--to', '99999'])).err).to.include('seq 99999 does not exist yet');
     expect((await run(['revert', 'notices/n-1', '--to', 'x'])).code).to.equal(2);
   });
 
@@ -285,15 +285,15 @@ describe('the command line: undo, and the care of a store', () => {
     };
     expect(await found('sound', [])).to.equal('');
     expect(await found('silent-edit', [`UPDATE documents SET data = '{"n":99}' WHERE id = 'd-3'`])).to.include(
-      'a/d-3 is not as commit 24 left it',
+      'a/d-3 differs from the state after commit 24',
     );
     expect(await found('vanished', [`DELETE FROM documents WHERE id = 'd-3'`]))
-      .to.include('has 9 of')
+      .to.include('has 9 with')
       .and.include('a/d-3');
     expect(await found('not-json', [`UPDATE documents SET data = '{"n":' WHERE id = 'd-4'`])).to.include('is not JSON');
     expect(await found('gap', ['DELETE FROM commits WHERE seq = 12'])).to.include('1 commits are missing');
     expect(await found('index', ["DELETE FROM index_1 WHERE id = 'd-7'"])).to.include('Index a -n lacks a/d-7');
-    expect(await found('count', ['UPDATE collections SET documents = 11'])).to.include('said to have 11');
+    expect(await found('count', ['UPDATE collections SET documents = 11'])).to.include('should have 11');
     expect((await run(['check', at('nowhere')])).code).to.equal(2);
     const { code, err } = await run(['check', file('text.sqlite', 'no database at all, just text')]);
     expect([code, err.includes('cannot be read')]).to.deep.equal([7, true]);

@@ -62,7 +62,7 @@ describe('the settings of a service', () => {
       [{}, '- a\n- b', /holds no settings/],
       [{}, 'port: {a: 1}', /"port" takes one value or a list/],
       [{}, 'port: [', /is no YAML/],
-      [{ UPROAR_TLS_CERT: '/nowhere.pem' }, undefined, /TLS takes both/],
+      [{ UPROAR_TLS_CERT: '/nowhere.pem' }, undefined, /TLS needs both/],
       [{ UPROAR_SETTINGS: '/nowhere.yaml' }, undefined, /\/nowhere.yaml cannot be read/],
       [{ UPROAR_ADMIN_KEY_FILE: '/nowhere' }, undefined, /\/nowhere cannot be read/],
     ];
@@ -98,7 +98,7 @@ describe('the settings of a service', () => {
     expect(run.err).to.equal('');
     writeFileSync(file, 'log-level: info\naccounts: open\n');
     run.process.kill('SIGHUP');
-    await until('it tells', () => run.out.includes('from the next start on'));
+    await until('it tells', () => run.out.includes('after the next start'));
     expect(run.out).to.include('altered: log-level').and.include('accounts');
     await ask();
     await until('the request is logged', () => run.err.includes('"path":"/v1/data/crews"'));

@@ -23,7 +23,7 @@ describe('uproar shapes', () => {
     expect(out).to.match(/altitude +100 % +51 number, 9 text +1 … 59/);
     expect(out).to.include('rare   altitud: in 1 of 60 documents. Was altitude meant?');
     expect(out).to.include('mixed  altitude: 51 number, 9 text');
-    expect(out).to.include('60 documents looked at');
+    expect(out).to.include('60 documents read');
     const report = JSON.parse(
       (await run(['shapes', 'balloons', '--where', 'altitude > 50', '--json'])).out,
     ) as ShapeReport;

@@ -38,7 +38,7 @@ describe('structure on the command line', () => {
     expect((await run(['schema', 'check', 'crews'])).out).to.include('all fit: 700 documents of crews');
     const refused = await run(['put', 'crews/c-000', '{"size":"3"}']);
     expect(refused.code).not.to.equal(0);
-    expect(refused.err).to.include('does not fit the schema');
+    expect(refused.err).to.include('violates the schema');
     expect((await run(['schema'])).out).to.match(/crews +enforce +2/);
     expect(JSON.parse((await run(['schema', 'show', 'crews', '1'])).out)).to.deep.equal(schema);
     expect((await run(['schema', 'remove', 'crews'])).out).to.include('removed the schema of crews');
@@ -82,7 +82,7 @@ describe('structure on the command line', () => {
     ];
     const where = ['--where', "status = 'away'", '--progress', at('p2')];
     const dry = await run(['rewrite', 'crews', ...where, ...split, '--dry-run']);
-    expect(dry.out).to.include('would rewrite 234 documents of crews, 234 looked at');
+    expect(dry.out).to.include('would rewrite 234 documents of crews, 234 read');
     expect(dry.out).to.match(/c-000 +lead Ada 0 → – +first – → Ada +number – → 0/);
     expect(await crew('c-000')).to.deep.include({ lead: 'Ada 0' });
     const done = await run(['rewrite', 'crews', ...where, ...split, '--json']);
@@ -95,7 +95,7 @@ describe('structure on the command line', () => {
     expect(await crew('c-003')).to.deep.include({ number: 1003 });
     const wrong = await run(['rewrite', 'crews', '--set', 'a = lowr(lead)']);
     expect(wrong.err).to.include('Did you mean "lower"');
-    expect((await run(['rewrite', 'crews'])).err).to.include('What is to be done');
+    expect((await run(['rewrite', 'crews'])).err).to.include('No change is given');
     expect((await run(['rewrite', 'crews/c-1', '--merge', '{}'])).code).to.equal(2);
   });
 
@@ -118,9 +118,9 @@ describe('structure on the command line', () => {
     }
     if (existsSync(at('p3'))) {
       const asked = await run(command);
-      expect(asked.err).to.include('Go on with --resume');
+      expect(asked.err).to.include('Continue with --resume');
       const other = await run(['rewrite', 'marks', '--merge', '{"x":1}', '--progress', at('p3'), '--resume']);
-      expect(other.err).to.include('was another one');
+      expect(other.err).to.include('had other options');
       expect((await run([...command, '--resume'])).code).to.equal(0);
     }
     const { json } = await service.request(

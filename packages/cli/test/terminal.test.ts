@@ -22,9 +22,9 @@ describe('the command line in a terminal', () => {
     // What was written is on the screen a moment later.
     await until(
       'the first frame is drawn',
-      () => /30 documents, seq \d+/.test(tty.screen) && tty.screen.includes('q ends'),
+      () => /30 documents, seq \d+/.test(tty.screen) && tty.screen.includes('q quits'),
     );
-    expect(tty.screen).to.include('● live').and.include('p-10').and.include('q ends').and.include('more rows');
+    expect(tty.screen).to.include('● live').and.include('p-10').and.include('q quits').and.include('more rows');
     expect(tty.screen.split('\n')[0], 'a frame fits').to.include('pads  ');
     expect(widest(tty.screen)).to.be.at.most(70);
     await pads.merge('p-11', { free: false });
@@ -33,7 +33,7 @@ describe('the command line in a terminal', () => {
     await pads.delete('p-10');
     await until('the row is gone', () => /29 documents/.test(tty.screen) && !/\np-10 /.test(tty.screen));
     tty.press(' ');
-    await tty.shows('held');
+    await tty.shows('paused');
     await pads.put('p-00', { name: 'Pad 0' });
     await new Promise((resolve) => setTimeout(resolve, 400));
     expect(tty.screen).not.to.include('\np-00');
@@ -51,7 +51,7 @@ describe('the command line in a terminal', () => {
     const tty = open(['watch', 'gates/g-1']);
     await tty.shows(/visitors +3/);
     await service.service.close();
-    await tty.shows('the connection is broken');
+    await tty.shows('not connected');
     await service.restart();
     await until('it is live again', () => tty.screen.includes('● live'), 120_000);
     tty.press('\u0003');

@@ -137,7 +137,7 @@ describe('small things that the client gets right', () => {
 
   it('an address that is none is refused with how to write one, and options may be left out', () => {
     for (const address of ['127.0.0.1:4680', 'localhost:4680', 'ws://localhost:4680']) {
-      expect(() => connect(address), address).to.throw(TypeError, 'begins with http:// or https://');
+      expect(() => connect(address), address).to.throw(TypeError, 'must start with http:// or https://');
     }
     connect(service.url).close();
   });

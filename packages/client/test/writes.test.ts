@@ -248,7 +248,7 @@ describe('writes of the client', () => {
     await stations.put('s-3', { wind: 6 });
     await live(watch);
     await until('the view', () => watch.current.documents.map(({ id }) => id).join() === 's-2,s-3');
-    expect((await store.check()).map(({ detail }) => detail).join()).to.include('no WebSocket passes');
+    expect((await store.check()).map(({ detail }) => detail).join()).to.include('WebSockets are blocked');
     await service.client().collection('stations').put('s-4', { wind: 20 });
     await until('a change of somebody else', () => watch.current.documents[0]?.id === 's-4');
     link.cutAll();

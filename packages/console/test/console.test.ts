@@ -151,7 +151,7 @@ describe('the console in a browser', function () {
     await page.getByText('3 documents').waitFor();
     await writeInto(page, 'where', 'altitude >< 3');
     await page.keyboard.press('Enter');
-    await page.getByRole('alert').getByText('was not expected here').waitFor();
+    await page.getByRole('alert').getByText('is not expected here').waitFor();
     expect(await page.getByRole('alert').locator('pre').textContent()).to.equal('altitude >< 3\n          ▲');
     await page.getByRole('button', { name: 'Clear' }).click();
     await page.getByText('150 documents').waitFor();

@@ -97,7 +97,7 @@ describe('working with documents in the console', function () {
       'abc',
     ]);
     expect(await header(page, 'nmae').getAttribute('title'))
-      .to.include('Only 1 of the documents looked at has it')
+      .to.include('Only 1 of the documents read has it')
       .and.include('Was “name” meant?');
     expect(await header(page, 'mixture').getAttribute('title'))
       .to.include('24 × number')

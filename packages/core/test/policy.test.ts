@@ -1,5 +1,6 @@
 import { expect } from 'chai';
 import {
+  enableFullQueries,
   accessFor,
   applyPermitted,
   bindClaims,
@@ -45,6 +46,8 @@ const POLICY = readPolicy({
 const LEAD = { claims: { sub: 'ada' } };
 const DIRECTOR = { claims: { sub: 'dora', role: 'director' } };
 
+enableFullQueries();
+
 describe('conditions of a policy', () => {
   it('are worked out as far as claims go, so that those for whom they come to the same share them', () => {
     expect(bound("owner = claim('sub')", { sub: 'ada' })).to.equal("owner = 'ada'");
@@ -78,18 +81,18 @@ describe('a policy', () => {
   const faults: [JsonValue, string, RegExp][] = [
     [{ colections: {} }, '/colections', /Did you mean "collections"/],
     [{ collections: { crews: { reed: 'TRUE' } } }, '/collections/crews/reed', /Did you mean "read"/],
-    [{ collections: { Crews: {} } }, '/collections/Crews', /cannot be the name/],
+    [{ collections: { Crews: {} } }, '/collections/Crews', /not a valid collection name/],
     [{ collections: { crews: { read: 'lead = clam(1)' } } }, '/collections/crews/read', /"clam".*Did you mean "claim"/],
     [{ collections: { crews: { read: 'lead' } } }, '/collections/crews/read', /field, not a condition/],
     [{ collections: { crews: { read: 7 } } }, '/collections/crews/read', /CQL2/],
-    [{ collections: { crews: { create: "was('lead') = 1" } } }, '/collections/crews/create', /there is none/],
+    [{ collections: { crews: { create: "was('lead') = 1" } } }, '/collections/crews/create', /not available in create/],
     [{ collections: { crews: { read: "name LIKE claim('x')" } } }, '/collections/crews/read', /LIKE/],
     [
       { collections: { crews: { conceal: [{ field: 'a', unless: 'b = 1' }] } } },
       '/collections/crews/conceal/0/unless',
-      /claims alone/,
+      /may only use claims/,
     ],
-    [{ collections: { crews: { conceal: ['a..b'] } } }, '/collections/crews/conceal/0', /name of a field/],
+    [{ collections: { crews: { conceal: ['a..b'] } } }, '/collections/crews/conceal/0', /not a field name/],
     [{ anonymous: 'yes' }, '/anonymous', /true or false/],
     [[], '', /object/],
   ];

@@ -1,6 +1,6 @@
 import { expect } from 'chai';
 import { readFileSync } from 'node:fs';
-import { compile, OPERATORS, parseText, type Document, type JsonObject } from '@uproar/core';
+import { enableFullQueries, compile, OPERATORS, parseText, type Document, type JsonObject } from '@uproar/core';
 
 const page = readFileSync(new URL('../../../docs/query.md', import.meta.url), 'utf8');
 
@@ -16,6 +16,8 @@ const festival: Document[] = ['balloons', 'crews', 'pads', 'flights', 'stations'
     });
   },
 );
+
+enableFullQueries();
 
 describe('the page about the query language', () => {
   const section = page.slice(page.indexOf('## Conditions'), page.indexOf('`claim('));

@@ -1,5 +1,6 @@
 import { expect } from 'chai';
 import {
+  enableFullQueries,
   compareValues,
   compile,
   formatCql2Json,
@@ -50,6 +51,8 @@ const balloon = documentOf(
   },
   'bl-17',
 );
+
+enableFullQueries();
 
 describe('a condition', () => {
   const judge = (text: string) =>
@@ -138,10 +141,10 @@ describe('a condition', () => {
   it('is refused with the place, what was expected and near names', () => {
     const WRONG: [string, number, string][] = [
       ['status', 6, 'compare it'],
-      ['altitude > ', 11, 'ends too early'],
+      ['altitude > ', 11, 'incomplete'],
       ["status = 'aloft", 9, 'not closed'],
       ['lenght(name) = 1', 0, 'Did you mean "length"'],
-      ['a = 1 b = 2', 6, 'could end'],
+      ['a = 1 b = 2', 6, 'is complete before'],
       ['a = NULL', 4, 'IS NULL'],
       ['(a = 1', 6, '")" was expected'],
       ["day = DATE('2026-02-30')", 11, 'not a date'],

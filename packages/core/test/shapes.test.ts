@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import { ShapeFinder, valueOfField, splitName, type Document, type JsonObject } from '@uproar/core';
+import { enableFullQueries, ShapeFinder, valueOfField, splitName, type Document, type JsonObject } from '@uproar/core';
 import { Random } from '../../../test/random.js';
 
 const DAY_MS = 86_400_000;
@@ -13,6 +13,8 @@ const find = (all: JsonObject[]) => {
   const shape = finder.find();
   return { shape, field: (name: string) => shape.fields.find((one) => one.name === name)! };
 };
+
+enableFullQueries();
 
 describe('shapes', () => {
   it('tell fields with their types, ranges, lengths and examples, also within objects and lists', () => {

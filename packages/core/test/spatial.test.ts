@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import { compile, parseText, type Document, type JsonObject } from '@uproar/core';
+import { enableFullQueries, compile, parseText, type Document, type JsonObject } from '@uproar/core';
 import { Random } from '../../../test/random.js';
 import { modelRelations, RELATION_NAMES, type Shape } from '../../../test/spatial-model.js';
 
@@ -59,6 +59,8 @@ function randomShape(random: Random): Shape {
       return { type: 'Polygon', coordinates: polygon() };
   }
 }
+
+enableFullQueries();
 
 describe('spatial relations', () => {
   const square = [

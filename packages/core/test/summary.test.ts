@@ -249,18 +249,18 @@ describe('includes as text', () => {
       }
       return 'taken';
     };
-    expect(fault('')).to.match(/^0 Here a collection is missing/);
-    expect(fault('crews via')).to.match(/^9 Here what follows "via" is missing/);
-    expect(fault('crews by a limit x')).to.match(/^17 Here a whole number is missing/);
-    expect(fault('crews by a { flights by b')).to.match(/^25 A brace is open/);
-    expect(fault('crews by a }')).to.match(/^11 This is one too many/);
-    expect(fault('crews by a nonsense')).to.match(/^11 This cannot stand here/);
-    expect(fault('crews by a; crews by b')).to.match(/^12 There are two includes called "crews"/);
-    expect(fault('crews')).to.match(/either "via", a field here, or "by"/);
+    expect(fault('')).to.match(/^0 Expected a collection here/);
+    expect(fault('crews via')).to.match(/^9 The value of "via" is missing/);
+    expect(fault('crews by a limit x')).to.match(/^17 A whole number is missing here/);
+    expect(fault('crews by a { flights by b')).to.match(/^25 A closing brace is missing/);
+    expect(fault('crews by a }')).to.match(/^11 This is not expected here/);
+    expect(fault('crews by a nonsense')).to.match(/^11 This is not expected here/);
+    expect(fault('crews by a; crews by b')).to.match(/^12 There are two includes named "crews"/);
+    expect(fault('crews')).to.match(/either "via", a field of this document, or "by"/);
     expect(fault('crews by a via b')).to.match(/either "via"/);
     expect(fault('crews by a limit 5000')).to.match(/In the include crews: The limit is a whole number from 1 to 1000/);
     expect(fault('crews by a where x ==')).to.match(/In the include crews: /);
-    expect(fault('a by b { a by b { a by b { a by b } } }')).to.match(/at most 3 levels/);
+    expect(fault('a by b { a by b { a by b { a by b } } }')).to.match(/nested 3 levels/);
     expect(fault(Array.from({ length: 11 }, (_, n) => `c${n} by x`).join(';'))).to.match(/At most 10 includes/);
     expect(fault('{'.repeat(50))).to.match(/missing/);
     expect(() => parseIncludes('a by b {'.repeat(50))).to.throw(QueryError, /nested too deep/);

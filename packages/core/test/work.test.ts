@@ -1,6 +1,7 @@
 import { spawnSync } from 'node:child_process';
 import { expect } from 'chai';
 import {
+  enableFullQueries,
   applyPatch,
   applyWrite,
   compile,
@@ -23,6 +24,8 @@ function time(act: () => void): number {
   act();
   return performance.now() - started;
 }
+
+enableFullQueries();
 
 describe('the work of a condition', () => {
   const text = 'ab'.repeat(500_000);

@@ -10,7 +10,11 @@ import { DEFAULT_ACCESS_LIMITS, type Reloadable } from './settings.js';
  *
  * @throws {RangeError} or what TLS says of a certificate, when they cannot be
  */
-export function reload(context: Context, app: FastifyInstance, settings: Reloadable): void {
+export function reload(
+  context: Pick<Context, 'originPolicy' | 'rates' | 'connections' | 'accessLimits' | 'store'>,
+  app: FastifyInstance,
+  settings: Reloadable,
+): void {
   const { originPolicy, rates, connections, accessLimits, store } = context;
   const { tls } = settings;
   if (tls) {

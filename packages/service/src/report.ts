@@ -8,7 +8,11 @@ import type { Tracing } from './metrics/tracing.js';
 const SLOW_QUERY_MS = 1000;
 
 /** Has what the store does, and what goes wrong, reported: in the metrics, the traces and the log. */
-export function reportOn(context: Context, log: FastifyBaseLogger, tracing: Tracing): void {
+export function reportOn(
+  context: Pick<Context, 'store' | 'slowQueries' | 'recorder' | 'onFault'>,
+  log: FastifyBaseLogger,
+  tracing: Tracing,
+): void {
   const { store, slowQueries, recorder } = context;
   store.reader.onRead = (query, outcome, durationMs) => {
     slowQueries.note(query, outcome, durationMs);

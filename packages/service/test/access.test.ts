@@ -116,7 +116,7 @@ describe('the policy over every interface', () => {
         writes: [{ merge: 'flights/f-1', data: { altitude: 8 } }],
         reads: [{ doc: 'flights/f-2', version }],
       });
-    expect((await reads(0)).status, 'to them it is not there').to.equal(200);
+    expect((await reads(0)).status, 'it does not exist for them').to.equal(200);
     expect((await reads(2)).json).to.include({ status: 409, currentVersion: 0 });
   });
 
@@ -299,8 +299,8 @@ describe('the policy itself', () => {
     for (const expected of [
       /flihgts .*Did you mean "flights"/,
       /flights\/read .*no field|flights\/read .*has a field cerw\. Did you mean "crew"/,
-      /flights\/create Anybody at all/,
-      /flights\/update This can never be true/,
+      /flights\/create Anonymous callers/,
+      /flights\/update This is never true/,
       /conceal\/0 .*nowhere/,
       /logs\/update This is never reached/,
     ])

@@ -30,7 +30,7 @@ describe('a service that ends while it writes', () => {
       (reason: unknown) => reason,
     );
     expect(error).to.be.instanceOf(Error);
-    expect((error as Error).message).to.match(/gone|instead of starting|differ|damaged|no such/i);
+    expect((error as Error).message).to.match(/gone|came to|instead of starting|differ|damaged|no such/i);
   });
 });
 

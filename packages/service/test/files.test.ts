@@ -207,8 +207,8 @@ describe('files', () => {
         setTimeout(() => socket.destroy(), 20_000);
       });
     expect(await begin('Content-Length: 10000000000', 'x')).to.match(/^HTTP\/1.1 413 /);
-    expect(await begin('Content-Length: 1000', 'half')).to.match(/Nothing came for 1.5 s/);
-    expect(await begin('Transfer-Encoding: chunked', '5\r\nhello\r\n')).to.match(/Nothing came for 1.5 s/);
+    expect(await begin('Content-Length: 1000', 'half')).to.match(/No data arrived for 1.5 s/);
+    expect(await begin('Transfer-Encoding: chunked', '5\r\nhello\r\n')).to.match(/No data arrived for 1.5 s/);
     expect(
       await begin('Transfer-Encoding: chunked', `${(5_000_001).toString(16)}\r\n${'x'.repeat(5_000_001)}\r\n`),
     ).to.match(/^HTTP\/1.1 413 /);

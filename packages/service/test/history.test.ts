@@ -1,6 +1,10 @@
 import { expect } from 'chai';
-import { prepareQuery, type Commit, type Document, type Write } from '@uproar/core';
+import { Readable } from 'node:stream';
+import { prepareQuery, type Commit, type Document, type JsonObject, type Rights, type Write } from '@uproar/core';
 import { openStore, type Store } from '@uproar/service';
+import type { CommitOutcome } from '../dist/store/commit-log.js';
+import { parsePolicy } from '../dist/identity/policies.js';
+import { Schemas } from '../dist/schemas/schemas.js';
 import { CommitQueue } from '../dist/store/commit-queue.js';
 import { JournalRetention } from '../dist/store/index.js';
 import { IdempotencyRecords, REMEMBERED_MS } from '../dist/store/idempotency-records.js';
@@ -28,15 +32,84 @@ function useStores(): () => Store {
   };
 }
 
+/** The policies that take effect one after another. Of 'b', a field is concealed from some. */
+const POLICIES = [
+  'collections: { a: { read: true, create: true, update: true, delete: true } }',
+  `
+collections:
+  a: { read: true, create: true, update: "n >= was('n')", delete: "claim('role') = 'director'" }
+  b:
+    read: "n IS NULL OR n < 120 OR claim('role') = 'director'"
+    create: true
+    update: true
+    conceal: [{ field: secret, unless: "claim('role') = 'director'" }]
+  files: { read: true, create: true, update: "claim('role') = 'director'" }`,
+];
+
+/** The schemas that take effect one after another. */
+const SCHEMAS: JsonObject[] = [
+  { properties: { n: { type: 'integer' }, list: { type: 'array', maxItems: 2 } } },
+  { properties: { n: { type: 'integer', minimum: 150 } } },
+];
+
+const CONTENTS = ['emerald', 'amber', 'night'].map((text) => Buffer.from(text.repeat(50)));
+
+/** The rights of a caller: an admin key, a key for one collection, or the claims of a token. */
+function randomRights(random: Random): Rights | undefined {
+  return random.pick<Rights | undefined>([
+    undefined,
+    { scope: 'write', collections: ['a'] },
+    { claims: { sub: 'ada', role: 'crew' } },
+    { claims: { sub: 'bo', role: 'director' } },
+  ]);
+}
+
+/** A random upload, or a write that only claims to have content. */
+function randomFile(random: Random, hashes: readonly string[]): Write {
+  const sha256 = random.pick(hashes);
+  const size = CONTENTS[hashes.indexOf(sha256)]!.length;
+  const base = { collection: 'files', id: `f-${random.integer(0, 3)}` };
+  if (random.chance(0.2)) return { ...base, kind: 'delete' };
+  return {
+    ...base,
+    kind: 'put',
+    data: { name: 'picture', size, sha256 },
+    ...(random.chance(0.7) ? { content: sha256 } : {}),
+  };
+}
+
+/** What changes besides commits: the policy or the schema of a collection. */
+type Change = { policy: number } | { schema: number; collection: string; mode: 'warn' | 'enforce' };
+
+/** A store with policies and schemas, and the contents of the files that its commits describe. */
+async function prepare(store: Store): Promise<{ change: (change: Change) => void; hashes: string[] }> {
+  const schemas = new Schemas(store.database);
+  store.log.validateData = schemas.judge;
+  const hashes: string[] = [];
+  for (const content of CONTENTS) {
+    hashes.push((await store.contents.receive(Readable.from([content]), content.length)).sha256);
+  }
+  return {
+    hashes,
+    change: (change) => {
+      if ('policy' in change) {
+        const policy = parsePolicy(POLICIES[change.policy]!);
+        store.log.policy = () => policy;
+      } else schemas.set(change.collection, change.mode, SCHEMAS[change.schema]!, author);
+    },
+  };
+}
+
 /** A random commit, of writes of every kind; many of them cannot be applied. */
-function randomCommit(random: Random, number: number): Commit {
+function randomCommit(random: Random, number: number, hashes: readonly string[] = []): Commit {
   const writes = Array.from({ length: random.integer(1, 4) }, (): Write => {
+    if (hashes.length > 0 && random.chance(0.15)) return randomFile(random, hashes);
     const base = { collection: random.pick(['a', 'b']), id: `d-${random.integer(0, 9)}` };
     const condition = random.chance(0.2) ? { versionIn: [random.integer(0, number)] } : undefined;
     switch (random.integer(0, 6)) {
       case 0:
       case 1:
-        return { ...base, condition, kind: 'put', data: { ...random.object(2), n: number, list: [1] } };
+        return { ...base, condition, kind: 'put', data: { ...random.object(2), n: number, list: [1], secret: number } };
       case 2:
         return { ...base, kind: 'create', data: { n: 0 }, keepExisting: random.chance(0.5) };
       case 3:
@@ -53,13 +126,26 @@ function randomCommit(random: Random, number: number): Commit {
   });
   const id = random.chance(0.3) ? `commit-${random.integer(0, 40)}` : undefined;
   const reads = random.chance(0.2) ? [{ collection: 'a', id: 'd-1', version: random.integer(0, number) }] : undefined;
-  return { id, digest: id && JSON.stringify(writes), reads, timeMs: 1_000_000 + number * 7, author, writes };
+  const rights = hashes.length > 0 ? randomRights(random) : undefined;
+  return {
+    id,
+    digest: id && JSON.stringify(writes),
+    reads,
+    timeMs: 1_000_000 + number * 7,
+    author,
+    ...(rights ? { rights } : {}),
+    writes,
+  };
 }
 
 function dump(store: Store): string {
-  const tables = ['documents', 'commits', 'changes', 'outcomes', 'collections'];
+  const tables = ['documents', 'commits', 'changes', 'outcomes', 'collections'].map(
+    (table) => `SELECT * FROM ${table}`,
+  );
+  // When an unused content was received is no part of the history.
+  const queries = [...tables, 'SELECT sha256, size, uses FROM contents ORDER BY sha256'];
   return JSON.stringify(
-    tables.map((table) => store.database.prepare(`SELECT * FROM ${table}`).all()),
+    queries.map((query) => store.database.prepare(query).all()),
     null,
     1,
   );
@@ -72,21 +158,45 @@ describe('applying commits', () => {
     for (let seed = 1; seed <= 5; seed++) {
       const random = new Random(seed);
       const original = newStore();
-      const sent: string[] = [];
-      const outcomes: unknown[] = [];
+      const { change, hashes } = await prepare(original);
+      const sent: ({ commit: string } | { change: Change })[] = [];
+      const outcomes: CommitOutcome[] = [];
+      const changeAt = new Map<number, Change>([
+        [0, { policy: 0 }],
+        [60, { policy: 1 }],
+        [90, { schema: 0, collection: 'a', mode: 'enforce' }],
+        [120, { schema: 1, collection: 'b', mode: 'warn' }],
+        [150, { policy: 0 }],
+      ]);
       for (let n = 0; n < 200; n++) {
-        const group = Array.from({ length: random.integer(1, 4) }, () => randomCommit(random, n));
-        sent.push(...group.map((commit) => JSON.stringify(commit)));
+        const next = changeAt.get(n);
+        if (next) {
+          change(next);
+          sent.push({ change: next });
+        }
+        const group = Array.from({ length: random.integer(1, 4) }, () => randomCommit(random, n, hashes));
+        sent.push(...group.map((commit) => ({ commit: JSON.stringify(commit) })));
         outcomes.push(...(await Promise.all(group.map((commit) => original.log.append(commit)))));
       }
-      const applied = outcomes.filter((outcome) => 'applied' in (outcome as object)).length;
-      expect(applied, 'commits that were applied').to.be.within(80, sent.length - 100);
+      const refusals = new Set(outcomes.flatMap((outcome) => ('refused' in outcome ? [outcome.refused.kind] : [])));
+      const applied = outcomes.filter((outcome) => 'applied' in outcome).length;
+      expect(applied, 'commits that were applied').to.be.within(30, sent.length - 100);
+      expect([...refusals], 'rights, schemas and files refuse some').to.include.members([
+        'not-allowed',
+        'schema-violation',
+        'bad-document',
+      ]);
 
       const replayed = newStore();
-      for (const text of sent) await replayed.log.append(JSON.parse(text) as Commit);
+      const replay = await prepare(replayed);
+      for (const step of sent) {
+        if ('change' in step) replay.change(step.change);
+        else await replayed.log.append(JSON.parse(step.commit) as Commit);
+      }
       expect(dump(replayed) === dump(original), `every commit sent, seed ${seed}`).to.equal(true);
 
       const fromJournal = newStore();
+      await prepare(fromJournal);
       for (const { id, timeMs, author, changes } of original.log.after(0, 100_000)) {
         const writes = changes.map(({ collection, id, after }): Write =>
           after ? { kind: 'put', collection, id, data: after.data } : { kind: 'delete', collection, id },

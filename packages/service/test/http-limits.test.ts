@@ -226,7 +226,7 @@ describe('a hostile client', () => {
   });
   after(() => service.stop());
 
-  /** Somebody else is served within this many milliseconds. */
+  /** Other clients are served during the attack, with pauses that a person would hardly notice. */
   const staysResponsive = async (during: () => Promise<unknown>) => {
     let slowest = 0;
     let over = false;
@@ -240,7 +240,7 @@ describe('a hostile client', () => {
     })();
     await during().finally(() => (over = true));
     await others;
-    expect(slowest, 'milliseconds until somebody else was served').to.be.below(5000);
+    expect(slowest, 'milliseconds until somebody else was served').to.be.below(1000);
   };
   const raw = (): Promise<Socket> => {
     const { hostname, port } = new URL(service.url);
@@ -397,7 +397,7 @@ describe('a hostile client', () => {
       await Promise.all(Array.from({ length: 20 }, guess));
     });
     expect([...statuses.keys()].sort()).to.deep.equal([401, 429]);
-    expect(statuses.get(401), 'passwords that were looked at').to.be.below(60);
+    expect(statuses.get(401), 'passwords that were read').to.be.below(60);
     const noted = (await service.request('GET', '/v1/audit?event=sign-in-failed')).json.entries;
     expect(noted.reduce((sum: number, { count }: { count: number }) => sum + count, 0)).to.be.at.least(10);
   }).timeout(400_000);

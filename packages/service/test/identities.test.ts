@@ -191,9 +191,9 @@ describe('tokens', () => {
         (error: Error) => error.message,
       );
     expect(await start({ secret: 'short' })).to.match(/too short/);
-    expect(await start({})).to.match(/either by a secret or by the address/);
-    expect(await start({ secret: TOKEN_SECRET, algorithms: ['RS256'] })).to.match(/RS256 is not taken/);
-    expect(await start({ keysUrl: 'http://127.0.0.1:9/', algorithms: ['none'] })).to.match(/none is not taken/);
+    expect(await start({})).to.match(/either a token secret or the address/);
+    expect(await start({ secret: TOKEN_SECRET, algorithms: ['RS256'] })).to.match(/RS256 is not accepted/);
+    expect(await start({ keysUrl: 'http://127.0.0.1:9/', algorithms: ['none'] })).to.match(/none is not accepted/);
   });
 });
 
@@ -396,6 +396,6 @@ describe('a store that stands open', () => {
       (service) => service.stop(),
       (error: Error) => error.message,
     );
-    expect(message).to.match(/this machine alone.*--open-to-the-network/);
+    expect(message).to.match(/only listens on this machine.*--open-to-the-network/);
   });
 });

@@ -174,7 +174,7 @@ describe('queries over HTTP', () => {
     expect(await notes({ where: 'altitud > 3' })).to.match(/None of \d+ .* altitud. Did you mean "altitude"\?/);
     expect(await notes({ summary: 'max(altitud)', by: 'statsu' })).to.match(/"altitude"[^]*"status"/);
     expect(await notes({ include: 'b = balons via name', limit: '1' })).to.include(
-      '"balons". Did you mean "balloons"?',
+      '"balons" does not exist. Did you mean "balloons"?',
     );
     expect(await notes({ where: 'altitude >= 0', order: 'name', limit: '1' })).to.equal(undefined);
     expect(await notes({ where: 'somethingElse > 3' }), 'a field that is rare').to.equal(undefined);

@@ -144,7 +144,7 @@ describe('related documents in answers', () => {
     );
     const one = await service.request('GET', address('hubs', { include: 'spokes by hub order -n' }));
     expect(one.json.type, one.text.slice(0, 300)).to.equal('/problems/query-too-costly');
-    expect(one.json.detail).to.match(/would look at more than 10,000|10,000 related documents for one document/);
+    expect(one.json.detail).to.match(/would scan more than 10,000|10,000 related documents for one document/);
   });
 
   it('tell what is wrong with them, and where', async () => {
@@ -153,14 +153,14 @@ describe('related documents in answers', () => {
       expect(status).to.equal(400);
       return `${json.pointer} ${json.detail}`;
     };
-    expect(await refused('crews')).to.match(/^\/include\/crews In the include crews: It takes either "via"/);
+    expect(await refused('crews')).to.match(/^\/include\/crews In the include crews: An include needs either "via"/);
     expect(await refused({ crew: { from: 'crews', via: 'crewId', where: 'nam ==' } })).to.match(/^\/include\/crew/);
     expect(await refused({ Crew: { from: 'crews', via: 'crewId' } })).to.match(
-      /name of an include is a lower-case letter/,
+      /name of an include has a lower-case letter/,
     );
     expect(await refused({ crew: { from: 'crews', via: 'crewId', many: 3 } })).to.match(/^\/include/);
     expect(await refused({ __proto__: null, x: 7 })).to.match(/^\/include/);
-    expect(await refused('{ "crew": ')).to.match(/Here a collection is missing/);
+    expect(await refused('{ "crew": ')).to.match(/Expected a collection here/);
   });
 
   it('are what somebody may see, and nothing tells a hidden one from one that is not there', async () => {

@@ -211,9 +211,9 @@ describe('the schema of a collection', () => {
     await set({ schema: { ...SCHEMA, additionalProperties: false }, mode: 'warn' });
     const warnings = async (where: string) =>
       ((await service.request('POST', '/v1/explain', { from: 'balloons', where })).json.warnings as string[]).join(' ');
-    expect(await warnings("altitude = 'high'")).to.include('By the schema altitude is number');
-    expect(await warnings("status = 'lost'")).to.include('By the schema status is one of "packed", "aloft"');
+    expect(await warnings("altitude = 'high'")).to.include('According to the schema, altitude is number');
+    expect(await warnings("status = 'lost'")).to.include('According to the schema, status is one of "packed", "aloft"');
     expect(await warnings('altitud > 3')).to.include('The schema has no field altitud.');
-    expect(await warnings("altitude > 3 AND status IN ('packed', 'x')")).not.to.include('By the schema');
+    expect(await warnings("altitude > 3 AND status IN ('packed', 'x')")).not.to.include('According to the schema');
   });
 });

@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import { effectScope, nextTick, ref } from 'vue';
+import { effectScope, nextTick, ref, watch } from 'vue';
 import { useConnection, useWatch } from '@uproar/vue';
 import { TestService, until } from '../../../test/service.js';
 
@@ -58,9 +58,12 @@ describe('the Vue composables', () => {
     const scope = effectScope();
     const state = scope.run(() => useConnection(store))!;
     await until('it is online', () => state.value.name === 'online');
+    const names: string[] = [];
+    const stop = watch(state, ({ name }) => names.push(name), { flush: 'sync' });
     await own.restart();
-    await until('it was away', () => state.value.name !== 'closed');
+    await until('it was away', () => names.includes('offline'));
     await until('it is online again', () => state.value.name === 'online');
+    stop();
     store.close();
     expect(state.value.name).to.equal('closed');
     scope.stop();

@@ -50,7 +50,7 @@ export async function describeTour(address: string, key: string, directory: stri
     pc.dim(
       directory === undefined
         ? 'Ctrl-C stops the demo and removes its data.'
-        : `Ctrl-C ends the festival; the data stays in ${directory}.`,
+        : `Ctrl-C stops the demo; the data stays in ${directory}.`,
     ),
     '',
   ];

@@ -124,7 +124,7 @@ export class LiveTable {
     const noun = this.#kind === 'groups' ? 'group' : 'document';
     const count = `${documents.length.toLocaleString('en')} ${noun}${documents.length === 1 ? '' : 's'}${more ? ' and more' : ''}`;
     const facts = `${this.#single ? '' : `${count}, `}seq ${seq}, ${this.#changes} changes seen`;
-    return `${pc.bold(this.#name)}  ${this.#held ? pc.yellow('❚❚ held') : STATES[state]}  ${pc.dim(facts)}`;
+    return `${pc.bold(this.#name)}  ${this.#held ? pc.yellow('❚❚ paused') : STATES[state]}  ${pc.dim(facts)}`;
   }
 
   #body(view: View, width: number): string[] {

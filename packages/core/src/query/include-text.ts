@@ -85,7 +85,7 @@ class IncludeReader {
 
   #word(what: string): string {
     const found = this.#take(/^\s*[A-Za-z][A-Za-z0-9_-]*/);
-    return found?.trim() ?? this.#fail(`${what} is missing here.`, [what]);
+    return found?.trim() ?? this.#fail(`Expected ${what} here.`, [what]);
   }
 
   #number(): number {

@@ -14,7 +14,18 @@ const RETRY_MS = 2000;
 
 /** Answers a request with a watch as an event stream (HTML Standard, section 9.2). */
 export function answerWithWatch(
-  context: Context,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
   request: FastifyRequest,
   reply: FastifyReply,
   target: WatchTarget,
@@ -79,7 +90,7 @@ export function answerWithWatch(
  * @throws {ProblemError} `limit-reached` connections
  */
 export function registerStream(
-  context: Context,
+  context: Pick<Context, 'connections' | 'closing'>,
   request: FastifyRequest,
   response: ServerResponse,
   watcher: { watches: () => ConnectionWatch[]; suspend: () => void; goOn: (identity: Identity) => void },

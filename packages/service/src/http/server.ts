@@ -60,7 +60,7 @@ const EXPOSED = [
 /** Puts up what keeps others' pages out and browsers careful, and turns away what is not taken in any request. */
 export async function fenceIn(
   app: FastifyInstance,
-  { originPolicy, identities }: Context,
+  { originPolicy, identities }: Pick<Context, 'identities' | 'originPolicy'>,
   { tls, timeouts }: ServiceOptions,
 ): Promise<void> {
   const { requestMs = REQUEST_MS } = timeouts ?? {};

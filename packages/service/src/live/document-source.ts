@@ -12,7 +12,7 @@ import {
 } from '@uproar/core';
 import type { ReadScope } from '../reading/read-scope.js';
 import { seenDocument } from '../reading/visible-document.js';
-import type { Store } from '../store/index.js';
+import { findStored, fewChangesAfter, type Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
 import type { Delta, Source } from './source.js';
 
@@ -38,8 +38,7 @@ export class DocumentSource implements Source {
   }
 
   read(): FullState {
-    const info = this.store.collections.get(this.collection);
-    const stored = info && this.store.documents.get(info.number, this.#id);
+    const stored = findStored(this.store, this.collection, this.#id);
     const seen = stored && seenDocument(stored, this.#access);
     return { seq: this.store.log.seq, documents: seen === undefined ? [] : [seen], more: false };
   }
@@ -54,8 +53,7 @@ export class DocumentSource implements Source {
 
   since(seq: number): Delta | undefined {
     if (!this.store.journal.reachesBackTo(seq)) return undefined;
-    const info = this.store.collections.get(this.collection);
-    const changes = info ? this.store.journal.fewChangesAfter(seq, info.number, this.#id) : [];
+    const changes = fewChangesAfter(this.store, this.collection, seq, this.#id);
     return changes && this.apply(this.store.log.seq, changes);
   }
 }

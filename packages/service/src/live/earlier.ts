@@ -1,5 +1,5 @@
-import type { Document, DocumentChange, Query } from '@uproar/core';
-import type { ReadLimits, Store } from '../store/index.js';
+import type { Document, Query } from '@uproar/core';
+import { fewChangesAfter, type ReadLimits, type Store } from '../store/index.js';
 
 /** What a view shows at one moment. */
 export interface Shown {
@@ -9,22 +9,6 @@ export interface Shown {
 
 /** So often a reading that was overtaken by commits is tried again before a reset is sent instead. */
 export const MAX_ATTEMPTS = 4;
-
-/** What became of a collection's documents since a seq. */
-export function changesAfter({ collections, journal }: Store, collection: string, seq: number): DocumentChange[] {
-  const info = collections.get(collection);
-  return info ? journal.netChangesAfter(seq, info.number) : [];
-}
-
-/** As {@link changesAfter}; undefined where that is too much to be worked out at once. */
-function fewChangesAfter(
-  { collections, journal }: Store,
-  collection: string,
-  seq: number,
-): DocumentChange[] | undefined {
-  const info = collections.get(collection);
-  return info ? journal.fewChangesAfter(seq, info.number) : [];
-}
 
 /**
  * What a query with a limit showed at an earlier seq: the first of those that have not changed since, and of those that have, as

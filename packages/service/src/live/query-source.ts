@@ -1,6 +1,6 @@
 import { patchForChanges, type DocumentChange, type Node, type Query, type WorkMeter } from '@uproar/core';
 import { tooManyBytes } from '../limits/costs.js';
-import type { ReadLimits, Store } from '../store/index.js';
+import { fewChangesAfter, type ReadLimits, type Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
 import type { Delta, Source } from './source.js';
 
@@ -41,10 +41,9 @@ export class QuerySource implements Source {
   }
 
   since(seq: number): Delta | undefined {
-    const { journal, collections, log } = this.store;
+    const { journal, log } = this.store;
     if (!journal.reachesBackTo(seq)) return undefined;
-    const info = collections.get(this.collection);
-    const changes = info ? journal.fewChangesAfter(seq, info.number) : [];
+    const changes = fewChangesAfter(this.store, this.collection, seq);
     return changes && this.apply(log.seq, changes);
   }
 

@@ -12,8 +12,8 @@ import {
   type Window,
 } from '@uproar/core';
 import { tooManyBytes } from '../limits/costs.js';
-import { StoredRelations, type ReadLimits, type Store } from '../store/index.js';
-import { changesAfter, MAX_ATTEMPTS, shownAt } from './earlier.js';
+import { changesAfter, StoredRelations, type ReadLimits, type Store } from '../store/index.js';
+import { MAX_ATTEMPTS, shownAt } from './earlier.js';
 import type { FullState } from './live-event.js';
 import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';

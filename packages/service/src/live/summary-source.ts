@@ -1,6 +1,6 @@
 import type { DocumentChange, Node, Query, SummaryState, WorkMeter } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import { summarize, summarizeAtOnce, type ReadLimits, type Store } from '../store/index.js';
+import { changesAfter, summarize, summarizeAtOnce, type ReadLimits, type Store } from '../store/index.js';
 import type { FullState } from './live-event.js';
 import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';
@@ -76,8 +76,7 @@ export class SummarySource implements Source {
   async #fillSlowly(): Promise<void> {
     for (let attempt = 0; attempt < MAX_ATTEMPTS; attempt++) {
       const { seq, state } = await summarize(this.store, this.query, this.limits);
-      const info = this.store.collections.get(this.collection);
-      if (!state.follow(info ? this.store.journal.netChangesAfter(seq, info.number) : [])) continue;
+      if (!state.follow(changesAfter(this.store, this.collection, seq))) continue;
       this.#state = state;
       state.takePatch();
       return;

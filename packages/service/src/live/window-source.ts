@@ -11,8 +11,8 @@ import {
   type WorkMeter,
 } from '@uproar/core';
 import { refills } from '../metrics/refills.js';
-import type { ReadLimits, Store } from '../store/index.js';
-import { changesAfter, MAX_ATTEMPTS, shownAt, type Shown } from './earlier.js';
+import { changesAfter, type ReadLimits, type Store } from '../store/index.js';
+import { MAX_ATTEMPTS, shownAt, type Shown } from './earlier.js';
 import type { FullState } from './live-event.js';
 import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';

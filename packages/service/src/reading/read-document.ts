@@ -1,6 +1,6 @@
 import { formatAddress, sees, withoutFields, type Access, type Document } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import { readStored, type Store } from '../store/index.js';
+import { findStored, readStored, type Store } from '../store/index.js';
 
 /**
  * Reads a document as it was when the store was at `seq`, as somebody sees it.
@@ -24,7 +24,7 @@ export function readDocumentAt(store: Store, access: Access, collection: string,
   const document =
     info &&
     store.journal.documentAt(info.number, id, seq, () => {
-      const stored = store.documents.get(info.number, id);
+      const stored = findStored(store, collection, id);
       return stored && readStored(stored);
     });
   if (document && sees(access, document)) return withoutFields(document, access.conceal);

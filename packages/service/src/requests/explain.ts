@@ -79,7 +79,7 @@ const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=', 'between', 'in', '
  * follows from documents they do not see.
  */
 export async function explainQuery(
-  context: Context,
+  context: Pick<Context, 'store' | 'schemas' | 'views' | 'identities' | 'accessLimits' | 'budgets'>,
   form: WireQuery,
   identity: Identity,
   holder: string,
@@ -128,7 +128,7 @@ export async function explainQuery(
 
 /** Runs a query. A summary returns groups. */
 async function readForCost(
-  { store }: Context,
+  { store }: Pick<Context, 'store'>,
   query: Query,
   limits: ReadLimits,
 ): Promise<Pick<Reading, 'plan' | 'documentsRead' | 'more'> & { returned: number }> {
@@ -155,7 +155,11 @@ function describeIncludes({ includes }: Query, store: Store, above = ''): Explan
 }
 
 /** Compares what a query asks of fields with the fields and types that are there, as far as they may be seen. */
-async function findWarnings(context: Context, query: Query, identity: Identity): Promise<string[]> {
+async function findWarnings(
+  context: Pick<Context, 'store' | 'identities'>,
+  query: Query,
+  identity: Identity,
+): Promise<string[]> {
   const { store, identities } = context;
   const warnings: string[] = [];
   const named = namedFields(query);

@@ -19,7 +19,7 @@ const READ_PER_RESULT = 20;
  * @throws {ProblemError} when it cannot be answered, or not for this identity
  */
 export async function readListing(
-  context: Context,
+  context: Pick<Context, 'store' | 'identities' | 'accessLimits' | 'budgets'>,
   identity: Identity,
   form: WireQuery,
   holder: string,

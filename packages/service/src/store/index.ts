@@ -33,6 +33,7 @@ export { adviseIndex, type Plan } from './plan.js';
 export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './reader.js';
 export { adviseIncludeIndex, checkIncludes, indexFor, StoredRelations } from './stored-relations.js';
 export { summarize, summarizeAtOnce, type Summarized } from './summarize.js';
+export { changesAfter, fewChangesAfter, findStored } from './find.js';
 export { FILES, type ContentLimits, type Received } from './contents.js';
 export { storageProblem, type StorageHealth } from './storage-health.js';
 export type { WaitingLimits } from './sqlite-commit-log.js';

@@ -1,37 +1,16 @@
 import type Database from 'better-sqlite3';
-import {
-  accessFor,
-  applyPermitted,
-  CLOSED,
-  findStaleRead,
-  formatAddress,
-  formatTime,
-  FULL_ACCESS,
-  PatchWork,
-  PATCH_WORK_LIMIT,
-  sees,
-  sizeFault,
-  withoutFields,
-  type Commit,
-  type Access,
-  type Document,
-  type DocumentChange,
-  type DocumentLimits,
-  type Paths,
-  type Policy,
-  type Refusal,
-  type Write,
-} from '@uproar/core';
+import { CLOSED, type Commit, type DocumentLimits, type Policy, type Refusal, type Write } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome, DataValidator, Receipt } from './commit-log.js';
 import type { StorageHealth } from './storage-health.js';
 import { CommitQueue, type Queued } from './commit-queue.js';
 import type { Collections } from './collections.js';
 import { FILES, type Contents } from './contents.js';
-import { readStored, type Documents, type StoredDocument } from './documents.js';
+import { type Documents } from './documents.js';
 import type { Indexes } from './indexes.js';
+import { evaluateCommit, type Row } from './evaluate-commit.js';
+import { HeldDocuments } from './held-documents.js';
 import type { Journal, JournalEntry } from './journal.js';
-import { describeStoredViolation, visibleViolations } from './schema-violations.js';
 import type { Outcome, IdempotencyRecords } from './idempotency-records.js';
 
 interface Waiting extends Queued {
@@ -39,20 +18,6 @@ interface Waiting extends Queued {
   onSeq: ((seq: number) => void) | undefined;
   resolve(outcome: CommitOutcome): void;
   reject(error: Error): void;
-}
-
-/** A document in the store and as it is to be seen; read once in a group however many commits touch it. */
-interface Held {
-  stored: StoredDocument;
-  document: Document;
-  sizeBytes: number;
-}
-
-/** One write of a commit, judged and ready to be written. */
-interface Row {
-  write: Write;
-  before: Held | undefined;
-  after: Held | undefined;
 }
 
 /** The tables a commit is written to. */
@@ -226,7 +191,7 @@ export class SqliteCommitLog implements CommitLog {
     const seqBefore = this.#seq;
     this.#begin.run();
     try {
-      const held = new Map<string, Held | undefined>();
+      const held = new HeldDocuments(this.#tables.collections, this.#tables.documents);
       const outcomes: CommitOutcome[] = [];
       const endsMs = performance.now() + MAX_GROUP_MS;
       for (const waiting of this.#queue.take()) {
@@ -248,15 +213,15 @@ export class SqliteCommitLog implements CommitLog {
   }
 
   /** Applies a commit, unless one of its author's had this id before; then that one's outcome is the answer. */
-  #apply(commit: Commit, held: Map<string, Held | undefined>): CommitOutcome {
+  #apply(commit: Commit, held: HeldDocuments): CommitOutcome {
     const { id, author, digest = '' } = commit;
-    if (id === undefined) return this.#judge(commit, held);
+    if (id === undefined) return this.#evaluate(commit, held);
     const space = commit.idSpace ?? `${author.kind}:${author.name}`;
     const earlier = this.#tables.idempotencyRecords.get(space, id);
     if (earlier && earlier.digest !== digest) return { idReused: id };
     if (earlier)
       return 'seq' in earlier.outcome ? { repeated: describeRepeated(commit, earlier.outcome) } : earlier.outcome;
-    const outcome = this.#judge(commit, held);
+    const outcome = this.#evaluate(commit, held);
     if ('applied' in outcome || 'unchanged' in outcome) {
       const { seq, documents, warnings } = 'applied' in outcome ? outcome.applied : outcome.unchanged;
       const follow =
@@ -273,99 +238,22 @@ export class SqliteCommitLog implements CommitLog {
     return outcome;
   }
 
-  #judge(commit: Commit, held: Map<string, Held | undefined>): CommitOutcome {
-    const seq = this.#seq + 1;
-    const stamp = { seq, timeMs: commit.timeMs };
-    const altered = new Map<string, Held | undefined>();
-    const applied: AppliedCommit = { seq, commit, changes: [], documents: [], warnings: [] };
-    const rows: Row[] = [];
-    const kept: DocumentChange[] = [];
-    const work = new PatchWork(PATCH_WORK_LIMIT);
-    let resultBytes = 0;
-    const { rights } = commit;
-    const accessTo = (collection: string): Access =>
-      rights ? accessFor(this.policy(), rights, collection) : FULL_ACCESS;
-    const stale = findStaleRead(commit.reads ?? [], (collection, id) => {
-      const document = this.#hold(collection, id, held)?.document;
-      return document && sees(accessTo(collection), document) ? document : undefined;
+  /** Evaluates a commit and, if it is applied, writes its rows. */
+  #evaluate(commit: Commit, held: HeldDocuments): CommitOutcome {
+    const evaluation = evaluateCommit(commit, this.#seq + 1, {
+      held,
+      contents: this.#tables.contents,
+      limits: this.#limits,
+      resultBytes: this.#resultBytes,
+      policy: this.policy,
+      validateData: this.validateData,
     });
-    if (stale) return { refused: stale.refusal, read: stale.read };
-    for (const [index, write] of commit.writes.entries()) {
-      const { collection, id } = write;
-      const address = formatAddress(collection, id);
-      const before = altered.has(address) ? altered.get(address) : this.#hold(collection, id, held);
-      const outcome = applyPermitted(before?.document, write, stamp, this.#limits, accessTo(collection), work);
-      if ('refusal' in outcome) return { refused: this.#asStored(outcome.refusal, altered, held), write: index };
-      applied.documents.push({ collection, id, version: outcome.after?.version ?? 0 });
-      if (outcome.kept) {
-        kept.push({ collection, id, before: before?.document, after: before?.document });
-        continue;
-      }
-      const { conceal } = accessTo(collection);
-      const after = outcome.after && hold(outcome.after, before, stamp.timeMs);
-      const currentVersion = before?.document.version ?? 0;
-      const fault = after && sizeFault(seenSize(after, conceal), this.#limits.sizeBytes);
-      if (fault) {
-        const { detail, pointer } = fault;
-        const refused: Refusal = { kind: 'too-large', collection, id, currentVersion, detail, pointer };
-        return { refused: this.#asStored(refused, altered, held), write: index };
-      }
-      resultBytes += after?.sizeBytes ?? 0;
-      if (resultBytes > this.#resultBytes) {
-        const detail = `The documents that this commit writes take more than ${this.#resultBytes.toLocaleString('en-GB')} bytes in total, counted for each write. Split the commit.`;
-        const refused: Refusal = { kind: 'commit-too-costly', collection, id, currentVersion, detail };
-        return { refused: this.#asStored(refused, altered, held), write: index };
-      }
-      if (collection === FILES) {
-        const trusted = !rights || 'scope' in rights;
-        const refused = this.#tables.contents.findFault(write, before?.document, after?.document, trusted);
-        if (refused) return { refused, write: index };
-      }
-      const violation = after && this.validateData(collection, after.document.data, after.sizeBytes);
-      if (violation && after) {
-        const violations = visibleViolations(violation.violations, conceal, () => {
-          const { data } = withoutFields(after.document, conceal);
-          return this.validateData(collection, data, after.sizeBytes)?.violations ?? [];
-        });
-        if (violation.enforced) {
-          const refused = describeStoredViolation(write, currentVersion, violations);
-          return { refused: this.#asStored(refused, altered, held), write: index };
-        }
-        if (violations.length > 0) applied.warnings.push({ write: index, document: address, violations });
-      }
-      altered.set(address, after);
-      applied.changes.push({ collection, id, before: before?.document, after: after?.document });
-      rows.push({ write, before, after });
-    }
-    if (rows.length === 0) {
-      return { unchanged: { seq: this.#seq, documents: applied.documents, warnings: [], changes: kept } };
-    }
-    this.#seq = seq;
-    this.#tables.journal.addCommit(seq, commit.id, commit.timeMs, commit.author);
-    for (const row of rows) this.#writeRow(row, stamp);
-    for (const [address, document] of altered) held.set(address, document);
-    return { applied };
-  }
-
-  /** A refusal names the version in the store, not one that an earlier write of the same commit would have made. */
-  #asStored(refused: Refusal, altered: Map<string, unknown>, held: Map<string, Held | undefined>): Refusal {
-    const { collection, id } = refused;
-    if (!altered.has(formatAddress(collection, id))) return refused;
-    return { ...refused, currentVersion: this.#hold(collection, id, held)?.document.version ?? 0 };
-  }
-
-  #hold(collection: string, id: string, held: Map<string, Held | undefined>): Held | undefined {
-    const address = formatAddress(collection, id);
-    if (held.has(address)) return held.get(address);
-    const info = this.#tables.collections.get(collection);
-    const stored = info && this.#tables.documents.get(info.number, id);
-    const found = stored && {
-      stored,
-      document: readStored(stored),
-      sizeBytes: Buffer.byteLength(stored.data),
-    };
-    held.set(address, found);
-    return found;
+    if (!('rows' in evaluation)) return evaluation.outcome;
+    const stamp = { seq: ++this.#seq, timeMs: commit.timeMs };
+    this.#tables.journal.addCommit(stamp.seq, commit.id, commit.timeMs, commit.author);
+    for (const row of evaluation.rows) this.#writeRow(row, stamp);
+    for (const [address, document] of evaluation.altered) held.set(address, document);
+    return evaluation.outcome;
   }
 
   #writeRow({ write, before, after }: Row, stamp: { seq: number; timeMs: number }): void {
@@ -401,28 +289,4 @@ function describeRepeated(
 /** The version that a write leaves, where it follows from the write. */
 function versionOf({ kind }: Write, seq: number): number | undefined {
   return kind === 'delete' ? 0 : kind === 'create' ? undefined : seq;
-}
-
-/** The bytes of what its writer sees of a document, so that the size of what is concealed is not told. */
-function seenSize({ document, sizeBytes }: Held, conceal: Paths): number {
-  const { data } = withoutFields(document, conceal);
-  return data === document.data ? sizeBytes : Buffer.byteLength(JSON.stringify(data));
-}
-
-function hold(document: Document, before: Held | undefined, timeMs: number): Held {
-  const created = before?.stored.created ?? timeMs;
-  const data = JSON.stringify(document.data);
-  return {
-    // A new document gets its number when it is written.
-    stored: {
-      number: before?.stored.number ?? 0,
-      id: document.id,
-      version: document.version,
-      created,
-      updated: timeMs,
-      data,
-    },
-    document: { ...document, created: formatTime(created) },
-    sizeBytes: Buffer.byteLength(data),
-  };
 }

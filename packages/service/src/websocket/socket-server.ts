@@ -8,7 +8,7 @@ import type { Context } from '../requests/context.js';
 import type { Identity } from '../identity/identity.js';
 import { frameText } from './frame.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
-import { LIVE_PATH, SocketSession } from './socket-session.js';
+import { LIVE_PATH, SocketSession, type SessionParts } from './socket-session.js';
 
 /** Close code of a service that is too busy (RFC 6455, section 7.4.1, and its registry). */
 const TRY_LATER = 1013;
@@ -21,7 +21,7 @@ const TRY_LATER = 1013;
  */
 export function serveSockets(
   server: Server,
-  context: Context,
+  context: SessionParts & Pick<Context, 'originPolicy' | 'heartbeatMs'>,
   addressOf: (request: IncomingMessage) => string,
 ): () => () => void {
   const sockets = new WebSocketServer({
@@ -95,7 +95,11 @@ export function serveSockets(
 }
 
 /** A key may come with the request itself; otherwise `hello` brings it. Pages of other sites are sent away. */
-async function recognise(request: IncomingMessage, context: Context, address: string): Promise<Identity | undefined> {
+async function recognise(
+  request: IncomingMessage,
+  context: Pick<Context, 'identities' | 'rates' | 'originPolicy'>,
+  address: string,
+): Promise<Identity | undefined> {
   const { identities, originPolicy, rates } = context;
   originPolicy.checkOrigin(request.headers);
   await rates.checkFailures(address);

@@ -29,6 +29,7 @@ import { frameEvent } from './encode-event.js';
 import { frameText } from './frame.js';
 import type { LiveEvent } from '../live/live-event.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
+import { findStored } from '../store/index.js';
 
 /** The address of the WebSocket. */
 export const LIVE_PATH = '/v1/live';
@@ -57,6 +58,25 @@ const BREAK_OFF_MS = 2000;
 /** Close codes (RFC 6455, section 7.4.1; 4000 and above are ours to define). */
 const CLOSE = { restarting: 1012, brokenOff: 4000, noHello: 4401 } as const;
 
+/** The parts of the service that a connection uses. */
+export type SessionParts = Pick<
+  Context,
+  | 'accessLimits'
+  | 'budgets'
+  | 'bytes'
+  | 'commitLimits'
+  | 'committer'
+  | 'connections'
+  | 'identities'
+  | 'maxUnreadBytes'
+  | 'onFault'
+  | 'rates'
+  | 'recorder'
+  | 'sockets'
+  | 'store'
+  | 'views'
+>;
+
 /**
  * One WebSocket connection: its calls (JSON-RPC 2.0), its watches and what it is sent.
  *
@@ -64,7 +84,7 @@ const CLOSE = { restarting: 1012, brokenOff: 4000, noHello: 4401 } as const;
  * bounded; answers to its commits wait behind the changes those commits made.
  */
 export class SocketSession implements WatchOutput, LiveConnection {
-  readonly #context: Context;
+  readonly #context: SessionParts;
   readonly #socket: WebSocket;
   readonly #stream: Duplex;
   readonly #watches: SocketWatches;
@@ -92,7 +112,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
    * @throws {ProblemError} `limit-reached` connections
    */
   constructor(
-    context: Context,
+    context: SessionParts,
     socket: WebSocket,
     stream: Duplex,
     identity: Identity | undefined,
@@ -387,8 +407,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     const { store } = this.#context;
     const access = readableAccess(this.#context, this.identity!, collection);
     if (at !== undefined) return JSON.stringify(readDocumentAt(store, access, collection, id, at));
-    const info = store.collections.get(collection);
-    const stored = info && store.documents.get(info.number, id);
+    const stored = findStored(store, collection, id);
     const text = stored && seenDocument(stored, access);
     if (text === undefined)
       throw problemError('no-such-document', `The document ${doc} does not exist.`, { document: doc });

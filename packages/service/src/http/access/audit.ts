@@ -7,7 +7,7 @@ import { formatIdentity } from '../../identity/identity.js';
 import type { Context } from '../../requests/context.js';
 
 /** The audit log. */
-export function serveAudit(app: FastifyInstance, { identities }: Context): void {
+export function serveAudit(app: FastifyInstance, { identities }: Pick<Context, 'identities'>): void {
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/audit',
     {

@@ -1,22 +1,29 @@
 import { KeyForm, KeyInfo, NewKey, Problem, problemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
-import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import { auditAdministration } from './audit.js';
 import type { Context } from '../../requests/context.js';
+import { withSchemas, type Routes } from '../with-schemas.js';
+
+const tags = ['access'];
+const config = { admin: true };
+const missing = (key: string) =>
+  problemError('no-such-key', `The key "${key}" does not exist. GET /v1/keys lists the keys.`);
 
 const Params = z.object({ key: z.string().max(100).describe('The id or the name of a key.') });
 
 /** The keys of a store. */
-export function serveKeys(app: FastifyInstance, context: Context): void {
-  const routes = app.withTypeProvider<ZodTypeProvider>();
+export function serveKeys(app: FastifyInstance, context: Pick<Context, 'identities'>): void {
+  const routes = withSchemas(app);
+  serveGetKeys(routes, context);
+  servePostKeys(routes, context);
+  servePostKeysKeyRotate(routes, context);
+  serveDeleteKeysKey(routes, context);
+}
+
+function serveGetKeys(routes: Routes, context: Pick<Context, 'identities'>): void {
   const { identities } = context;
   const { keys } = identities;
-  const tags = ['access'];
-  const config = { admin: true };
-  const missing = (key: string) =>
-    problemError('no-such-key', `The key "${key}" does not exist. GET /v1/keys lists the keys.`);
-
   routes.get(
     '/v1/keys',
     {
@@ -30,6 +37,11 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
     },
     () => ({ keys: keys.list() as KeyInfo[] }),
   );
+}
+
+function servePostKeys(routes: Routes, context: Pick<Context, 'identities'>): void {
+  const { identities } = context;
+  const { keys } = identities;
   routes.post(
     '/v1/keys',
     {
@@ -55,6 +67,11 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
         .send({ ...(info as KeyInfo), key });
     },
   );
+}
+
+function servePostKeysKeyRotate(routes: Routes, context: Pick<Context, 'identities'>): void {
+  const { identities } = context;
+  const { keys } = identities;
   routes.post(
     '/v1/keys/:key/rotate',
     {
@@ -82,6 +99,11 @@ export function serveKeys(app: FastifyInstance, context: Context): void {
       return reply.header('cache-control', 'no-store').send({ ...(rotated.info as KeyInfo), key: rotated.key });
     },
   );
+}
+
+function serveDeleteKeysKey(routes: Routes, context: Pick<Context, 'identities'>): void {
+  const { identities } = context;
+  const { keys } = identities;
   routes.delete(
     '/v1/keys/:key',
     {

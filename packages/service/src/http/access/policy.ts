@@ -19,24 +19,33 @@ import {
   problemError,
 } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
-import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import { findPolicyWarnings } from '../../requests/check-policy.js';
 import { parsePolicy } from '../../identity/policies.js';
-import { readStored } from '../../store/index.js';
+import { findStored, readStored, type Store } from '../../store/index.js';
 import { auditAdministration } from './audit.js';
 import type { Context } from '../../requests/context.js';
 import { prepareWireQuery } from '../../reading/prepare-query.js';
 import { writeListing } from '../../requests/read-listing.js';
+import { withSchemas, type Routes } from '../with-schemas.js';
+
+const tags = ['access'];
+const config = { admin: true };
 
 /** The policy: who may read, create, update and delete what. */
-export function servePolicy(app: FastifyInstance, context: Context): void {
-  const routes = app.withTypeProvider<ZodTypeProvider>();
-  const { identities, store } = context;
-  const { policies } = identities;
-  const tags = ['access'];
-  const config = { admin: true };
+export function servePolicy(app: FastifyInstance, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+  const routes = withSchemas(app);
+  serveGetPolicy(routes, context);
+  serveGetPolicyVersions(routes, context);
+  servePutPolicy(routes, context);
+  servePostPolicyRevert(routes, context);
+  servePostPolicyTry(routes, context);
+  servePostPolicyPreview(routes, context);
+}
 
+function serveGetPolicy(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+  const { identities } = context;
+  const { policies } = identities;
   const find = (version?: number) => {
     const found = policies.get(version);
     if (found) return found;
@@ -45,7 +54,6 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       `Version ${version} of the policy does not exist; the newest is ${policies.version}.`,
     );
   };
-
   routes.get(
     '/v1/policy',
     {
@@ -59,6 +67,11 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
     },
     (request) => find(request.query.version),
   );
+}
+
+function serveGetPolicyVersions(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+  const { identities } = context;
+  const { policies } = identities;
   routes.get(
     '/v1/policy/versions',
     {
@@ -72,6 +85,11 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
     },
     (request) => ({ versions: policies.list(request.query.limit) }),
   );
+}
+
+function servePutPolicy(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+  const { identities, store } = context;
+  const { policies } = identities;
   routes.put(
     '/v1/policy',
     {
@@ -102,6 +120,19 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       return { ...set, warnings };
     },
   );
+}
+
+function servePostPolicyRevert(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+  const { identities, store } = context;
+  const { policies } = identities;
+  const find = (version?: number) => {
+    const found = policies.get(version);
+    if (found) return found;
+    throw problemError(
+      'no-such-version',
+      `Version ${version} of the policy does not exist; the newest is ${policies.version}.`,
+    );
+  };
   routes.post(
     '/v1/policy/revert',
     {
@@ -123,6 +154,9 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
       return { ...set, warnings };
     },
   );
+}
+
+function servePostPolicyTry(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
   routes.post(
     '/v1/policy/try',
     {
@@ -136,6 +170,10 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
     },
     (request) => decide(context, request.body),
   );
+}
+
+function servePostPolicyPreview(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+  const { identities, store } = context;
   routes.post(
     '/v1/policy/preview',
     {
@@ -159,7 +197,7 @@ export function servePolicy(app: FastifyInstance, context: Context): void {
   );
 }
 
-function claimsOf({ identities }: Context, policy: Policy, as: PolicyAttempt['as']): Claims {
+function claimsOf({ identities }: Pick<Context, 'identities'>, policy: Policy, as: PolicyAttempt['as']): Claims {
   if (as === 'anonymous') {
     if (policy.anonymous) return {};
     throw problemError('key-missing', 'This policy does not allow anonymous callers; "anonymous: true" allows them.');
@@ -175,7 +213,7 @@ function claimsOf({ identities }: Context, policy: Policy, as: PolicyAttempt['as
   );
 }
 
-function decide(context: Context, attempt: PolicyAttempt): PolicyDecision {
+function decide(context: Pick<Context, 'store' | 'identities' | 'committer'>, attempt: PolicyAttempt): PolicyDecision {
   const { as, do: rule, collection, id, data, merge, before: given, text } = attempt;
   const { identities, committer } = context;
   for (const [name, value] of Object.entries({ data, merge, before: given })) {
@@ -183,7 +221,8 @@ function decide(context: Context, attempt: PolicyAttempt): PolicyDecision {
   }
   const policy = text === undefined ? identities.policy : parsePolicy(text);
   const claims = claimsOf(context, policy, as);
-  const before = rule === 'create' ? undefined : given ? invent(given, id) : findStored(context, collection, id);
+  const before =
+    rule === 'create' ? undefined : given ? invent(given, id) : readExisting(context.store, collection, id);
   if (rule !== 'create' && !before) {
     const detail =
       id === undefined
@@ -199,14 +238,13 @@ function decide(context: Context, attempt: PolicyAttempt): PolicyDecision {
   return tryPolicy(policy, { collection, rule, claims, before, after }) as PolicyDecision;
 }
 
-function findStored({ store }: Context, collection: string, id: string | undefined): Document | undefined {
-  const info = store.collections.get(collection);
-  const found = info && id !== undefined ? store.documents.get(info.number, id) : undefined;
-  return found && readStored(found);
-}
-
 /** A document that is not in the store. */
 function invent(data: JsonObject, id = 'new'): Document {
   const now = new Date().toISOString();
   return { id, version: 0, created: now, updated: now, data };
+}
+
+function readExisting(store: Store, collection: string, id: string | undefined): Document | undefined {
+  const stored = id === undefined ? undefined : findStored(store, collection, id);
+  return stored && readStored(stored);
 }

@@ -8,7 +8,7 @@ import type { Context } from '../../requests/context.js';
 const Ticket = z.object({ ticket: z.string(), expires: z.iso.datetime() }).meta({ id: 'Ticket' });
 
 /** Tickets, for browsers' `EventSource`. */
-export function serveTickets(app: FastifyInstance, { tickets }: Context): void {
+export function serveTickets(app: FastifyInstance, { tickets }: Pick<Context, 'tickets'>): void {
   app.withTypeProvider<ZodTypeProvider>().post(
     '/v1/tickets',
     {

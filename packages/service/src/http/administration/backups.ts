@@ -1,9 +1,11 @@
 import { Problem, Seq, problemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
-import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import type { BackupInfo } from '../../store/index.js';
 import type { Context } from '../../requests/context.js';
+import { withSchemas, type Routes } from '../with-schemas.js';
+
+const tags = ['administration'];
 
 const Backup = z
   .object({
@@ -20,19 +22,15 @@ const Backup = z
 const Params = z.object({ id: z.string().max(64) });
 
 /** Backups: begun, looked after until they are ready, fetched, removed. */
-export function serveBackups(app: FastifyInstance, { store }: Context): void {
-  const routes = app.withTypeProvider<ZodTypeProvider>();
-  const tags = ['administration'];
-  const find = (id: string): BackupInfo => {
-    const info = store.backups.get(id);
-    if (!info)
-      throw problemError(
-        'no-such-backup',
-        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
-      );
-    return info;
-  };
+export function serveBackups(app: FastifyInstance, context: Pick<Context, 'store'>): void {
+  const routes = withSchemas(app);
+  servePostBackups(routes, context);
+  serveGetBackupsId(routes, context);
+  serveGetBackupsIdContent(routes, context);
+  serveDeleteBackupsId(routes, context);
+}
 
+function servePostBackups(routes: Routes, { store }: Pick<Context, 'store'>): void {
   routes.post(
     '/v1/backups',
     {
@@ -52,6 +50,18 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
       return reply.code(202).header('location', `/v1/backups/${info.id}`).send(info);
     },
   );
+}
+
+function serveGetBackupsId(routes: Routes, { store }: Pick<Context, 'store'>): void {
+  const find = (id: string): BackupInfo => {
+    const info = store.backups.get(id);
+    if (!info)
+      throw problemError(
+        'no-such-backup',
+        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
+      );
+    return info;
+  };
   routes.get(
     '/v1/backups/:id',
     {
@@ -65,6 +75,18 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
     },
     (request) => find(request.params.id),
   );
+}
+
+function serveGetBackupsIdContent(routes: Routes, { store }: Pick<Context, 'store'>): void {
+  const find = (id: string): BackupInfo => {
+    const info = store.backups.get(id);
+    if (!info)
+      throw problemError(
+        'no-such-backup',
+        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
+      );
+    return info;
+  };
   routes.get(
     '/v1/backups/:id/content',
     {
@@ -87,6 +109,18 @@ export function serveBackups(app: FastifyInstance, { store }: Context): void {
         .send(store.backups.open(id)) as never;
     },
   );
+}
+
+function serveDeleteBackupsId(routes: Routes, { store }: Pick<Context, 'store'>): void {
+  const find = (id: string): BackupInfo => {
+    const info = store.backups.get(id);
+    if (!info)
+      throw problemError(
+        'no-such-backup',
+        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
+      );
+    return info;
+  };
   routes.delete(
     '/v1/backups/:id',
     {

@@ -16,7 +16,7 @@ const Index = z
   .meta({ id: 'Index' });
 
 /** Secondary indexes on fields. */
-export function serveIndexes(app: FastifyInstance, { store }: Context): void {
+export function serveIndexes(app: FastifyInstance, { store }: Pick<Context, 'store'>): void {
   const routes = app.withTypeProvider<ZodTypeProvider>();
   const tags = ['administration'];
   const describe = ({ number, collection, fields, ready }: IndexInfo) => ({

@@ -9,25 +9,33 @@ import {
   type SchemaReport as Report,
 } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
-import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import { compileSchema, type Judge } from '../../schemas/compile-schema.js';
-import { changesAfter } from '../../live/earlier.js';
-import type { Store } from '../../store/index.js';
+import { changesAfter, type Store } from '../../store/index.js';
 import type { Context } from '../../requests/context.js';
 import { findShape } from './shapes.js';
+import { withSchemas, type Routes } from '../with-schemas.js';
+
+const config = { admin: true };
+const tags = ['administration'];
+const params = z.strictObject({ collection: CollectionName });
 
 const SAMPLE = 50_000;
 const MAX_EXAMPLES = 100;
 
 /** The structure that documents of a collection are to have. */
-export function serveSchemas(app: FastifyInstance, context: Context): void {
-  const { store, schemas } = context;
-  const routes = app.withTypeProvider<ZodTypeProvider>();
-  const config = { admin: true };
-  const tags = ['administration'];
-  const params = z.strictObject({ collection: CollectionName });
+export function serveSchemas(app: FastifyInstance, context: Pick<Context, 'store' | 'schemas'>): void {
+  const routes = withSchemas(app);
+  serveGetSchemas(routes, context);
+  serveGetSchemasCollection(routes, context);
+  serveGetSchemasCollectionProposal(routes, context);
+  servePostSchemasCollectionCheck(routes, context);
+  servePutSchemasCollection(routes, context);
+  serveDeleteSchemasCollection(routes, context);
+}
 
+function serveGetSchemas(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+  const { schemas } = context;
   routes.get(
     '/v1/schemas',
     {
@@ -40,6 +48,10 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
     },
     () => ({ schemas: schemas.list() }),
   );
+}
+
+function serveGetSchemasCollection(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+  const { schemas } = context;
   routes.get(
     '/v1/schemas/:collection',
     {
@@ -63,6 +75,10 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
       throw noSchema(collection);
     },
   );
+}
+
+function serveGetSchemasCollectionProposal(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+  const { store } = context;
   routes.get(
     '/v1/schemas/:collection/proposal',
     {
@@ -79,6 +95,10 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
       return proposeSchema(await findShape(store, query, SAMPLE));
     },
   );
+}
+
+function servePostSchemasCollectionCheck(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+  const { store, schemas } = context;
   routes.post(
     '/v1/schemas/:collection/check',
     {
@@ -99,6 +119,10 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
       return check(store, collection, compileSchema(schema as JsonObject));
     },
   );
+}
+
+function servePutSchemasCollection(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+  const { store, schemas } = context;
   routes.put(
     '/v1/schemas/:collection',
     {
@@ -123,6 +147,10 @@ export function serveSchemas(app: FastifyInstance, context: Context): void {
       return schemas.set(collection, mode, schema, request.identity.author, note);
     },
   );
+}
+
+function serveDeleteSchemasCollection(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+  const { schemas } = context;
   routes.delete(
     '/v1/schemas/:collection',
     {

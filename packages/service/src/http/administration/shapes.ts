@@ -9,7 +9,10 @@ import type { Context } from '../../requests/context.js';
 import { prepareWireQuery } from '../../reading/prepare-query.js';
 
 /** What shapes the documents of a collection really have. */
-export function serveShapes(app: FastifyInstance, context: Context): void {
+export function serveShapes(
+  app: FastifyInstance,
+  context: Pick<Context, 'store' | 'identities' | 'accessLimits' | 'budgets'>,
+): void {
   const { store } = context;
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/shapes/:collection',

@@ -8,7 +8,21 @@ import type { Context } from '../../requests/context.js';
 import { answerWithWatch } from '../../event-stream/event-stream.js';
 
 /** The list of collections. */
-export function serveCollections(app: FastifyInstance, context: Context): void {
+export function serveCollections(
+  app: FastifyInstance,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/collections',
     {

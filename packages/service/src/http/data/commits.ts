@@ -7,7 +7,7 @@ import type { Context } from '../../requests/context.js';
 import { idempotencyKey, senderOf } from './sender.js';
 
 /** Atomic groups of writes. */
-export function serveCommits(app: FastifyInstance, context: Context): void {
+export function serveCommits(app: FastifyInstance, context: Pick<Context, 'committer' | 'commitLimits'>): void {
   const { sizeBytes } = context.commitLimits;
   app.withTypeProvider<ZodTypeProvider>().post(
     '/v1/commits',

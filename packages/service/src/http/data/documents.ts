@@ -13,7 +13,6 @@ import {
 } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
-import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
 import type { Written } from '../../commit/committer.js';
 import { seenDocument } from '../../reading/visible-document.js';
@@ -28,6 +27,10 @@ import { readDocumentAt } from '../../reading/read-document.js';
 import { idempotencyKey, senderOf } from './sender.js';
 import { answerWithWatch } from '../../event-stream/event-stream.js';
 import { conditionFrom, entityTag, evaluateReadConditions, refuseUnmet } from './preconditions.js';
+import { withSchemas, type Routes } from '../with-schemas.js';
+import { findStored } from '../../store/index.js';
+
+const tags = ['data'];
 
 const CollectionParams = z.object({ collection: CollectionName });
 const DocumentParams = z.object({ collection: CollectionName, id: DocumentId });
@@ -49,11 +52,49 @@ const STREAM_NOTE =
 const UNSEEN = z.null().describe('The write is done; the caller may not read the result.');
 
 /** The documents of a collection. */
-export function serveDocuments(app: FastifyInstance, context: Context): void {
-  const routes = app.withTypeProvider<ZodTypeProvider>();
-  const { store, committer } = context;
-  const tags = ['data'];
+export function serveDocuments(
+  app: FastifyInstance,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'committer'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
+  const routes = withSchemas(app);
+  serveGetDataCollection(routes, context);
+  servePostDataCollection(routes, context);
+  serveGetDataCollectionId(routes, context);
+  servePutDataCollectionId(routes, context);
+  servePatchDataCollectionId(routes, context);
+  serveDeleteDataCollectionId(routes, context);
+}
 
+function serveGetDataCollection(
+  routes: Routes,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'committer'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
   routes.get(
     '/v1/data/:collection',
     {
@@ -72,7 +113,26 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
       return answerQuery(context, request, reply as FastifyReply, form);
     },
   );
+}
 
+function servePostDataCollection(
+  routes: Routes,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'committer'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
+  const { store, committer } = context;
   routes.post(
     '/v1/data/:collection',
     {
@@ -93,7 +153,26 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
       return sendWritten(context, request, reply, write, idempotencyKey(request));
     },
   );
+}
 
+function serveGetDataCollectionId(
+  routes: Routes,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'committer'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
+  const { store } = context;
   routes.get(
     '/v1/data/:collection/:id',
     {
@@ -122,7 +201,26 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
       else sendDocument(context, request, reply, collection, id);
     },
   );
+}
 
+function servePutDataCollectionId(
+  routes: Routes,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'committer'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
+  const { store, committer } = context;
   routes.put(
     '/v1/data/:collection/:id',
     {
@@ -141,7 +239,26 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
       return sendWritten(context, request, reply, { kind: 'put', ...request.params, data });
     },
   );
+}
 
+function servePatchDataCollectionId(
+  routes: Routes,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'committer'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
+  const { store } = context;
   routes.patch(
     '/v1/data/:collection/:id',
     {
@@ -183,7 +300,25 @@ export function serveDocuments(app: FastifyInstance, context: Context): void {
       return sendWritten(context, request, reply, write, idempotencyKey(request));
     },
   );
+}
 
+function serveDeleteDataCollectionId(
+  routes: Routes,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'committer'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
   routes.delete(
     '/v1/data/:collection/:id',
     {
@@ -215,15 +350,14 @@ function wantsStream(request: FastifyRequest): boolean {
 }
 
 function sendDocument(
-  context: Context,
+  context: Pick<Context, 'store' | 'identities'>,
   request: FastifyRequest,
   reply: FastifyReply,
   collection: string,
   id: string,
 ): void {
   const { store, identities } = context;
-  const info = store.collections.get(collection);
-  const found = info && store.documents.get(info.number, id);
+  const found = findStored(store, collection, id);
   const text = found && seenDocument(found, identities.accessOf(request.identity, collection));
   const stored = text === undefined ? undefined : found;
   const version = stored?.version ?? 0;
@@ -260,7 +394,7 @@ function patchFrom(
   type: keyof typeof PATCH_TYPES,
   address: { collection: string; id: string },
   body: unknown,
-  { committer }: Context,
+  { committer }: Pick<Context, 'committer'>,
 ): Write {
   switch (PATCH_TYPES[type]) {
     case 'merge':
@@ -282,7 +416,7 @@ function checkBody<Schema extends z.ZodType>(schema: Schema, body: unknown): z.i
 
 /** Applies one write and answers with the document as it is then. */
 async function sendWritten(
-  context: Context,
+  context: Pick<Context, 'identities' | 'committer'>,
   request: FastifyRequest,
   reply: FastifyReply,
   write: Write,
@@ -310,7 +444,12 @@ function tellWarnings(reply: FastifyReply, warnings: Written['warnings']): void 
   reply.header('schema-violations', texts.join('; ').replace(/[^\x20-\x7e]/g, '?'));
 }
 
-async function append({ committer }: Context, request: FastifyRequest, write: Write, key: string | undefined) {
+async function append(
+  { committer }: Pick<Context, 'committer'>,
+  request: FastifyRequest,
+  write: Write,
+  key: string | undefined,
+) {
   const condition = conditionFrom(request.headers);
   const content = [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
   const retry = key === undefined ? undefined : { id: key, content };

@@ -18,7 +18,7 @@ import parseRange from 'range-parser';
 import { z } from 'zod';
 import { LINK_SECONDS } from '../../identity/signed-links.js';
 import { seenDocument } from '../../reading/visible-document.js';
-import { FILES, stringifyStored, type Received } from '../../store/index.js';
+import { FILES, findStored, stringifyStored, type Received } from '../../store/index.js';
 import { readableAccess } from '../../requests/identity-scope.js';
 import { parseBody } from '../../requests/parse-body.js';
 import type { Context } from '../../requests/context.js';
@@ -46,7 +46,10 @@ const Link = z
   .meta({ id: 'Link' });
 
 /** Files: documents of the collection `files` with content. */
-export function serveFiles(app: FastifyInstance, context: Context): void {
+export function serveFiles(
+  app: FastifyInstance,
+  context: Pick<Context, 'store' | 'identities' | 'links' | 'committer'>,
+): void {
   const tags = ['files'];
   const described = { 200: WireDocument, 201: WireDocument, default: Problem };
 
@@ -158,16 +161,19 @@ export function contentAddress(id: string): string {
 }
 
 /** The description of a file, as far as whoever asks may see it. */
-function seenDescription({ store }: Context, id: string, access: Access | undefined): Document | undefined {
-  const info = store.collections.get(FILES);
-  const stored = info && store.documents.get(info.number, id);
+function seenDescription(
+  { store }: Pick<Context, 'store'>,
+  id: string,
+  access: Access | undefined,
+): Document | undefined {
+  const stored = findStored(store, FILES, id);
   // A signed link was made by somebody who sees it.
   const text = stored && (access ? seenDocument(stored, access) : stringifyStored(stored));
   return text === undefined ? undefined : (JSON.parse(text) as Document);
 }
 
 /** The description of a file with content, as far as whoever asks may see it. */
-function seenFile(context: Context, request: FastifyRequest, id: string): Document {
+function seenFile(context: Pick<Context, 'store' | 'identities'>, request: FastifyRequest, id: string): Document {
   const granted = request.identity as typeof request.identity | undefined;
   const document = seenDescription(context, id, granted && readableAccess(context, granted, FILES));
   if (typeof document?.data.sha256 === 'string') return document;
@@ -178,7 +184,7 @@ function seenFile(context: Context, request: FastifyRequest, id: string): Docume
 }
 
 async function upload(
-  context: Context,
+  context: Pick<Context, 'store' | 'identities' | 'committer'>,
   request: FastifyRequest,
   reply: FastifyReply,
   id: string,
@@ -214,7 +220,7 @@ async function upload(
 }
 
 /** The description as its writer may see it; they may write what they may not read. */
-function seenBy({ identities }: Context, request: FastifyRequest, after: Document): Document {
+function seenBy({ identities }: Pick<Context, 'identities'>, request: FastifyRequest, after: Document): Document {
   const access = identities.accessOf(request.identity, FILES);
   return sees(access, after) ? withoutFields(after, access.conceal) : { ...after, data: {} };
 }
@@ -225,7 +231,7 @@ function describeContent(type: string, { sha256, sizeBytes }: Received): JsonObj
 
 /** A description that is there is changed, one that is not is made; whichever it is when the content has come. */
 async function writeDescription(
-  context: Context,
+  context: Pick<Context, 'store' | 'identities' | 'committer'>,
   request: FastifyRequest,
   id: string,
   data: JsonObject,
@@ -247,12 +253,16 @@ async function writeDescription(
  * What `If-Match` and `If-None-Match` ask of a file that is to be sent. Its ETag is the hash of its content, which stands for the
  * version that has it; the version of its description is taken as well.
  */
-function conditionOf(context: Context, request: FastifyRequest, id: string): Condition | undefined {
+function conditionOf(
+  context: Pick<Context, 'store' | 'identities'>,
+  request: FastifyRequest,
+  id: string,
+): Condition | undefined {
   return readCondition(request, descriptionFor(context, request, id));
 }
 
 /** Refuses what would be refused in the end before it is read. */
-function checkCondition(context: Context, request: FastifyRequest, id: string): void {
+function checkCondition(context: Pick<Context, 'store' | 'identities'>, request: FastifyRequest, id: string): void {
   const now = descriptionFor(context, request, id);
   const condition = readCondition(request, now);
   const unmet = condition && describeUnmet(condition, now);
@@ -260,7 +270,11 @@ function checkCondition(context: Context, request: FastifyRequest, id: string): 
   throw problemError('precondition-failed', `${FILES}/${id} ${unmet}.`, { document: `${FILES}/${id}` });
 }
 
-function descriptionFor(context: Context, request: FastifyRequest, id: string): Document | undefined {
+function descriptionFor(
+  context: Pick<Context, 'store' | 'identities'>,
+  request: FastifyRequest,
+  id: string,
+): Document | undefined {
   return seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
 }
 
@@ -274,7 +288,12 @@ function readFields(text: string): JsonObject {
   throw problemError('bad-request', 'The parameter "data" is a JSON object.', { parameter: 'data' });
 }
 
-function download(context: Context, request: FastifyRequest, reply: FastifyReply, id: string): FastifyReply {
+function download(
+  context: Pick<Context, 'store' | 'identities'>,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  id: string,
+): FastifyReply {
   const { data } = seenFile(context, request, id);
   const { sha256, size, type, name } = data as { sha256: string; size: number; type?: unknown; name?: unknown };
   const tag = `"${sha256}"`;

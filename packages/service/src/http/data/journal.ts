@@ -67,7 +67,10 @@ const COMMITS_AT_ONCE = 200;
 const SLICE_MS = 8;
 
 /** The journal: what was changed, by whom, from what to what. */
-export function serveJournal(app: FastifyInstance, context: Context): void {
+export function serveJournal(
+  app: FastifyInstance,
+  context: SourceParts & Pick<Context, 'connections' | 'maxUnreadBytes' | 'bytes' | 'heartbeatMs' | 'closing'>,
+): void {
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/journal',
     {
@@ -92,7 +95,7 @@ export function serveJournal(app: FastifyInstance, context: Context): void {
 }
 
 async function answer(
-  context: Context,
+  context: SourceParts & Pick<Context, 'connections' | 'maxUnreadBytes' | 'bytes' | 'heartbeatMs' | 'closing'>,
   request: FastifyRequest,
   reply: FastifyReply,
   parameters: z.infer<typeof Parameters>,
@@ -161,7 +164,13 @@ async function* lines(source: Source, after: number, last: number) {
 }
 
 /** Sends what is there and then what comes. The seq sent last is all that is kept of a reader, however slow it is. */
-function follow(context: Context, request: FastifyRequest, reply: FastifyReply, after: number, source: Source): void {
+function follow(
+  context: Pick<Context, 'store' | 'connections' | 'maxUnreadBytes' | 'heartbeatMs' | 'closing'>,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  after: number,
+  source: Source,
+): void {
   const { store } = context;
   const response = reply.raw;
   let suspended = false;
@@ -221,9 +230,11 @@ function follow(context: Context, request: FastifyRequest, reply: FastifyReply, 
   pump();
 }
 
+type SourceParts = Pick<Context, 'accessLimits' | 'budgets' | 'identities' | 'store'>;
+
 /** The part of the journal that is asked for. */
 class Source {
-  readonly #context: Context;
+  readonly #context: SourceParts;
   readonly #parameters: z.infer<typeof Parameters>;
   /** Whose scope it is seen through. */
   identity: Identity;
@@ -231,7 +242,7 @@ class Source {
   readonly #document: { collection: string; id: string } | undefined;
 
   constructor(
-    context: Context,
+    context: SourceParts,
     parameters: z.infer<typeof Parameters>,
     identity: Identity,
     readonly holder: string,

@@ -6,7 +6,23 @@ import { explainQuery, Explanation } from '../../requests/explain.js';
 import { QUERY_FORMATS, answerQuery } from './send-query.js';
 
 /** Queries that come in a body, and what they cost. */
-export function serveQuery(app: FastifyInstance, context: Context): void {
+export function serveQuery(
+  app: FastifyInstance,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'schemas'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
+): void {
   const routes = app.withTypeProvider<ZodTypeProvider>();
   routes.post(
     '/v1/query',

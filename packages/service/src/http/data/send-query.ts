@@ -48,7 +48,19 @@ export function bytesFrom(texts: AsyncIterable<string>): Readable {
 
 /** Answers a query in the format that the request accepts: JSON, NDJSON, CSV or a watch. */
 export async function answerQuery(
-  context: Context,
+  context: Pick<
+    Context,
+    | 'store'
+    | 'views'
+    | 'identities'
+    | 'connections'
+    | 'accessLimits'
+    | 'maxUnreadBytes'
+    | 'budgets'
+    | 'bytes'
+    | 'heartbeatMs'
+    | 'closing'
+  >,
   request: FastifyRequest,
   reply: FastifyReply,
   form: WireQuery,
@@ -156,7 +168,12 @@ function cellOf(document: Document, path: string[]): string {
 }
 
 /** Names a document that is not there, for whoever asked for it. */
-export function describeAbsent(context: Context, identity: Identity, collection: string, id: string): string {
+export function describeAbsent(
+  context: Pick<Context, 'store' | 'identities'>,
+  identity: Identity,
+  collection: string,
+  id: string,
+): string {
   const { store } = context;
   return isGoverned(identity) || store.collections.get(collection)
     ? `The document ${formatAddress(collection, id)} does not exist.`

@@ -50,64 +50,146 @@ const PARAMETERS: Record<string, { description: string }> = {
   id: { description: 'The id of a document.' },
 };
 
-/** Describes the event streams and the WebSocket as AsyncAPI 3.0, from the declarations that check what comes over them. */
+/** Describes the event streams and the WebSocket as AsyncAPI 3.0, from the declarations that validate them. */
 export function describeLive(): { asyncapi: string } {
-  const schemas = new Schemas();
-  const messages: Record<string, Schema> = {};
-  const channels: Record<string, Schema & { messages: Record<string, Schema> }> = {};
-  const operations: Record<string, Schema> = {};
+  return new LiveDescription().write();
+}
 
-  const addMessage = (channel: string, name: string, about: string, payload: Schema, of: string) => {
-    const key = `${of}-${name}`;
-    messages[key] ??= { name, title: name, summary: about, contentType: 'application/json', payload };
-    channels[channel]!.messages[name] = { $ref: `#/components/messages/${key}` };
-    return { $ref: `#/channels/${channel}/messages/${name}` };
-  };
+class LiveDescription {
+  readonly #schemas = new Schemas();
+  readonly #messages: Record<string, Schema> = {};
+  readonly #channels: Record<string, Schema & { messages: Record<string, Schema> }> = {};
+  readonly #operations: Record<string, Schema> = {};
 
-  channels.live = {
-    address: '/v1/live',
-    title: 'The WebSocket',
-    description: 'JSON-RPC 2.0, one message per frame, no batches. Many watches and commits on one connection.',
-    servers: [{ $ref: '#/servers/socket' }],
-    messages: {},
-    bindings: { ws: { method: 'GET', bindingVersion: '0.1.0' } },
-  };
-  const refused = addMessage(
-    'live',
-    'refused',
-    'The call was refused, with the reason',
-    REFUSED(schemas.add(Problem)),
-    'live',
-  );
-  for (const [method, params] of Object.entries(LIVE_PARAMS)) {
-    const about = CALLS[method as LiveMethod];
-    const call = envelope({ id: CALL_ID, method: { const: method }, params: schemas.add(params) });
-    const answer = envelope({ id: CALL_ID, result: schemas.add(LIVE_RESULTS[method as LiveMethod]) });
-    operations[`call-${method}`] = {
-      action: 'receive',
-      channel: { $ref: '#/channels/live' },
-      summary: about,
-      messages: [addMessage('live', method, about, call, 'live')],
-      reply: {
-        channel: { $ref: '#/channels/live' },
-        messages: [addMessage('live', `${method}-answer`, `The answer to ${method}`, answer, 'live'), refused],
+  constructor() {
+    this.#describeSocket();
+    this.#describeStreams();
+    this.#describeJournal();
+  }
+
+  write(): { asyncapi: string } {
+    return {
+      asyncapi: '3.0.0',
+      info: {
+        title: 'Uproar, live',
+        version: VERSION,
+        description:
+          'Everything that can be read can be watched: over event streams, or as many watches over one WebSocket.',
+        license: { name: 'Apache-2.0', url: 'https://www.apache.org/licenses/LICENSE-2.0' },
       },
-    };
+      defaultContentType: 'application/json',
+      servers: {
+        socket: {
+          host: 'localhost:4680',
+          protocol: 'ws',
+          description: 'The WebSocket of a store (RFC 6455)',
+          security: SECURITY,
+        },
+        stream: {
+          host: 'localhost:4680',
+          protocol: 'http',
+          description: 'The event streams of a store',
+          security: SECURITY,
+        },
+      },
+      channels: this.#channels,
+      operations: this.#operations,
+      components: {
+        schemas: this.#schemas.all,
+        messages: this.#messages,
+        securitySchemes: {
+          key: {
+            type: 'http',
+            scheme: 'bearer',
+            description: 'A key or a token. Over the WebSocket, hello can send it instead.',
+          },
+        },
+      },
+    } as { asyncapi: string };
   }
-  for (const [method, params] of Object.entries(LIVE_NOTIFICATIONS)) {
-    const about = NOTIFICATIONS[method as keyof typeof LIVE_NOTIFICATIONS];
-    const payload = envelope({ method: { const: method }, params: schemas.add(params) });
-    operations[`notify-${method}`] = {
+
+  #describeSocket(): void {
+    this.#channels.live = {
+      address: '/v1/live',
+      title: 'The WebSocket',
+      description: 'JSON-RPC 2.0, one message per frame, no batches. Many watches and commits on one connection.',
+      servers: [{ $ref: '#/servers/socket' }],
+      messages: {},
+      bindings: { ws: { method: 'GET', bindingVersion: '0.1.0' } },
+    };
+    this.#describeCalls();
+    this.#describeNotifications();
+  }
+
+  #describeCalls(): void {
+    const refused = this.#addMessage(
+      'live',
+      'refused',
+      'The call was refused, with the reason',
+      REFUSED(this.#schemas.add(Problem)),
+      'live',
+    );
+    for (const [method, params] of Object.entries(LIVE_PARAMS)) {
+      const about = CALLS[method as LiveMethod];
+      const call = envelope({ id: CALL_ID, method: { const: method }, params: this.#schemas.add(params) });
+      const answer = envelope({ id: CALL_ID, result: this.#schemas.add(LIVE_RESULTS[method as LiveMethod]) });
+      this.#operations[`call-${method}`] = {
+        action: 'receive',
+        channel: { $ref: '#/channels/live' },
+        summary: about,
+        messages: [this.#addMessage('live', method, about, call, 'live')],
+        reply: {
+          channel: { $ref: '#/channels/live' },
+          messages: [this.#addMessage('live', `${method}-answer`, `The answer to ${method}`, answer, 'live'), refused],
+        },
+      };
+    }
+  }
+
+  #describeNotifications(): void {
+    for (const [method, params] of Object.entries(LIVE_NOTIFICATIONS)) {
+      const about = NOTIFICATIONS[method as keyof typeof LIVE_NOTIFICATIONS];
+      const payload = envelope({ method: { const: method }, params: this.#schemas.add(params) });
+      this.#operations[`notify-${method}`] = {
+        action: 'send',
+        channel: { $ref: '#/channels/live' },
+        summary: about,
+        messages: [this.#addMessage('live', `notification-${method}`, about, payload, 'live')],
+      };
+    }
+  }
+
+  #describeStreams(): void {
+    for (const [name, { address, about }] of Object.entries(STREAMS)) {
+      this.#addStream(name, address, about);
+      this.#operations[`stream-${name}`] = {
+        action: 'send',
+        channel: { $ref: `#/channels/${name}` },
+        summary: about,
+        bindings: { http: { method: 'GET', bindingVersion: '0.3.0' } },
+        messages: Object.entries(EVENTS).map(([event, { schema, about: says }]) =>
+          this.#addMessage(name, event, says, this.#schemas.add(schema), 'event'),
+        ),
+      };
+    }
+  }
+
+  #describeJournal(): void {
+    this.#addStream('journal', '/v1/journal', 'The journal, live');
+    this.#operations['stream-journal'] = {
       action: 'send',
-      channel: { $ref: '#/channels/live' },
-      summary: about,
-      messages: [addMessage('live', `notification-${method}`, about, payload, 'live')],
+      channel: { $ref: '#/channels/journal' },
+      summary: 'Every change of a document, as a CloudEvent',
+      bindings: { http: { method: 'GET', bindingVersion: '0.3.0' } },
+      messages: JournalEvent.shape.type.options.map((type) =>
+        this.#addMessage('journal', type, 'A document was written', this.#schemas.add(JournalEvent), 'journal'),
+      ),
     };
   }
 
-  const addStream = (name: string, address: string, about: string) => {
+  #addStream(name: string, address: string, about: string): void {
     const parameters = [...address.matchAll(/\{(\w+)\}/g)].map(([, one]) => [one!, PARAMETERS[one!]!] as const);
-    channels[name] = {
+    this.#channels[name] = {
       address,
       title: about,
       description: 'An event stream (HTML Standard, section 9.2), with "Accept: text/event-stream".',
@@ -115,68 +197,15 @@ export function describeLive(): { asyncapi: string } {
       messages: {},
       ...(parameters.length > 0 ? { parameters: Object.fromEntries(parameters) } : {}),
     };
-  };
-  for (const [name, { address, about }] of Object.entries(STREAMS)) {
-    addStream(name, address, about);
-    operations[`stream-${name}`] = {
-      action: 'send',
-      channel: { $ref: `#/channels/${name}` },
-      summary: about,
-      bindings: { http: { method: 'GET', bindingVersion: '0.3.0' } },
-      messages: Object.entries(EVENTS).map(([event, { schema, about: says }]) =>
-        addMessage(name, event, says, schemas.add(schema), 'event'),
-      ),
-    };
   }
-  addStream('journal', '/v1/journal', 'The journal, live');
-  operations['stream-journal'] = {
-    action: 'send',
-    channel: { $ref: '#/channels/journal' },
-    summary: 'Every change of a document, as a CloudEvent',
-    bindings: { http: { method: 'GET', bindingVersion: '0.3.0' } },
-    messages: JournalEvent.shape.type.options.map((type) =>
-      addMessage('journal', type, 'A document was written', schemas.add(JournalEvent), 'journal'),
-    ),
-  };
 
-  return {
-    asyncapi: '3.0.0',
-    info: {
-      title: 'Uproar, live',
-      version: VERSION,
-      description:
-        'Everything that can be read can be watched: over event streams, or as many watches over one WebSocket.',
-      license: { name: 'Apache-2.0', url: 'https://www.apache.org/licenses/LICENSE-2.0' },
-    },
-    defaultContentType: 'application/json',
-    servers: {
-      socket: {
-        host: 'localhost:4680',
-        protocol: 'ws',
-        description: 'The WebSocket of a store (RFC 6455)',
-        security: SECURITY,
-      },
-      stream: {
-        host: 'localhost:4680',
-        protocol: 'http',
-        description: 'The event streams of a store',
-        security: SECURITY,
-      },
-    },
-    channels,
-    operations,
-    components: {
-      schemas: schemas.all,
-      messages,
-      securitySchemes: {
-        key: {
-          type: 'http',
-          scheme: 'bearer',
-          description: 'A key or a token. Over the WebSocket, hello can send it instead.',
-        },
-      },
-    },
-  } as { asyncapi: string };
+  /** Adds a message to a channel. Returns a reference to it. */
+  #addMessage(channel: string, name: string, about: string, payload: Schema, of: string): { $ref: string } {
+    const key = `${of}-${name}`;
+    this.#messages[key] ??= { name, title: name, summary: about, contentType: 'application/json', payload };
+    this.#channels[channel]!.messages[name] = { $ref: `#/components/messages/${key}` };
+    return { $ref: `#/channels/${channel}/messages/${name}` };
+  }
 }
 
 const SECURITY = [{ $ref: '#/components/securitySchemes/key' }];

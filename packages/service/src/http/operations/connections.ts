@@ -6,7 +6,10 @@ import { auditAdministration } from '../access/audit.js';
 import type { Context } from '../../requests/context.js';
 
 /** Who is connected, what each watches, and how far behind it is. */
-export function serveConnections(app: FastifyInstance, context: Context): void {
+export function serveConnections(
+  app: FastifyInstance,
+  context: Pick<Context, 'store' | 'identities' | 'connections'>,
+): void {
   const { connections, store } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
   routes.get(

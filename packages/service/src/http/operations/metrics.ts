@@ -8,7 +8,13 @@ import { VERSION } from '../../version.js';
 import type { Context } from '../../requests/context.js';
 
 /** How the service does: what happens in it, which queries are slow, and what the watches cost. */
-export function serveMetrics(app: FastifyInstance, context: Context): void {
+export function serveMetrics(
+  app: FastifyInstance,
+  context: Pick<
+    Context,
+    'store' | 'views' | 'connections' | 'recorder' | 'sampler' | 'slowQueries' | 'budgets' | 'bytes' | 'sockets'
+  >,
+): void {
   const { sampler, slowQueries, store, recorder, views } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
 
@@ -92,7 +98,13 @@ export function serveMetrics(app: FastifyInstance, context: Context): void {
 /** Holders that are named. */
 const MAX_HOLDERS = 20;
 
-function describeBudgets({ bytes, budgets, sockets, store, views }: Context): BudgetUse {
+function describeBudgets({
+  bytes,
+  budgets,
+  sockets,
+  store,
+  views,
+}: Pick<Context, 'store' | 'views' | 'budgets' | 'bytes' | 'sockets'>): BudgetUse {
   return {
     heldBytes: bytes.total,
     processBytes: budgets.processBytes,

@@ -13,7 +13,11 @@ const NotReady = z.object({
 });
 
 /** What those who run the service ask for: is it alive, and what does it offer. */
-export function serveOperations(app: FastifyInstance, context: Context, openMetrics: boolean): void {
+export function serveOperations(
+  app: FastifyInstance,
+  context: Pick<Context, 'store' | 'identities' | 'recorder' | 'draining'>,
+  openMetrics: boolean,
+): void {
   const { identities, recorder } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
   // Whoever keeps a connection for later requests finds another server for them.
@@ -108,7 +112,7 @@ export function serveOperations(app: FastifyInstance, context: Context, openMetr
   );
 }
 
-function findReasons({ draining, store }: Context): z.infer<typeof NotReady>['reasons'] {
+function findReasons({ draining, store }: Pick<Context, 'store' | 'draining'>): z.infer<typeof NotReady>['reasons'] {
   return [
     ...(draining ? (['stopping'] as const) : []),
     ...(store.health.failure && !store.health.recover() ? (['storage-failed'] as const) : []),

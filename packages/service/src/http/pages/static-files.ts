@@ -1,30 +1,36 @@
-import { createHash } from 'node:crypto';
-import { readFileSync } from 'node:fs';
-import { dirname, join } from 'node:path';
+import { dirname } from 'node:path';
 import fastifyStatic from '@fastify/static';
 import type { FastifyInstance } from 'fastify';
 import { InlineScripts } from './inline-scripts.js';
 
-/** Serves the client as one file at `/client/uproar.js`, and what it loads from beside it, for pages of any origin. */
-export function serveClient(app: FastifyInstance, file: string): void {
-  serveScript(app, '/client/uproar.js', file);
-  serveScript(app, '/client/uproar-deferred.js', join(dirname(file), 'uproar-deferred.js'));
-}
+/** The files of the client for browsers. */
+const CLIENT_FILES = ['/uproar.js', '/uproar-deferred.js'];
 
-function serveScript(app: FastifyInstance, path: string, file: string): void {
-  const content = readFileSync(file);
-  const etag = `"${createHash('sha256').update(content).digest('base64url').slice(0, 22)}"`;
-  app.get(path, { config: { open: true }, schema: { hide: true } as object }, (request, reply) => {
-    reply.headers({
-      etag,
-      'cache-control': 'no-cache',
-      'access-control-allow-origin': '*',
-      'cross-origin-resource-policy': 'cross-origin',
-      'x-content-type-options': 'nosniff',
+/** Serves the client at `/client/uproar.js`, with the file that it loads later, for pages of any origin. */
+export async function serveClient(app: FastifyInstance, file: string): Promise<void> {
+  await app.register(async (scope) => {
+    scope.addHook('onRoute', (route) => {
+      route.config = { ...route.config, open: true };
+      route.schema = { ...route.schema, hide: true };
     });
-    reply.removeHeader('vary');
-    if (request.headers['if-none-match'] === etag) return reply.code(304).send();
-    return reply.type('text/javascript; charset=utf-8').send(content);
+    scope.addHook('onSend', async (_request, reply) => {
+      reply.removeHeader('vary');
+      // RFC 9239, section 6.
+      if (reply.statusCode === 200) reply.type('text/javascript; charset=utf-8');
+      reply.headers({
+        'cache-control': 'no-cache',
+        'access-control-allow-origin': '*',
+        'cross-origin-resource-policy': 'cross-origin',
+        'x-content-type-options': 'nosniff',
+      });
+    });
+    await scope.register(fastifyStatic, {
+      root: dirname(file),
+      prefix: '/client/',
+      allowedPath: (path) => CLIENT_FILES.includes(path),
+      cacheControl: false,
+      decorateReply: false,
+    });
   });
 }
 

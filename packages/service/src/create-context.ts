@@ -1,0 +1,110 @@
+import { HEARTBEAT_MS } from '@uproar/protocol';
+import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
+import { ConnectionRegistry } from './connections/connection-registry.js';
+import { Identities } from './identity/identities.js';
+import { RateLimiter, SignInThrottle } from './identity/rate-limits.js';
+import { SignedLinks } from './identity/signed-links.js';
+import { Tickets } from './identity/tickets.js';
+import { ByteBudget } from './limits/byte-budget.js';
+import { DEFAULT_BUDGETS } from './limits/limits.js';
+import { LiveWork } from './limits/live-work.js';
+import { OpenSockets } from './limits/open-sockets.js';
+import { LiveViews } from './live/live-views.js';
+import { MetricsRecorder } from './metrics/metrics-recorder.js';
+import { Sampler } from './metrics/sampler.js';
+import { SlowQueries } from './metrics/slow-queries.js';
+import type { Tracing } from './metrics/tracing.js';
+import type { Context } from './requests/context.js';
+import { OriginPolicy } from './requests/origin-policy.js';
+import { Schemas } from './schemas/schemas.js';
+import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
+import { openStore, type Store } from './store/index.js';
+
+/**
+ * Opens the store and creates the parts of the service.
+ *
+ * @throws {StoreError} when the store cannot be opened
+ */
+export function createContext(options: ServiceOptions, tracing: Tracing): Context {
+  const budgets = { ...DEFAULT_BUDGETS, ...options.budgets };
+  const store = openStoreFor(options, budgets.waitMs);
+  const identities = connectIdentities(store, options);
+  const schemas = new Schemas(store.database);
+  store.log.validateData = schemas.judge;
+  const recorder = new MetricsRecorder();
+  const bytes = new ByteBudget(budgets);
+  const liveWork = new LiveWork(budgets);
+  const views = new LiveViews(store, recorder, { bytes, liveWork, watchBytes: budgets.watchBytes });
+  const connections = new ConnectionRegistry(identities, options.connectionLimits);
+  const sockets = new OpenSockets(budgets, bytes, () => connections.limits);
+  sockets.onEnd = (address, holder, problem) =>
+    identities.audit.add({ event: 'refused', identity: holder, address, detail: { problem, to: 'connection' } });
+  const sources = {
+    store,
+    views,
+    connections,
+    totals: recorder.totals,
+    takeCounts: () => recorder.take(),
+    bytes,
+    sockets,
+  };
+  recorder.metrics.attach(sources);
+  const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
+  const context: Context = {
+    store,
+    schemas,
+    views,
+    identities,
+    connections,
+    rates: new RateLimiter(options.rateLimits),
+    signIns: new SignInThrottle(),
+    originPolicy: new OriginPolicy(
+      options.allowedOrigins,
+      options.openToTheNetwork,
+      () => identities.openUntilMs() !== undefined,
+    ),
+    tickets: new Tickets(),
+    links: new SignedLinks(store.database),
+    committer: new Committer(store, recorder, tracing, commitLimits),
+    recorder,
+    slowQueries: new SlowQueries(),
+    sampler: new Sampler(sources),
+    draining: false,
+    onFault: () => undefined,
+    commitLimits,
+    accessLimits: { ...DEFAULT_ACCESS_LIMITS, ...options.accessLimits },
+    budgets,
+    bytes,
+    sockets,
+    maxUnreadBytes: options.maxUnreadBytes ?? DEFAULT_MAX_UNREAD_BYTES,
+    heartbeatMs: options.heartbeatMs ?? HEARTBEAT_MS,
+    closing: new Set(),
+  };
+  store.log.onListenerFault = (error) => context.onFault(error);
+  return context;
+}
+
+function openStoreFor(options: ServiceOptions, waitMs: number): Store {
+  return openStore(options.directory, {
+    limits: options.documentLimits,
+    waiting: options.waiting,
+    waitMs,
+    resultBytes: options.commitLimits?.resultBytes,
+    journal: options.journal,
+    scanIncludes: options.scanIncludes ?? false,
+    files: options.files,
+  });
+}
+
+/** The identities of a store. The store asks them for the policy. */
+function connectIdentities(store: Store, options: ServiceOptions): Identities {
+  const identities = new Identities({
+    database: store.database,
+    adminKey: options.adminKey,
+    tokens: options.tokens,
+    accounts: options.accounts ?? 'closed',
+    openUntilMs: options.openUntilMs,
+  });
+  store.log.policy = () => identities.policy;
+  return identities;
+}

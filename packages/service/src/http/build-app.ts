@@ -1,0 +1,85 @@
+import { createProblem } from '@uproar/protocol';
+import Fastify, { LogController, type FastifyInstance } from 'fastify';
+import type { z } from 'zod';
+import { authenticateRequests } from './authenticate.js';
+import { serveBackups } from './administration/backups.js';
+import { parseJsonBodies } from './body-parser.js';
+import { serveFiles } from './data/files.js';
+import { serveCommits } from './data/commits.js';
+import { serveCollections } from './data/collections.js';
+import { serveConnections } from './operations/connections.js';
+import { serveConsole } from './pages/console.js';
+import type { Context } from '../requests/context.js';
+import { serveDocuments } from './data/documents.js';
+import { compileCheck, handleErrors, sendProblem } from './errors.js';
+import { serveClient, servePages } from './pages/static-files.js';
+import { serveIndexes } from './administration/indexes.js';
+import { describeRoutes } from './description/openapi.js';
+import { serveJournal } from './data/journal.js';
+import { serveMetrics } from './operations/metrics.js';
+import { serveOperations } from './operations/operations.js';
+import { serveQuery } from './data/query.js';
+import { serveSchemas } from './administration/schemas.js';
+import { serveShapes } from './administration/shapes.js';
+import { serveAccountAdministration } from './access/accounts.js';
+import { serveOwnAccount } from './access/own-account.js';
+import { serveSessions } from './access/sessions.js';
+import { serveAudit } from './access/audit.js';
+import { serveKeys } from './access/keys.js';
+import { servePolicy } from './access/policy.js';
+import { serveTickets } from './access/tickets.js';
+import { fenceIn, serverOptions } from './server.js';
+import { loggerOptions, logRequests } from './logging.js';
+import type { Tracing } from '../metrics/tracing.js';
+import { type ServiceOptions } from '../settings.js';
+
+/** Builds the HTTP server with all routes. */
+export async function buildApp(context: Context, options: ServiceOptions, tracing: Tracing): Promise<FastifyInstance> {
+  const app: FastifyInstance = Fastify({
+    ...serverOptions(options),
+    logger: loggerOptions(options.logLevel, options.logStream),
+    logController: new LogController({ disableRequestLogging: true }),
+    forceCloseConnections: 'idle',
+    frameworkErrors: (_error, _request, reply) => {
+      void sendProblem(reply, createProblem('bad-request', 'The address is not correctly percent-encoded.'));
+    },
+    routerOptions: { maxParamLength: 4096 },
+  });
+  app.setValidatorCompiler<z.ZodType>(compileCheck);
+  // Declarations of answers describe; what is sent was checked on its way in.
+  app.setSerializerCompiler(() => (data) => JSON.stringify(data));
+  handleErrors(app, ({ type }) => context.recorder.recordProblem(type), context.store.health);
+  logRequests(app);
+  tracing.traceRequests(app);
+  await fenceIn(app, context, options);
+  authenticateRequests(app, context);
+  parseJsonBodies(app);
+  await describeRoutes(app);
+  serveOperations(app, context, options.openMetrics ?? false);
+  serveCollections(app, context);
+  serveDocuments(app, context);
+  serveCommits(app, context);
+  serveFiles(app, context);
+  serveQuery(app, context);
+  serveSchemas(app, context);
+  serveShapes(app, context);
+  serveIndexes(app, context);
+  serveJournal(app, context);
+  serveBackups(app, context);
+  serveTickets(app, context);
+  serveKeys(app, context);
+  servePolicy(app, context);
+  serveSessions(app, context);
+  serveOwnAccount(app, context);
+  serveAccountAdministration(app, context);
+  serveAudit(app, context);
+  serveConnections(app, context);
+  serveMetrics(app, context);
+  if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
+  if (options.clientFile) await serveClient(app, options.clientFile);
+  const { docsDirectory, pages } = options;
+  const folders = { ...(docsDirectory ? { '/docs/': docsDirectory } : {}), ...pages };
+  for (const [prefix, directory] of Object.entries(folders)) await servePages(app, prefix, directory);
+  await app.ready();
+  return app;
+}

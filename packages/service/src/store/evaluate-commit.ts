@@ -1,0 +1,170 @@
+import {
+  accessFor,
+  applyPermitted,
+  findStaleRead,
+  formatAddress,
+  FULL_ACCESS,
+  PatchWork,
+  PATCH_WORK_LIMIT,
+  sees,
+  sizeFault,
+  withoutFields,
+  type Access,
+  type Commit,
+  type DocumentChange,
+  type DocumentLimits,
+  type Policy,
+  type Refusal,
+  type Write,
+} from '@uproar/core';
+import type { AppliedCommit, CommitOutcome, DataValidator } from './commit-log.js';
+import { FILES, type Contents } from './contents.js';
+import { hold, visibleSize, type Held, type HeldDocuments } from './held-documents.js';
+import { describeStoredViolation, visibleViolations } from './schema-violations.js';
+
+/** One write of a commit, evaluated and ready to be stored. */
+export interface Row {
+  write: Write;
+  before: Held | undefined;
+  after: Held | undefined;
+}
+
+/** What a commit is evaluated with. */
+export interface EvaluationOptions {
+  held: HeldDocuments;
+  contents: Contents;
+  limits: DocumentLimits;
+  /** The size of the documents that a commit may leave, counted for each write, in bytes. */
+  resultBytes: number;
+  policy: () => Policy;
+  validateData: DataValidator;
+}
+
+/** The outcome of a commit. An applied one still has to be stored. */
+export type Evaluation =
+  | { outcome: Exclude<CommitOutcome, { applied: AppliedCommit }> }
+  | { outcome: { applied: AppliedCommit }; rows: Row[]; altered: Map<string, Held | undefined> };
+
+/**
+ * Evaluates a commit on the documents as they are, under the policy, the schemas and the limits. Changes nothing.
+ *
+ * @param seq the seq of the commit if it is applied
+ */
+export function evaluateCommit(commit: Commit, seq: number, options: EvaluationOptions): Evaluation {
+  return new CommitEvaluation(commit, seq, options).run();
+}
+
+class CommitEvaluation {
+  readonly #commit: Commit;
+  readonly #seq: number;
+  readonly #options: EvaluationOptions;
+  /** The documents as the writes so far leave them, by address. */
+  readonly #altered = new Map<string, Held | undefined>();
+  readonly #applied: AppliedCommit;
+  readonly #rows: Row[] = [];
+  /** Documents that `keepExisting` left unchanged. */
+  readonly #kept: DocumentChange[] = [];
+  readonly #work = new PatchWork(PATCH_WORK_LIMIT);
+  #resultBytes = 0;
+
+  constructor(commit: Commit, seq: number, options: EvaluationOptions) {
+    this.#commit = commit;
+    this.#seq = seq;
+    this.#options = options;
+    this.#applied = { seq, commit, changes: [], documents: [], warnings: [] };
+  }
+
+  run(): Evaluation {
+    const stale = findStaleRead(this.#commit.reads ?? [], (collection, id) => {
+      const document = this.#options.held.get(collection, id)?.document;
+      return document && sees(this.#accessTo(collection), document) ? document : undefined;
+    });
+    if (stale) return { outcome: { refused: stale.refusal, read: stale.read } };
+    for (const [index, write] of this.#commit.writes.entries()) {
+      const refused = this.#evaluateWrite(write, index);
+      if (refused) return { outcome: { refused, write: index } };
+    }
+    const { documents } = this.#applied;
+    if (this.#rows.length > 0) {
+      return { outcome: { applied: this.#applied }, rows: this.#rows, altered: this.#altered };
+    }
+    return { outcome: { unchanged: { seq: this.#seq - 1, documents, warnings: [], changes: this.#kept } } };
+  }
+
+  #accessTo(collection: string): Access {
+    const { rights } = this.#commit;
+    return rights ? accessFor(this.#options.policy(), rights, collection) : FULL_ACCESS;
+  }
+
+  #evaluateWrite(write: Write, index: number): Refusal | undefined {
+    const { collection, id } = write;
+    const address = formatAddress(collection, id);
+    const before = this.#altered.has(address) ? this.#altered.get(address) : this.#options.held.get(collection, id);
+    const access = this.#accessTo(collection);
+    const stamp = { seq: this.#seq, timeMs: this.#commit.timeMs };
+    const outcome = applyPermitted(before?.document, write, stamp, this.#options.limits, access, this.#work);
+    if ('refusal' in outcome) return this.#asStored(outcome.refusal);
+    this.#applied.documents.push({ collection, id, version: outcome.after?.version ?? 0 });
+    if (outcome.kept) {
+      this.#kept.push({ collection, id, before: before?.document, after: before?.document });
+      return undefined;
+    }
+    const after = outcome.after && hold(outcome.after, before, stamp.timeMs);
+    const row = { write, before, after };
+    const refused =
+      this.#checkSize(row, access) ?? this.#checkFile(row) ?? this.#checkSchema(row, access, address, index);
+    if (refused) return refused;
+    this.#altered.set(address, after);
+    this.#applied.changes.push({ collection, id, before: before?.document, after: after?.document });
+    this.#rows.push(row);
+    return undefined;
+  }
+
+  #checkSize({ write: { collection, id }, before, after }: Row, { conceal }: Access): Refusal | undefined {
+    const currentVersion = before?.document.version ?? 0;
+    const fault = after && sizeFault(visibleSize(after, conceal), this.#options.limits.sizeBytes);
+    if (fault) {
+      const { detail, pointer } = fault;
+      return this.#asStored({ kind: 'too-large', collection, id, currentVersion, detail, pointer });
+    }
+    const { resultBytes } = this.#options;
+    this.#resultBytes += after?.sizeBytes ?? 0;
+    if (this.#resultBytes <= resultBytes) return undefined;
+    const detail = `The documents that this commit writes take more than ${resultBytes.toLocaleString('en-GB')} bytes in total, counted for each write. Split the commit.`;
+    return this.#asStored({ kind: 'commit-too-costly', collection, id, currentVersion, detail });
+  }
+
+  #checkFile({ write, before, after }: Row): Refusal | undefined {
+    if (write.collection !== FILES) return undefined;
+    const { rights } = this.#commit;
+    const trusted = !rights || 'scope' in rights;
+    return this.#options.contents.findFault(write, before?.document, after?.document, trusted);
+  }
+
+  #checkSchema(
+    { write, before, after }: Row,
+    { conceal }: Access,
+    address: string,
+    index: number,
+  ): Refusal | undefined {
+    const { validateData } = this.#options;
+    const found = after && validateData(write.collection, after.document.data, after.sizeBytes);
+    if (!found || !after) return undefined;
+    const violations = visibleViolations(found.violations, conceal, () => {
+      const { data } = withoutFields(after.document, conceal);
+      return validateData(write.collection, data, after.sizeBytes)?.violations ?? [];
+    });
+    if (found.enforced) {
+      return this.#asStored(describeStoredViolation(write, before?.document.version ?? 0, violations));
+    }
+    if (violations.length > 0) this.#applied.warnings.push({ write: index, document: address, violations });
+    return undefined;
+  }
+
+  /** A refusal names the version in the store, not one that an earlier write of the same commit would have made. */
+  #asStored(refused: Refusal): Refusal {
+    const { collection, id } = refused;
+    if (!this.#altered.has(formatAddress(collection, id))) return refused;
+    return { ...refused, currentVersion: this.#options.held.get(collection, id)?.document.version ?? 0 };
+  }
+}

@@ -1,0 +1,39 @@
+import type { DocumentChange } from '@uproar/core';
+import type { StoredDocument } from './documents.js';
+import type { Store } from './index.js';
+
+/** A document as it is stored; undefined if it does not exist. */
+export function findStored(
+  { collections, documents }: Pick<Store, 'collections' | 'documents'>,
+  collection: string,
+  id: string,
+): StoredDocument | undefined {
+  const info = collections.get(collection);
+  return info && documents.get(info.number, id);
+}
+
+/**
+ * The net changes of a collection after a seq: at most one for each document.
+ *
+ * @param id only the changes of this document
+ */
+export function changesAfter(
+  { collections, journal }: Pick<Store, 'collections' | 'journal'>,
+  collection: string,
+  seq: number,
+  id?: string,
+): DocumentChange[] {
+  const info = collections.get(collection);
+  return info ? journal.netChangesAfter(seq, info.number, id) : [];
+}
+
+/** Like {@link changesAfter}; undefined if there are too many changes to compute at once. */
+export function fewChangesAfter(
+  { collections, journal }: Pick<Store, 'collections' | 'journal'>,
+  collection: string,
+  seq: number,
+  id?: string,
+): DocumentChange[] | undefined {
+  const info = collections.get(collection);
+  return info ? journal.fewChangesAfter(seq, info.number, id) : [];
+}
