@@ -40,7 +40,7 @@ const FOLDERS = {
     // What HTTP, event streams and WebSockets share.
     requests: ['.', 'limits', 'store', 'schemas', 'identity', 'metrics', 'commit', 'connections', 'reading', 'live'],
     'event-stream': ['identity', 'live', 'requests'],
-    websocket: ['.', 'identity', 'connections', 'reading', 'live', 'requests'],
+    websocket: ['.', 'store', 'identity', 'connections', 'reading', 'live', 'requests'],
     http: [
       '.',
       'limits',

@@ -1,10 +1,11 @@
 import type { DocumentChange } from '@uproar/core';
-import type { StoredDocument } from './documents.js';
-import type { Store } from './index.js';
+import type { Collections } from './collections.js';
+import type { Documents, StoredDocument } from './documents.js';
+import type { Journal } from './journal.js';
 
 /** A document as it is stored; undefined if it does not exist. */
 export function findStored(
-  { collections, documents }: Pick<Store, 'collections' | 'documents'>,
+  { collections, documents }: { readonly collections: Collections; readonly documents: Documents },
   collection: string,
   id: string,
 ): StoredDocument | undefined {
@@ -18,7 +19,7 @@ export function findStored(
  * @param id only the changes of this document
  */
 export function changesAfter(
-  { collections, journal }: Pick<Store, 'collections' | 'journal'>,
+  { collections, journal }: { readonly collections: Collections; readonly journal: Journal },
   collection: string,
   seq: number,
   id?: string,
@@ -29,7 +30,7 @@ export function changesAfter(
 
 /** Like {@link changesAfter}; undefined if there are too many changes to compute at once. */
 export function fewChangesAfter(
-  { collections, journal }: Pick<Store, 'collections' | 'journal'>,
+  { collections, journal }: { readonly collections: Collections; readonly journal: Journal },
   collection: string,
   seq: number,
   id?: string,
