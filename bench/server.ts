@@ -1,4 +1,4 @@
-/** A server process for the benchmarks: ours, or a bare one to compare with. Tells its CPU time and memory when asked. */
+/** A server process for the benchmarks: the service, or a bare baseline. Reports its CPU time and memory on request. */
 import { createReadStream, createWriteStream } from 'node:fs';
 import { createServer } from 'node:http';
 import { join } from 'node:path';
@@ -35,7 +35,7 @@ async function start(): Promise<string> {
   }
   if (mode === 'checking') return startChecking();
   if (mode === 'streaming') return startStreaming();
-  // The bare server keeps a set of sockets and sends each message it is told to, or that it gets, to all of them.
+  // The bare server keeps a set of sockets and sends each message that it receives to all of them.
   const server = createServer();
   const sockets = new WebSocketServer({ server, perMessageDeflate: false });
   sockets.on('connection', (socket) => {

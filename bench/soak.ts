@@ -30,7 +30,7 @@ interface Sample {
 
 const directory = mkdtempSync(join(tmpdir(), 'uproar-soak-'));
 const limits = ['--journal-size', '5MB', '--keep-deleted', '5s', '--log-level', 'error'];
-// With little room for its heap the process collects often, and what stays is soon to be told from what goes.
+// A small heap limit makes garbage collection frequent, so that a leak shows early.
 const served = await ServedProcess.start(directory, 0, limits, {
   NODE_OPTIONS: '--max-old-space-size=128',
 });
@@ -121,16 +121,16 @@ const samples: Sample[] = [];
 const started = Date.now();
 const lengthMs = minutes * 60_000;
 const everyMs = Math.max(500, lengthMs / 400);
-let told = started;
+let reported = started;
 while (Date.now() - started < lengthMs) {
   await sleep(everyMs);
   const sample = await measure();
   samples.push(sample);
-  if (Date.now() - told < Math.max(15_000, lengthMs / 20)) continue;
-  told = Date.now();
+  if (Date.now() - reported < Math.max(15_000, lengthMs / 20)) continue;
+  reported = Date.now();
   const { rss, heap, files } = sample;
   console.log(
-    `${Math.round((told - started) / 1000)} s: ${Math.round(rss / 1e6)} MB resident beside the page cache, ${Math.round(heap / 1e6)} MB heap, ${files} files open; ${writes} writes, ${lives} lives`,
+    `${Math.round((reported - started) / 1000)} s: ${Math.round(rss / 1e6)} MB resident beside the page cache, ${Math.round(heap / 1e6)} MB heap, ${files} files open; ${writes} writes, ${lives} lives`,
   );
 }
 ended = true;

@@ -1,4 +1,4 @@
-// Attacks a service in every way there is: `npm run hostile`, or `npm run hostile -- conditions` for some.
+// Runs every attack against a service: `npm run hostile`, or `npm run hostile -- conditions` for some.
 import { makeReady, run } from './ready.mjs';
 
 makeReady();

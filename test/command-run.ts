@@ -93,7 +93,7 @@ export class CommandBench {
   /** Where a file of the folder lies. */
   readonly at = (name: string): string => join(this.#files.path, name);
 
-  /** Writes a file, and tells where it lies. */
+  /** Writes a file; returns its path. */
   readonly file = (name: string, text: string): string => {
     writeFileSync(this.at(name), text);
     return this.at(name);

@@ -192,7 +192,7 @@ export async function crashRounds(
   }
 }
 
-/** Uploads files until told to stop; notes the hash of each that was acknowledged. */
+/** Uploads files until it is stopped; records the hash of each that was acknowledged. */
 async function uploadFiles(
   url: string,
   prefix: string,

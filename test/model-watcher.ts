@@ -1,10 +1,10 @@
 import { expect } from 'chai';
 import jsonPatch from 'fast-json-patch';
 import type { LiveEvent } from '../packages/service/dist/live/live-event.js';
-import type { Subscription } from '../packages/service/dist/live/live-view.js';
+import type { Subscription } from '../packages/service/dist/live/subscription.js';
 
-/** Somebody who watches a question and keeps a copy by applying patches; slow at times, and away at times. */
-export class ModelWatcher<Question> {
+/** A client that watches a query and keeps a copy by applying patches; sometimes slow, sometimes disconnected. */
+export class ModelWatcher<Query> {
   state: Record<string, { id: string }> = {};
   seq = -1;
   more = false;
@@ -12,7 +12,7 @@ export class ModelWatcher<Question> {
   resume: string | undefined;
   subscription: Subscription | undefined;
   resets = 0;
-  constructor(readonly question: Question) {}
+  constructor(readonly query: Query) {}
 
   readonly take = (event: LiveEvent): void => {
     const data = JSON.parse(`{${event.members}}`) as {
@@ -41,7 +41,7 @@ export class ModelWatcher<Question> {
     await this.subscription?.catchUp();
   }
 
-  /** Waits until nothing is on its way to it. */
+  /** Waits until no event is in flight. */
   async settle(): Promise<void> {
     const { subscription } = this;
     const unsettled = () => subscription && (subscription.behind || subscription.view.settled);

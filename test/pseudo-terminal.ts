@@ -4,7 +4,7 @@ import { Terminal } from '@xterm/headless';
 import { MAIN } from './command-run.js';
 import { until } from './service.js';
 
-/** A command in a terminal of its own, as somebody who sits before it sees it. */
+/** A command in its own pseudo-terminal. */
 export class PseudoTerminal {
   /** All that was written to the screen, with the codes that place and colour it. */
   raw = '';

@@ -4,7 +4,7 @@ import { modelCondition } from './random-query.js';
 
 type Truth = boolean | undefined;
 
-/** A rule as text, and a plain way to judge it that shares nothing with the one under test. */
+/** A rule as text, and an independent evaluation of it that shares no code with the product. */
 export interface ModelRule {
   text: string;
   judge: (document: Document, claims: JsonObject) => Truth;
@@ -21,7 +21,7 @@ export function modelOwner(random: Random): JsonObject {
   };
 }
 
-/** The claims of somebody; now and then without one, or with one of another type. */
+/** Random claims of a user; sometimes one is missing, or has another type. */
 export function modelClaims(random: Random): JsonObject {
   return {
     sub: random.pick(OWNERS),

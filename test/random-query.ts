@@ -4,13 +4,13 @@ import type { Random } from './random.js';
 /** True, false or unknown. */
 type Truth = boolean | undefined;
 
-/** A condition as text, and a plain way to judge it that shares nothing with the one under test. */
+/** A condition as text, and an independent evaluation of it that shares no code with the product. */
 export interface ModelCondition {
   text: string;
   judge: (document: Document) => Truth;
 }
 
-/** A query as it is asked, and a plain way to answer it. */
+/** A query as text, and an independent evaluation of it. */
 export interface ModelQuery {
   form: { from: string; where?: string; order?: string; limit?: number | 'none'; fields?: string };
   answer: (documents: Iterable<Document>) => unknown[];
@@ -222,7 +222,7 @@ function arithmeticCondition(random: Random): ModelCondition {
 
 const KINDS = ['nothing', 'false', 'true', 'number', 'string', 'array', 'object'];
 
-/** The total order of values, by plain means. Lists and objects are told apart by their text alone. */
+/** The total order of values, implemented simply. Lists and objects are compared by their text alone. */
 function compare(a: JsonValue | undefined, b: JsonValue | undefined): number {
   const kind = (value: JsonValue | undefined) =>
     KINDS.indexOf(

@@ -1,7 +1,7 @@
 import { FULL_ACCESS } from '@uproar/core';
 import type { ReadScope } from '../packages/service/dist/reading/read-scope.js';
 
-/** Somebody who may see everything. */
+/** A caller who may read everything. */
 export const EVERYBODY: ReadScope = {
   accessTo: () => FULL_ACCESS,
   effectiveAccess: () => FULL_ACCESS,

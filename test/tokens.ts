@@ -6,7 +6,7 @@ export const TOKEN_SECRET = 'a secret of the tests, longer than 32 bytes';
 /** How a service is started that takes the tokens of tests. */
 export const TOKEN_SETTINGS = { secret: TOKEN_SECRET, issuer: 'https://id.festival.test', audience: 'festival' };
 
-/** A token for somebody, good for some seconds. */
+/** A token that is valid for some seconds. */
 export function makeToken(
   claims: Record<string, unknown>,
   lifetimeSeconds = 600,

@@ -1,4 +1,4 @@
-// A chase crew's phone: one balloon, its state, and what the crew tells the tower. Works without a connection: what is shown
+// The phone of a chase crew: one balloon, its state, and the reports of the crew. Works without a connection: what is shown
 // is kept, what is written waits, and both are there again after a reload.
 import { connect, IndexedDbStorage } from '/client/uproar.js';
 
@@ -144,7 +144,7 @@ function begin() {
     showConnection(store.state);
   }
 
-  // Views undo what is refused; the person is told why.
+  // Views undo what is refused; the page shows why.
   function send(done) {
     showConnection(store.state);
     done.then(

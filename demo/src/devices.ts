@@ -107,7 +107,7 @@ function countVisitors(): void {
   }
 }
 
-/** The ground: adds up what the gates count, and tells of every thousand visitors. */
+/** The ground board: adds up the counts of the gates, and announces every thousand visitors. */
 function celebrateThousands(): void {
   const store = connectDevice('ground-board');
   let thousands: number | undefined;
@@ -129,7 +129,7 @@ function celebrateThousands(): void {
     });
 }
 
-/** Two crews that want the same pads: whoever is first has it, the other is told. */
+/** Two crews that want the same pads: the first claim wins, the other gets a conflict. */
 function claimPads(): void {
   for (const crew of ['c-7', 'c-21']) {
     const pads = connectDevice(`crew-tablet-${crew}`).collection('pads');
@@ -206,5 +206,5 @@ function stop(): void {
 }
 process.on('SIGTERM', stop);
 process.on('SIGINT', stop);
-// Whoever started the devices holds the other end; when that is gone, so are they.
+// The process that started the devices holds the other end of this pipe; when it ends, the devices end.
 process.stdin.on('end', stop).resume();

@@ -20,9 +20,9 @@ def steps(pointer):
 def apply(state, patch):
     """Applies a JSON Patch (RFC 6902) of add, remove and replace in place."""
     for operation in patch:
-        *way, last = steps(operation["path"])
+        *parents, last = steps(operation["path"])
         target = state
-        for part in way:
+        for part in parents:
             target = target[int(part) if isinstance(target, list) else part]
         if isinstance(target, list):
             last = len(target) if last == "-" else int(last)

@@ -51,7 +51,7 @@ while :; do
             printf '%s\n' "$data" >"$copy/event.json"
             take "$event"
           fi
-          # The id is noted only when the state is: whoever is stopped in between goes on without a gap.
+          # The id is saved together with the state, so that a stop in between leaves no gap.
           [ -z "$id" ] || printf '%s' "$id" >"$copy/id"
           event='' id='' data=''
           ;;

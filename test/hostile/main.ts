@@ -1,4 +1,4 @@
-/** Attacks a service in every way there is, one after the other: `npm run hostile`, or `npm run hostile -- conditions` for some. */
+/** Runs every attack against a service, one after the other: `npm run hostile`, or `npm run hostile -- conditions` for some. */
 import Table from 'cli-table3';
 import { ATTACKS } from './attacks.js';
 import { AttackedService, type AttackResult } from './run-attack.js';

@@ -33,7 +33,7 @@ export class Observer {
     const get = async (path: string) => {
       const response = await fetch(this.#url + path, { headers, signal: AbortSignal.timeout(TIMEOUT_MS) });
       await response.text();
-      // Being asked to come back is an answer; for writes it happens while many are under way.
+      // 503 with Retry-After is a valid answer; writes get it while many are in flight.
       if (response.status >= 500 && response.status !== 503) throw new Error(`${path}: ${response.status}`);
     };
     let turn = 0;

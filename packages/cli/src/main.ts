@@ -12,7 +12,7 @@ process.on('SIGINT', () => {
   process.exit(EXIT.interrupted);
 });
 
-// Whoever read the output is gone, as with "head": that is the end, not a failure.
+// The reader of the output has gone, as with "head": exit without an error.
 process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   if (error.code === 'EPIPE') process.exit(EXIT.done);
   throw error;

@@ -51,7 +51,7 @@ describe('the command line', () => {
     expect((await run(['get', 'padds'])).err).to.include('Did you mean "pads"');
   });
 
-  it('says plainly what is wrong, with an exit code for each kind', async () => {
+  it('reports errors plainly, with an exit code for each kind', async () => {
     const CASES: [string[], Record<string, string>, number, string][] = [
       [['get', 'Balloons'], {}, 2, 'is not a valid collection name'],
       [['get', 'balloons/a b'], {}, 2, 'is not a valid document id'],
@@ -214,7 +214,7 @@ describe('the command line', () => {
     expect((await follow.ended).code).to.equal(0);
   });
 
-  it('tells the way to the store step by step', async () => {
+  it('reports the connection check step by step', async () => {
     await run(['put', 'anything/a', '{}']);
     const good = await run(['status']);
     expect(good.code).to.equal(0);

@@ -10,7 +10,7 @@ import { CommandBench, MAIN, Run } from '../../../test/command-run.js';
 import { buildProgram } from '../dist/program.js';
 import { KEY, until, type TestService } from '../../../test/service.js';
 
-describe('the everyday of the command line', () => {
+describe('data commands', () => {
   const bench = new CommandBench();
   const { run, at, file } = bench;
   let service: TestService;
@@ -44,7 +44,7 @@ describe('the everyday of the command line', () => {
     expect((await run(['wach'])).code).to.equal(2);
   });
 
-  it('knows stores by a name, for nobody else to read, and sends a key to its own address alone', async () => {
+  it('keeps profiles readable only for their owner, and sends a key only to its own address', async () => {
     const profiles = at('settings/profiles.json');
     const as = (args: string[], environment: Record<string, string> = {}) =>
       run(args, undefined, { UPROAR_URL: '', UPROAR_KEY: '', UPROAR_PROFILES: profiles, ...environment });
@@ -82,7 +82,7 @@ describe('the everyday of the command line', () => {
     );
   });
 
-  it('completes commands, options, values, collections and ids, and says nothing where there is nothing to say', async () => {
+  it('completes commands, options, values, collections and ids, and prints nothing without a match', async () => {
     for (const n of [1, 2]) await run(['put', `balloons/bl-${n}`, '{}']);
     const suggested = async (...words: string[]) => {
       const { out } = await run(['suggest', '--', ...words]);
@@ -185,7 +185,7 @@ describe('the everyday of the command line', () => {
           .map((found) => [found.about, found]),
       );
 
-    it('finds nothing to mend in a sound store, and names what should be read', async () => {
+    it('finds no problems in a healthy store, and prints warnings', async () => {
       const { code, out } = await run(['doctor', '--json']);
       expect(code).to.equal(0);
       const found = find(out);
@@ -199,7 +199,7 @@ describe('the everyday of the command line', () => {
       expect(text).to.include('✓ streams').and.include('no problems found').and.include('can be read and written');
     });
 
-    it('says what is wrong with the address, the key and the data directory, and what to mend', async () => {
+    it('reports problems with the address, the key and the data directory, with advice', async () => {
       const nobody = await run(['doctor'], undefined, { UPROAR_URL: 'http://127.0.0.1:9' });
       expect(nobody.code).to.equal(1);
       expect(nobody.out).to.include('✗ address').and.include('Is the store running').and.include('1 to mend');

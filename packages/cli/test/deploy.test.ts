@@ -75,7 +75,7 @@ describe('what runs a service elsewhere', () => {
       if (name.startsWith('uproar_') && name !== 'uproar_info' && name !== 'uproar_writes_total') {
         expect(
           documented.map(([, one]) => one),
-          `${name} is told of in docs/operations.md`,
+          `${name} is described in docs/operations.md`,
         ).to.include(name);
       }
     }

@@ -119,7 +119,7 @@ describe('the documentation', () => {
       .filter(({ language, name }) => language === 'sh' && name !== 'setup')
       .flatMap(({ text }) => commandsOf(text));
     if (commands.length === 0) continue;
-    it(`has commands that can be typed as they stand: ${page}`, async () => {
+    it(`has commands that can be typed unchanged: ${page}`, async () => {
       const cwd = desk(page);
       const variables: Record<string, string> = {
         PATH: `${bin}:${process.env.PATH}`,
@@ -200,7 +200,7 @@ describe('the documentation', () => {
   for (const page of PAGES) {
     const programs = blocksOf(page).filter(({ language }) => language === 'ts');
     if (programs.length === 0) continue;
-    it(`has programs that run as they stand: ${page}`, async () => {
+    it(`has programs that run unchanged: ${page}`, async () => {
       const text = programs.map((block) => block.text).join('\n');
       const imports = [...new Set(text.match(/^import .*$/gm) ?? [])];
       if (!text.includes("from '@uproar/client'")) imports.push("import { connect } from '@uproar/client';");
@@ -233,7 +233,7 @@ describe('the documentation', () => {
     });
   }
 
-  it('has pages for browsers that work as they stand', async () => {
+  it('has pages for browsers that work unchanged', async () => {
     const browser = await chromium.launch(CHROMIUM);
     try {
       for (const page of PAGES) {

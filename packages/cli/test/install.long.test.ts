@@ -106,7 +106,7 @@ describe('the packages, installed into an empty folder', () => {
     await page.context().close();
   });
 
-  it('let a program of one’s own write and read', () => {
+  it('let an app write and read', () => {
     writeFileSync(join(folder.path, 'program.js'), PROGRAM);
     const said = execFileSync(process.execPath, ['program.js'], {
       cwd: folder.path,

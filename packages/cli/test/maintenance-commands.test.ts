@@ -31,12 +31,12 @@ describe('the command line: undo, and the care of a store', () => {
     (await service.request('PUT', `/v1/data/${address}`, data)).json.version;
   const read = async (address: string) => (await service.request('GET', `/v1/data/${address}`)).json;
 
-  it('opens a document in an editor and sends only what was altered', async () => {
+  it('opens a document in an editor and sends only the changes', async () => {
     const editor = (script: string) => ({ EDITOR: `${process.execPath} ${file('editor.cjs', script)}` });
     const replace = (from: string, to: string) =>
       `const fs = require('fs'); const f = process.argv[2]; fs.writeFileSync(f, fs.readFileSync(f, 'utf8').replace(${JSON.stringify(from)}, ${JSON.stringify(to)}));`;
     await put('memos/m-1', { title: 'Fog', severity: 'info', list: [1, 2] });
-    // While the editor is open, somebody else alters another field, and then the same one.
+    // While the editor is open, another client changes another field, and then the same one.
     const meanwhile = (field: string) =>
       `require('child_process').execFileSync(process.execPath, ${JSON.stringify([MAIN])}.concat(['merge', 'memos/m-1', ${JSON.stringify(`{"${field}":"by another"}`)}]));`;
     const written = await run(['edit', 'memos/m-1'], undefined, editor(meanwhile('severity') + replace('Fog', 'Sun')));
@@ -53,7 +53,7 @@ describe('the command line: undo, and the care of a store', () => {
     expect(readFileSync(kept, 'utf8')).to.include('Rain');
     rmSync(dirname(kept), { recursive: true });
 
-    expect((await run(['edit', 'memos/m-1'], undefined, editor(''))).out).to.equal('unaltered memos/m-1\n');
+    expect((await run(['edit', 'memos/m-1'], undefined, editor(''))).out).to.equal('unchanged memos/m-1\n');
     const broken = await run(['edit', 'memos/m-1'], undefined, editor(replace('{', '[')));
     expect(broken.code).to.equal(2);
     rmSync(dirname(/kept in (\S+\.json)/.exec(broken.err)![1]!), { recursive: true });
@@ -63,7 +63,7 @@ describe('the command line: undo, and the care of a store', () => {
     rmSync(dirname(/kept in (\S+\.json)/.exec(failed.err)![1]!), { recursive: true });
   });
 
-  it('adjusts fields from what is in the store', async () => {
+  it('adjusts fields relative to their value in the store', async () => {
     await put('gates/g-1', { visitors: 5, day: { peak: 3 } });
     expect((await run(['adjust', 'gates/g-1', 'visitors+=2', 'day.peak-=1'])).out).to.match(
       /^written gates\/g-1 {2}version \d+\n$/,
@@ -95,7 +95,7 @@ describe('the command line: undo, and the care of a store', () => {
     expect((await run(['revert', 'notices/n-1', '--to', String(first)])).out).to.include('nothing was written');
     await service.request('DELETE', '/v1/data/notices/n-1');
     const back = JSON.parse((await run(['revert', 'notices/n-1', '--to', String(second), '--json'])).out) as object;
-    expect(back).to.include({ address: 'notices/n-1', altered: true });
+    expect(back).to.include({ address: 'notices/n-1', changed: true });
     expect((await read('notices/n-1')).data.text).to.equal('Storm');
     expect((await run(['revert', 'notices/n-1', '--to', String(first - 1)])).out).to.include('deleted');
     expect((await run(['revert', 'notices/n-1', '--to', String(first - 1)])).code).to.equal(5);
@@ -165,7 +165,7 @@ describe('the command line: undo, and the care of a store', () => {
     expect((await read('crews/a')).data.n).to.equal('new');
   });
 
-  it('goes on with an import that was killed, and applies nothing twice', async () => {
+  it('resumes an import that was killed, and applies nothing twice', async () => {
     const total = 20_000;
     const lines = Array.from({ length: total }, (_, n) => `{"n":${n}}`).join('\n');
     const path = file('long.ndjson', lines);
@@ -240,7 +240,7 @@ describe('the command line: undo, and the care of a store', () => {
     expect([busy.code, busy.err.includes('has the store')]).to.deep.equal([1, true]);
   });
 
-  it('makes those who watch a restored store begin anew instead of resuming', async () => {
+  it('makes watchers of a restored store start again instead of resuming', async () => {
     const own = await TestService.start();
     await own.request('PUT', '/v1/data/a/x', { n: 1 });
     const copy = at('small.sqlite');
@@ -263,7 +263,7 @@ describe('the command line: undo, and the care of a store', () => {
     await own.stop();
   });
 
-  it('finds what is wrong with a store', async () => {
+  it('finds faults in a store', async () => {
     const found = async (name: string, spoil: string[]) => {
       mkdirSync(at(name));
       const store = openStore(at(name));

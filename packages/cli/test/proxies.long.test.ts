@@ -11,10 +11,10 @@ import { makeCertificate, type Certificate } from '../../../test/certificate.js'
 import { Run } from '../../../test/command-run.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 
-/** The samples are given to people as they are; only ports, places of files and times are altered here. */
+/** The samples ship as they are; this test changes only ports, paths and times. */
 const sample = (name: string) => readFileSync(new URL(`../../../deploy/${name}`, import.meta.url), 'utf8');
 
-/** So long the proxies wait for somebody who says nothing, instead of 75 s. */
+/** The idle timeout of the proxies, instead of 75 s. */
 const PATIENCE_S = 2;
 
 interface Proxy {

@@ -27,7 +27,7 @@ describe('the quick start, as a person follows it', () => {
     folder.remove();
   });
 
-  it('leads to two screens that show each write, one of them a page of one’s own', async () => {
+  it('leads to two screens that show each write, one of them your own page', async () => {
     const faults: string[] = [];
     const open = async (path: string) => {
       const page = await browser.newPage();

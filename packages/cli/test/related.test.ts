@@ -56,7 +56,7 @@ describe('uproar query and watch, with related documents and totals', () => {
     expect(wrong.err).to.include('"median(altitude)" is no total');
   });
 
-  it('and other commands that read a collection say what was probably misspelt', async () => {
+  it('and other commands that read a collection suggest similar names', async () => {
     const misspelt = [
       ['query', 'baloons'],
       ['query', 'balloons', '--where', 'altitud > 1', '--json'],

@@ -98,8 +98,8 @@ describe('the settings of a service', () => {
     expect(run.err).to.equal('');
     writeFileSync(file, 'log-level: info\naccounts: open\n');
     run.process.kill('SIGHUP');
-    await until('it tells', () => run.out.includes('after the next start'));
-    expect(run.out).to.include('altered: log-level').and.include('accounts');
+    await until('it is reported', () => run.out.includes('after the next start'));
+    expect(run.out).to.include('changed: log-level').and.include('accounts');
     await ask();
     await until('the request is logged', () => run.err.includes('"path":"/v1/data/crews"'));
     writeFileSync(file, 'log-level: 7\n');

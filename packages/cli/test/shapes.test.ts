@@ -17,7 +17,7 @@ describe('uproar shapes', () => {
     await service.request('POST', '/v1/commits', { writes });
   });
 
-  it('prints what is there, what is rare, and where documents disagree', async () => {
+  it('prints fields, rare names, and conflicting types', async () => {
     const { out, code } = await run(['shapes', 'balloons']);
     expect(code).to.equal(0);
     expect(out).to.match(/altitude +100 % +51 number, 9 text +1 … 59/);
@@ -39,7 +39,7 @@ describe('uproar shapes', () => {
     expect(report.documents).to.equal(20);
   });
 
-  it('tells nobody of documents and fields that are hidden from them', async () => {
+  it('reveals no documents and fields that are hidden from the caller', async () => {
     const guarded = await TestService.start({ tokens: TOKEN_SETTINGS });
     await guarded.setPolicy({ collections: { crews: { read: "crew = claim('crew')", conceal: ['phone'] } } });
     await guarded.request('PUT', '/v1/data/crews/a', { crew: 'c-1', phone: '1', size: 3 });

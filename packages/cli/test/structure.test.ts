@@ -71,7 +71,7 @@ describe('structure on the command line', () => {
     }
   });
 
-  it('rewrites many documents in the same way, after a dry run', async () => {
+  it('rewrites many documents after a dry run', async () => {
     const split = [
       '--set',
       "first = part(lead, ' ', 1)",
@@ -99,7 +99,7 @@ describe('structure on the command line', () => {
     expect((await run(['rewrite', 'crews/c-1', '--merge', '{}'])).code).to.equal(2);
   });
 
-  it('goes on where it was killed, and writes each document once', async () => {
+  it('resumes after it was killed, and writes each document once', async () => {
     const writes = Array.from({ length: 4000 }, (_, n) => ({
       put: `marks/m-${String(n).padStart(4, '0')}`,
       data: { n: 0 },

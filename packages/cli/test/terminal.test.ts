@@ -15,7 +15,7 @@ describe('the command line in a terminal', () => {
   const codes = ({ raw }: PseudoTerminal) => raw.replaceAll('\x1b', 'ESC');
   const widest = (text: string) => text.split('\n').reduce((most, line) => Math.max(most, stringWidth(line)), 0);
 
-  it('shows a watch as a table that stays in place, marks what altered, and ends on q', async () => {
+  it('shows a watch as a table that updates in place, highlights changes, and ends on q', async () => {
     const pads = service.client().collection('pads');
     for (let n = 10; n < 40; n++) await pads.put(`p-${n}`, { name: `Pad ${n}`, free: true, note: 'x'.repeat(60) });
     const tty = open(['watch', 'pads'], {}, [70, 20]);
@@ -78,7 +78,7 @@ describe('the command line in a terminal', () => {
     );
   });
 
-  it('shows a bar with the rate and the time left while a file is brought in, and ends cleanly on Ctrl-C', async () => {
+  it('shows an import’s progress with rate and remaining time, and ends cleanly on Ctrl-C', async () => {
     const rows = Array.from({ length: 60_000 }, (_, n) => JSON.stringify({ id: `f-${n}`, n, text: 'y'.repeat(120) }));
     const file = bench.file('flights.ndjson', rows.join('\n'));
     const tty = open(['import', 'flights', file], {}, [110, 24]);
@@ -90,7 +90,7 @@ describe('the command line in a terminal', () => {
     const outcome = JSON.parse((await bench.run(['import', 'flights', file, '--resume', '--json'])).out) as {
       written: number;
     };
-    expect(outcome.written, 'but for the group that was under way, nothing is written twice').to.be.below(62_000);
+    expect(outcome.written, 'nothing is written twice except the group in flight').to.be.below(62_000);
     const { documents } = (await service.request('GET', '/v1/collections')).json;
     expect(documents.find(({ id }: { id: string }) => id === 'flights').data.documents).to.equal(60_000);
   });

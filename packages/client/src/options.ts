@@ -8,24 +8,27 @@ import type { ClientStorage } from './storage/storage.js';
 /** How to connect. */
 export interface ConnectOptions {
   /**
-   * A key or token, or what gets one: it is asked whenever a connection is made, and before the token it gave last expires.
-   * Left out, one takes part as nobody in particular, where the policy lets one.
+   * A key or token, or a function that returns one: it is called for each connection, and before the previous token
+   * expires. If left out, the client is an anonymous caller, if the policy allows that.
    */
   token?: Token | undefined;
-  /** What the device is called, such as `truck-7`, for those who look after the store. It says nothing of what it may do. */
+  /** The name of the device, such as `truck-7`, for administrators. It does not affect permissions. */
   device?: string | undefined;
-  /** Where the outbox and copies of what was watched are kept; in memory unless told otherwise. */
+  /** Where the outbox and copies of watches are kept; by default in memory. */
   storage?: ClientStorage;
   /**
-   * Whether writes wait in the outbox while there is no connection, and show as pending. Unless told otherwise they do; where
-   * false, a write fails when no answer comes.
+   * Whether writes wait in the outbox without a connection, and show as pending; by default they do. If false, a write
+   * fails when no answer arrives.
    */
   outbox?: boolean;
   /** Decides what becomes of a write that the store refuses. Without it, it is undone and its promise rejected. */
   onRefused?: OnRefused;
-  /** Hears of files that an earlier client kept in the storage and that the store refused. Without it they are written to the console. */
+  /**
+   * Called for files that an earlier client kept in the storage and that the store refused. By default, they are
+   * written to the console.
+   */
   onUploadRefused?: (refused: RefusedUpload) => void;
-  /** Hears of documents that do not fit the schema of their collection. Without it they are written to the console. */
+  /** Called for documents that violate the schema of their collection. By default, they are written to the console. */
   onViolation?: (violation: SchemaViolation) => void;
   /**
    * How to reach the store: over a WebSocket, over plain requests and event streams, or (`auto`) over a WebSocket, and
@@ -36,8 +39,8 @@ export interface ConnectOptions {
   openSocket?: OpenSocket;
   /** Waits before another try: the n-th failure in a row, from 0. In milliseconds. */
   backoffMs?: (failures: number) => number;
-  /** How long a read may wait for a connection or an answer, in milliseconds; 15 s unless told otherwise. */
+  /** How long a read may wait for a connection or an answer, in milliseconds; default 15 s. */
   callTimeoutMs?: number;
-  /** How long the service goes on with a watch after its last user has closed it, in milliseconds; 3 s unless told otherwise. */
+  /** How long the service keeps a watch after its last user has closed it, in milliseconds; default 3 s. */
   graceMs?: number;
 }

@@ -24,7 +24,7 @@ const UNSURE_WAIT_MS = 3000;
 /** What a commit may have as JSON as long as the store has not said otherwise. */
 const DEFAULT_COMMIT_BYTES = 16 * 1024 * 1024;
 
-/** A store somewhere else: its collections, its watches, the writes on their way and the connection to it. */
+/** A store somewhere else: its collections, watches, pending writes and connection. */
 export class Store implements StoreAccess {
   /** Where the store is, for example `http://127.0.0.1:4680`. */
   readonly url: string;
@@ -39,7 +39,7 @@ export class Store implements StoreAccess {
   readonly #watches: WatchRegistry;
   readonly #subscribers = new Set<(state: ConnectionState) => void>();
   readonly #transport: TransportSelection;
-  /** When the service told its time, by the clock here. */
+  /** When the service reported its time, by the local clock. */
   #helloAt = 0;
   #maxCommitBytes = DEFAULT_COMMIT_BYTES;
 
@@ -158,17 +158,20 @@ export class Store implements StoreAccess {
   }
 
   /**
-   * Writes several documents, all or none. They show in views at once, as pending; the promise resolves when they are
+   * Writes several documents, all or none. They appear in views at once, as pending; the promise resolves when they are
    * acknowledged, however long that takes.
    *
-   * @throws {ProblemError} when the commit is refused; its `write` tells which write was at fault. It is undone in views then.
-   * @throws {ConnectionError} only where the outbox is off, when no answer came
+   * @throws {ProblemError} when the commit is refused; `write` is the index of the refused write. Views undo the commit
+   *   then.
+   * @throws {ConnectionError} only with the outbox off, when no answer arrived
    */
   async commit(commit: WireCommit): Promise<Receipt> {
     return this.commitOf(commit, false);
   }
 
-  /** As {@link commit}. `retried`: the caller begins anew after a conflict with what was read. For transactions. */
+  /**
+   * Like {@link commit}. `retried`: the caller starts again after a conflict with a document it read. For transactions.
+   */
   async commitOf(commit: WireCommit, retried: boolean): Promise<Receipt> {
     if (this.#outbox) return this.#outbox.add(commit, retried);
     checkSendable(commit, this.#maxCommitBytes);
@@ -222,7 +225,7 @@ export class Store implements StoreAccess {
     } catch {
       throw new ConnectionError('The connection broke before the answer was complete.');
     } finally {
-      // Whoever stops reading early has the service stop, too.
+      // A reader that stops early also stops the service.
       reader.cancel().catch(() => undefined);
     }
   }
@@ -238,7 +241,7 @@ export class Store implements StoreAccess {
     return this.#requests.send(method, path, { body, headers: { accept }, signal });
   }
 
-  /** Goes the way to the store step by step and says of each whether it can be gone; stops at the first that cannot. */
+  /** Checks the connection step by step: address, key, live connection and clock. Stops at the first failing step. */
   async check(): Promise<CheckStep[]> {
     const { checkConnection } = await import('./deferred.js');
     return checkConnection(
@@ -249,7 +252,10 @@ export class Store implements StoreAccess {
     );
   }
 
-  /** Gets a token anew and goes on with it: after signing in as somebody else, or when claims have altered. */
+  /**
+   * Requests a new token and reconnects with it: for example after another user has signed in, or when claims have
+   * changed.
+   */
   renew(): void {
     this.#link.renew();
   }
@@ -262,7 +268,7 @@ export class Store implements StoreAccess {
     void this.#storage.close();
   }
 
-  /** Tells of a document that does not fit its schema. For collections. */
+  /** Reports a document that violates its schema. For collections. */
   reportViolation(violation: SchemaViolation): void {
     if (this.#options.onViolation) this.#options.onViolation(violation);
     else
@@ -286,7 +292,7 @@ export class Store implements StoreAccess {
     for (const subscriber of this.#subscribers) subscriber(state);
   }
 
-  /** Sends what was cut off first: until its outcome is known, views could not tell whether they hold it already. */
+  /** Sends interrupted writes first: until their outcome is known, views cannot tell whether they contain them. */
   async #resume(): Promise<void> {
     const link = this.#link;
     const unsure = this.#outbox?.settledUnsure();

@@ -78,7 +78,7 @@ describe('the client in a browser', () => {
     expect(bytes, 'gzipped bytes').to.be.below(25_000);
   });
 
-  it('tells a page of another origin that the store does not let it in, and how to let it', async () => {
+  it('explains to a page of another origin that it is not allowed, and how to allow it', async () => {
     const page = await context.newPage();
     const app = await serveApp();
     await page.goto(app.origin);
@@ -92,7 +92,7 @@ describe('the client in a browser', () => {
     app.close();
   });
 
-  it('lets pages of this machine in while the store stands open', async () => {
+  it('allows pages of this machine during the open period', async () => {
     const open = await TestService.start({ clientFile: CLIENT_FILE, openUntilMs: Date.now() + 60_000 });
     const page = await context.newPage();
     const app = await serveApp();
@@ -123,10 +123,10 @@ describe('the client in a browser', () => {
     expect(status).to.equal(304);
   });
 
-  it('sends files from a page, tells how far it is, and finds its way to the store', async () => {
+  it('uploads files from a page with progress, and checks the connection', async () => {
     const page = await openPhone();
     // As text, since the page knows nothing of what compiles the tests.
-    const told = await page.evaluate<{
+    const result = await page.evaluate<{
       size: number;
       last: number;
       got: number;
@@ -144,8 +144,8 @@ describe('the client in a browser', () => {
       store.close();
       return { size: data.size, last: shares.at(-1), got: (await answer.arrayBuffer()).byteLength, steps };
     })()`);
-    expect(told).to.deep.include({ size: 2_000_000, last: 1, got: 2_000_000 });
-    expect(told.steps.every(({ ok }) => ok)).to.equal(true);
+    expect(result).to.deep.include({ size: 2_000_000, last: 1, got: 2_000_000 });
+    expect(result.steps.every(({ ok }) => ok)).to.equal(true);
   });
 
   it("carries a crew's phone through a valley: writes wait, show as pending, survive a reload, and arrive once", async () => {
@@ -198,7 +198,7 @@ describe('the client in a browser', () => {
     await service.client().collection('balloons').merge('bl-17', { name: 'White Goose' });
   });
 
-  it('shares one outbox among tabs: both show what is pending, one sends, also when the first is closed', async () => {
+  it('shares one outbox among tabs: both show what is pending, one sends, even after the first is closed', async () => {
     await service.client().collection('balloons').merge('bl-17', { fuel: 50, status: 'aloft' });
     const [first, second] = [await openPhone(), await openPhone()];
     await Promise.all(

@@ -32,7 +32,7 @@ describe('the client', () => {
     expect(await balloons.get('bl-1')).to.equal(undefined);
   });
 
-  it('tells why a write was refused', async () => {
+  it('report why they were refused', async () => {
     const pads = service.client().collection('pads');
     const version = await pads.put('p-1', { claimedBy: null });
     await pads.merge('p-1', { claimedBy: 'c-1' }, { ifVersion: version });
@@ -98,7 +98,7 @@ describe('the client', () => {
     expect(seen).to.deep.equal([...seen].sort());
   });
 
-  it('stops on the service what is watched no more', async () => {
+  it('stops watches on the service that are no longer used', async () => {
     const store = service.client();
     const watch = store.collection('brief').watch();
     await live(watch);
@@ -130,7 +130,7 @@ describe('the client', () => {
     expect((await service.client().check()).map(({ ok }) => ok)).to.deep.equal([true, true, true, true]);
   });
 
-  it('shows a stale view while the service is away, and goes on when it is back', async () => {
+  it('shows a stale view while the service is away, and resumes afterwards', async () => {
     const own = await TestService.start();
     const store = own.client();
     const watch = store.collection('balloons').watch();

@@ -106,7 +106,7 @@ describe('small things that the client gets right', () => {
     stop();
   });
 
-  it('a conflict that a transaction tries again is nobody else’s to hear of', async () => {
+  it('does not call onRefused for a conflict that a transaction retries', async () => {
     const refusals: Refused[] = [];
     const other = service.client({ onRefused: (refused) => void refusals.push(refused) });
     await store.collection('counters').put('c-1', { n: 0 });

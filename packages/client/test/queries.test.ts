@@ -67,7 +67,7 @@ describe('queries of the client', () => {
     for (const watch of watches) watch.close();
   });
 
-  it('show what is related, and keep it while own writes are pending', async () => {
+  it('show related documents, and keep them while own writes are pending', async () => {
     const store = service.client();
     const [hulls, teams] = [store.collection('hulls'), store.collection('teams')];
     await store.commit({

@@ -24,7 +24,7 @@ for (const transport of ['socket', 'http'] as const) {
     const ids = (watch: { current: { documents: readonly { id: string }[] } }) =>
       watch.current.documents.map(({ id }) => id).join();
 
-    it('asks for another in good time, so that what is watched goes on', async () => {
+    it('requests a new token in time, so that watches continue', async () => {
       let asked = 0;
       const store = service.client({
         transport,
@@ -55,7 +55,7 @@ for (const transport of ['socket', 'http'] as const) {
       await until('it shows the other', () => ids(watch) === 'f-2');
     });
 
-    it('says why a watch has ended when the policy takes it away, and goes on with the others', async () => {
+    it('reports why the policy ended a watch, and continues the others', async () => {
       const store = service.client({ transport, token: () => makeToken({ sub: 'ada', crew: 'c-1' }) });
       const [flights, board] = [store.collection('flights').watch(), store.collection('board').watch()];
       await until('both are there', () => ids(flights) === 'f-1' && ids(board) === 'b-1');

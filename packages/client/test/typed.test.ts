@@ -16,7 +16,7 @@ describe('typed collections', () => {
   before(async () => (service = await TestService.start()));
   after(() => service.stop());
 
-  it('type what is read and written', async () => {
+  it('type documents that are read and written', async () => {
     const balloons = service.client().collection('balloons', Balloon);
     await balloons.put('bl-1', { name: 'Amber', altitude: 120 });
     const document = (await balloons.get('bl-1'))!;
@@ -205,7 +205,7 @@ describe('watches on one client', () => {
 });
 
 describe('a token', () => {
-  it('can be got anew for each connection', async () => {
+  it('can be requested for each connection', async () => {
     const service = await TestService.start();
     const tokens = ['wrong-key-0123456789', KEY, KEY];
     let asked = 0;

@@ -76,7 +76,7 @@ describe('writes of the client', () => {
       ['c', 300],
     ] as const)
       await balloons.put(id, { altitude });
-    // What a write makes of a document can be told only where some view knows the document.
+    // The result of a write is known only if some view contains the document.
     const all = balloons.watch();
     const watch = balloons.where`altitude > ${150}`.order('-altitude').limit(3).watch();
     await live(watch);
@@ -159,7 +159,7 @@ describe('writes of the client', () => {
     expect((await flights.list()).documents.map(({ data }) => data.n)).to.deep.equal([0, 1, 2, 3, 4]);
   });
 
-  it('wait through a crash in a file, are sent in order and once, with what was watched shown meanwhile', async () => {
+  it('survive a crash in a file, are sent in order and once, and watches show the last known state meanwhile', async () => {
     const { path, remove } = temporaryDirectory();
     const storage = () => new FileStorage(path);
     const first = connect(link.url, { token: KEY, backoffMs: () => 20, storage: storage() });
@@ -186,7 +186,7 @@ describe('writes of the client', () => {
       () => readFileSync(join(path, 'outbox.ndjson'), 'utf8').trim().split('\n').length >= 30,
     );
     first.close();
-    // A crash in the middle of a line loses only what nobody was told of.
+    // A crash in the middle of a line loses only unacknowledged data.
     appendFileSync(join(path, 'outbox.ndjson'), '{"put":{"commit":{"id":"torn"');
 
     const second = connect(link.url, { token: KEY, backoffMs: () => 20, storage: storage() });
@@ -212,7 +212,7 @@ describe('writes of the client', () => {
     remove();
   });
 
-  it('in transactions are done on what was read, or anew', async () => {
+  it('in transactions are based on what was read, or repeated', async () => {
     const store = open();
     const crews = store.collection('crews');
     await crews.put('c-1', { members: 0 });
@@ -250,7 +250,7 @@ describe('writes of the client', () => {
     await until('the view', () => watch.current.documents.map(({ id }) => id).join() === 's-2,s-3');
     expect((await store.check()).map(({ detail }) => detail).join()).to.include('WebSockets are blocked');
     await service.client().collection('stations').put('s-4', { wind: 20 });
-    await until('a change of somebody else', () => watch.current.documents[0]?.id === 's-4');
+    await until('a change by another client', () => watch.current.documents[0]?.id === 's-4');
     link.cutAll();
     await stations.merge('s-1', { wind: 30 });
     await until('it is live again', () => watch.current.state === 'live' && watch.current.documents[0]?.id === 's-1');

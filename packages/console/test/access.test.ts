@@ -90,7 +90,7 @@ describe('access in the console', function () {
     expect((await service.as(key)('GET', '/v1/data/gates')).status).to.equal(401);
   });
 
-  it('makes accounts and alters what the policy knows of them', async () => {
+  it('creates accounts and changes their claims', async () => {
     await openTab('Accounts');
     await page.getByLabel('Name of the new account').fill('ada');
     await page.getByLabel('Its password').fill('amber-balloon');
@@ -107,7 +107,7 @@ describe('access in the console', function () {
     expect(accounts[0].claims).to.deep.equal({ crew: 'c-2' });
   });
 
-  it('lets one look around without a key where the store stands open', async () => {
+  it('allows anonymous access during the open period', async () => {
     const other = await windows.open(`${service.url}/console/`);
     await other.getByRole('button', { name: 'Continue without a key' }).click();
     await other.getByText('The store is open').waitFor();
@@ -115,9 +115,9 @@ describe('access in the console', function () {
     await other.context().close();
   });
 
-  it('shows the audit log, and how long the store stands open', async () => {
+  it('shows the audit log, and the remaining open period', async () => {
     await openTab('Audit log');
-    for (const event of ['account-altered', 'key-revoked', 'policy-changed'])
+    for (const event of ['account-changed', 'key-revoked', 'policy-changed'])
       await page.getByRole('cell', { name: event, exact: true }).first().waitFor();
     await page.getByText('The store is open').waitFor();
     const left = () => page.locator('.banner .time').textContent();

@@ -62,23 +62,26 @@ describe('the console, when others work on the same', function () {
         .merge(`d-${turn % 40}`, { turn })
         .catch(() => undefined);
     }, 15);
+    const again = async () => {
+      await notice(page, 'Not deleted').getByRole('button', { name: 'Try again' }).first().click();
+      await page.waitForTimeout(300);
+    };
     try {
       await page.getByLabel('Select all').click();
       await page.getByText('40 selected').waitFor();
       await remove(page);
       await notice(page, /^.*Deleted \d+ documents/).waitFor();
-      for (let tries = 0; tries < 8 && (await notice(page, 'Not deleted').count()) > 0; tries++) {
-        await notice(page, 'Not deleted').getByRole('button', { name: 'Try again' }).first().click();
-        await page.waitForTimeout(300);
-      }
+      for (let tries = 0; tries < 5 && (await notice(page, 'Not deleted').count()) > 0; tries++) await again();
     } finally {
       clearInterval(writing);
     }
+    // A slow machine may lose every race while the writes go on. Once they stop, it must win.
+    for (let tries = 0; tries < 5 && (await notice(page, 'Not deleted').count()) > 0; tries++) await again();
     await until('none is left', async () => (await moving.store.collection('busy').list()).documents.length === 0);
     await page.context().close();
   });
 
-  it('puts deleted documents back, except those that somebody else has created again, and says so', async () => {
+  it('restores deleted documents, except those that were created again, and reports this', async () => {
     await fill('back', 5, (n) => ({ n }));
     const page = await open('data/back');
     await page.locator('[data-row="d-0"]').waitFor();
@@ -100,7 +103,7 @@ describe('the console, when others work on the same', function () {
     await page.context().close();
   });
 
-  it('shows a journal without a hole, and leaves what is being read alone', async () => {
+  it('shows a journal without gaps, and does not move what is being read', async () => {
     await fill('journal', 3, (n) => ({ n }));
     const page = await open('journal?collection=journal');
     const list = page.getByRole('listbox', { name: 'Changes, newest first' });
@@ -147,7 +150,7 @@ describe('the console, when others work on the same', function () {
     await page.context().close();
   });
 
-  it('keeps what is typed and not run, whatever is clicked, left or reloaded', async () => {
+  it('keeps text that was typed and not run, through clicks, page changes and reloads', async () => {
     await fill('asked', 20, (n) => ({ n, status: n % 2 ? 'aloft' : 'packed' }));
     const page = await open('data/asked');
     const condition = page.getByLabel('where', { exact: true });
@@ -185,7 +188,7 @@ describe('the console, when others work on the same', function () {
     await page.context().close();
   });
 
-  it('keeps the forms of Access over its tabs, and what is typed in the schema', async () => {
+  it('keeps the forms of Access across tabs, and the text of the schema', async () => {
     const page = await open('access/keys');
     await page.getByLabel('Name of the new key').click();
     await type(page, 'gate');
@@ -211,7 +214,7 @@ describe('the console, when others work on the same', function () {
     await page.context().close();
   });
 
-  it('shows a policy that another session put in force beside one’s own, and lets one go on', async () => {
+  it('shows a policy that another session has set next to one’s own, and allows to continue', async () => {
     windows.expectFaults(/^422 PUT \/v1\/policy$/);
     const policy = (name: string) => `collections:\n  balloons:\n    read: "name = '${name}'"\n`;
     await moving.service.request('PUT', '/v1/policy', { text: policy('One') });
@@ -249,7 +252,7 @@ describe('the console, when others work on the same', function () {
     await page.getByLabel('Name of the account').click();
     await type(page, 'nobody-is-called-that');
     await page.keyboard.press('Enter');
-    await page.getByText('There is no account').waitFor();
+    await page.getByText('does not exist').waitFor();
     await page.waitForTimeout(1500);
     expect(previews, 'asked once, though the collection moves').to.equal(1);
     await page.context().close();
@@ -295,7 +298,7 @@ describe('the console, when others work on the same', function () {
     await page.context().close();
   });
 
-  it('stops an import with a word about what was written, and goes on with the rest', async () => {
+  it('stops an import with a message about the written rows, and resumes it', async () => {
     const page = await open('data/balloons');
     const lines = Array.from({ length: 20_000 }, (_, n) => `{"id":"i-${n}","n":${n}}`).join('\n');
     await page.locator('main').evaluate((element, content) => {
@@ -347,7 +350,7 @@ describe('the console, when others work on the same', function () {
   });
 
   it('is itself again on every page when the store is back', async () => {
-    windows.expectFaults(/ERR_CONNECTION_REFUSED|ERR_CONNECTION_RESET|ERR_EMPTY_RESPONSE|ERR_INCOMPLETE/);
+    windows.expectFaults(/ERR_CONNECTION_REFUSED|ERR_CONNECTION_RESET|ERR_EMPTY_RESPONSE|ERR_INCOMPLETE|^503 GET/);
     const paths = [
       'query?from=balloons',
       'shapes/balloons?schema',

@@ -77,7 +77,7 @@ describe('the console in a browser', function () {
     endMovement = keepMoving(store, ['history']);
   });
 
-  it('leaves what is typed on the page Query alone, however much happens in the store meanwhile', async () => {
+  it('keeps the text on the page Query, however much happens in the store', async () => {
     const page = await signedIn('query');
     const condition = page.getByLabel('where', { exact: true });
     await condition.click();
@@ -125,7 +125,7 @@ describe('the console in a browser', function () {
     const litThere = await noteAnimations(still);
     await store.collection('balloons').merge('bl-1', { altitude: 1 });
     await cell(still, 'bl-1', 'altitude').getByText('1', { exact: true }).waitFor();
-    expect(await litThere(), 'for somebody who has asked for less motion').to.deep.equal([]);
+    expect(await litThere(), 'with reduced motion').to.deep.equal([]);
     await still.context().close();
   });
 
@@ -196,7 +196,7 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
-  it('edits a document, and says when somebody else was faster', async () => {
+  it('edits a document, and reports when someone else was faster', async () => {
     const page = await signedIn('data/balloons');
     await page.locator('[data-row="bl-1"] [data-cell="id"]').click();
     await page.getByLabel('Data of the document as JSON').waitFor();
@@ -220,7 +220,7 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
-  it("shows a document's past with what each commit altered, live, and puts it back", async () => {
+  it('shows the history of a document live, and restores a state', async () => {
     const pads = store.collection('history');
     await pads.put('p-1', { name: 'Meadow', claimedBy: null, size: { width: 20 } });
     await pads.merge('p-1', { claimedBy: 'c-4', size: { width: 25 } });
@@ -251,7 +251,7 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
-  it('creates a document, and deletes one with a way back', async () => {
+  it('creates a document, and deletes one with undo', async () => {
     const page = await signedIn('data/balloons');
     await page.getByRole('button', { name: 'New document' }).click();
     await page.getByLabel('Collection', { exact: true }).fill('Bad Name');
@@ -271,7 +271,7 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
-  it('tells the truth about the connection, and catches up by itself', async () => {
+  it('shows the true state of the connection, and catches up by itself', async () => {
     const page = await signedIn('data/balloons');
     await page.locator('[data-row="bl-1"]').waitFor();
     await service.service.close();

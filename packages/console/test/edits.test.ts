@@ -54,7 +54,7 @@ describe('editing in the console while everything moves', function () {
       await page.context().close();
     });
 
-    it('goes on where it was when its row leaves the result, is scrolled away, comes back, or is deleted', async () => {
+    it('continues when its row leaves the result, is scrolled away, comes back, or is deleted', async () => {
       await fill('gone', 300, (n) => ({ n, status: 'aloft', name: `Balloon ${n}` }));
       const page = await open("data/gone?where=status='aloft'&order=n");
       await cell(page, 'd-2', 'name').dblclick();
@@ -92,7 +92,7 @@ describe('editing in the console while everything moves', function () {
       await page.context().close();
     });
 
-    it('goes on when it was in the last row of the result', async () => {
+    it('continues when it was in the last row of the result', async () => {
       await moving.store.collection('single').put('s-1', { status: 'aloft', name: 'Amber' });
       const page = await open("data/single?where=status='aloft'");
       await cell(page, 's-1', 'name').dblclick();
@@ -160,7 +160,7 @@ describe('editing in the console while everything moves', function () {
       await page.context().close();
     });
 
-    it('that was empty is not written over what somebody else put into it', async () => {
+    it('does not overwrite what someone else wrote into an empty cell', async () => {
       await moving.store.collection('empty').put('e-1', { name: 'Amber', pad: 'p-1' });
       await moving.store.collection('empty').put('e-2', { name: 'Coral' });
       const page = await open('data/empty');
@@ -230,7 +230,7 @@ describe('editing in the console while everything moves', function () {
   describe('a document', function () {
     // Typing at a person’s speed, in a browser that shares two cores with other tests.
     this.timeout(150_000);
-    it('goes on in one and the same input at any length, and follows the store without moving the cursor', async () => {
+    it('continues in the same input at any length, and follows the store without moving the cursor', async () => {
       await moving.store.collection('texts').put('t-1', { height: 1, remark: 'short', speed: 2 });
       const page = await open('data/texts/t-1');
       const editor = page.getByLabel('Data of the document as JSON');
@@ -340,7 +340,7 @@ describe('editing in the console while everything moves', function () {
       await page.context().close();
     });
 
-    it('goes on being edited while it is being saved', async () => {
+    it('continues while it is being saved', async () => {
       await moving.store.collection('slow').put('s-1', { name: 'Amber' });
       const page = await open('data/slow/s-1');
       await writeInto(page, 'Data of the document as JSON', '{"name": "One"}');

@@ -232,7 +232,7 @@ describe('the pages of the console, over the demo', function () {
     await page.context().close();
   });
 
-  it('show what is related beside the documents, and totals instead of them, live', async () => {
+  it('show related documents, and totals instead of documents, live', async () => {
     await store.commit({
       writes: [
         { put: 'hulls/h-1', data: { team: 't-1', size: 4 } },
@@ -315,7 +315,7 @@ describe('the pages of the console, over the demo', function () {
     await page.context().close();
   });
 
-  it('tell who is connected, and end a connection', async () => {
+  it('list connections, and close one', async () => {
     const truck = connect(url, { token: KEY, device: 'test-truck' });
     truck.collection('crews').watch({ where: "name = 'nobody'" });
     await truck.ready();
@@ -337,7 +337,7 @@ describe('the pages of the console, over the demo', function () {
     await page.context().close();
   });
 
-  it('show which fields there are, and what is rare', async () => {
+  it('show the fields of a collection, and rare names', async () => {
     await store.collection('pads').put('p-odd', { nmae: 'misspelt', open: 'yes' });
     const page = await open('shapes/pads');
     const row = (name: string) => page.getByRole('region', { name: 'Fields' }).locator('tr').filter({ hasText: name });

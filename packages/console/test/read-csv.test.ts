@@ -49,7 +49,7 @@ describe('reading CSV for an import', () => {
     ]);
   });
 
-  it('names lines with mistakes in their quotes, and goes on with the next one', () => {
+  it('reports lines with quoting errors, and continues with the next line', () => {
     expect(read('a,b\n1,"x"y\n3,4\n5,x"y\n6,"never closed\n7,8\n9,"two\nlines"\n').records).to.deep.equal([
       { line: 2, fault: 'There is text after the closing quote of a value.' },
       { line: 3, a: '3', b: '4' },
@@ -86,7 +86,7 @@ describe('reading CSV for an import', () => {
     }
   });
 
-  it('gives rows with values of JSON, and says where what is wrong stands', () => {
+  it('parses rows with JSON values, and reports the place of errors', () => {
     const { rows } = readRows('pads.csv', 'id,size,open,tags\np-1,007,true,"[1,2]"\np-2,7,,\np-3,1,2,3,4\n');
     expect(rows).to.deep.equal([
       { place: 'line 2', data: { id: 'p-1', size: '007', open: true, tags: [1, 2] } },

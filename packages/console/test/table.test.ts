@@ -34,7 +34,7 @@ describe('working with documents in the console', function () {
     }
   };
 
-  it('goes on after an edit that was given up, while rows change places', async () => {
+  it('continues after a discarded edit, while rows change places', async () => {
     await fill('race', 40, (n) => ({ place: n, name: `Balloon ${n}` }));
     const page = await open('data/race?order=place');
     let turn = 0;
@@ -97,7 +97,7 @@ describe('working with documents in the console', function () {
       'abc',
     ]);
     expect(await header(page, 'nmae').getAttribute('title'))
-      .to.include('Only 1 of the documents read has it')
+      .to.include('Only 1 of the sampled documents has it')
       .and.include('Was “name” meant?');
     expect(await header(page, 'mixture').getAttribute('title'))
       .to.include('24 × number')
@@ -185,7 +185,7 @@ describe('working with documents in the console', function () {
     await page.context().close();
   });
 
-  it('holds still and goes on, and does not lose the place when rows come in above', async () => {
+  it('pauses and resumes, and keeps its place when rows appear above', async () => {
     await fill('places', 400, (n) => ({ n }));
     const page = await open('data/places');
     const grid = page.getByRole('grid');
@@ -260,7 +260,7 @@ describe('working with documents in the console', function () {
     await page.context().close();
   });
 
-  it('deletes several with a way back, duplicates one, and walks by the keyboard', async () => {
+  it('deletes several with undo, duplicates one, and moves by keyboard', async () => {
     await fill('many', 12, (n) => ({ n }));
     const page = await open('data/many');
     await page.getByLabel('Select d-000002').click();
@@ -286,7 +286,7 @@ describe('working with documents in the console', function () {
     await page.context().close();
   });
 
-  it('brings a dropped file in, leaves bad rows out with a word, and saves what is shown', async () => {
+  it('imports a dropped file, skips bad rows with a message, and exports the shown rows', async () => {
     const page = await open('data/many');
     const drop = (name: string, text: string) =>
       page.locator('main').evaluate(

@@ -97,7 +97,7 @@ describe('what the page about the console promises', function () {
     await page.context().close();
   });
 
-  it('a revoked key ends the session with a word, and what was typed is still there', async () => {
+  it('a revoked key ends the session with a message, and keeps what was typed', async () => {
     const made = await moving.store.post<{ id: string; key: string }>('/v1/keys', {
       name: 'temporary',
       scope: 'write',

@@ -29,7 +29,7 @@ export class Windows {
     this.#expected.push(...patterns);
   }
 
-  /** A window of its own at an address, of somebody who has asked for less motion unless told otherwise. */
+  /** A new window at an address; with reduced motion unless the options say otherwise. */
   async open(address: string, options: BrowserContextOptions = {}): Promise<Page> {
     const context = await this.#browser!.newContext({
       viewport: { width: 1280, height: 800 },

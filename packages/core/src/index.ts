@@ -50,6 +50,7 @@ export * from './text/near-names.js';
 export * from './query/operators.js';
 export * from './query/order-terms.js';
 export * from './query/parse-text.js';
+export * from './query/read-instant.js';
 export * from './query/query-form.js';
 export * from './query/prepared-query.js';
 export * from './query/query.js';

@@ -49,7 +49,7 @@ describe('adjustments', () => {
     }
   });
 
-  it('take a missing field for nothing, and make the objects on the way only where a value comes in', () => {
+  it('take a missing field for nothing, and create the objects in between only where a value is set', () => {
     const CASES: [Adjustment, JsonObject][] = [
       [{ add: 2 }, { a: { b: 2 } }],
       [{ max: -3 }, { a: { b: -3 } }],
@@ -67,7 +67,7 @@ describe('adjustments', () => {
     expect(({} as { polluted?: unknown }).polluted).to.equal(undefined);
   });
 
-  it('are refused with the pointer where the field is of another type, or the way leads nowhere', () => {
+  it('are refused with the pointer where the field is of another type, or the path cannot be followed', () => {
     const data: JsonObject = { n: 1, s: 'x', nothing: null, l: [1], o: {}, top: Number.MAX_SAFE_INTEGER, huge: 1e308 };
     const CASES: [string, Adjustment, string, string][] = [
       ['/s', { add: 1 }, '/s', 'a number'],
@@ -130,7 +130,7 @@ describe('applying a patch or an adjustment as a write', () => {
   const stamp = { seq: 4, timeMs: NOW };
   const write = (kind: object) => applyWrite(current, { collection: 'crews', id: 'c-1', ...kind } as never, stamp);
 
-  it('tells a test that fails from a patch that does not fit', () => {
+  it('distinguishes a failed test from a patch that does not fit', () => {
     const patch = (...ops: object[]) => {
       const outcome = write({ kind: 'patch', ops });
       return 'refusal' in outcome ? [outcome.refusal.kind, outcome.refusal.pointer] : outcome.after!.data;
@@ -157,7 +157,7 @@ describe('applying a patch or an adjustment as a write', () => {
     expect(outcome.after.data.list).to.equal(current.data.list);
   });
 
-  it('judges sizes without writing the value out', () => {
+  it('checks sizes without serialising the value', () => {
     const random = new Random(9);
     for (let n = 0; n < 300; n++) {
       const value = random.value(4);

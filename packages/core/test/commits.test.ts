@@ -45,7 +45,7 @@ describe('applying a write', () => {
     }
   });
 
-  it('refuses what cannot be done, and says what is there', () => {
+  it('refuses impossible writes, and reports the present state', () => {
     const refusal = (current: Document | undefined, write: Partial<Write>) => {
       const outcome = applyWrite(current, { ...base, data: {}, ...write } as Write, stamp);
       return 'refusal' in outcome ? `${outcome.refusal.kind} ${outcome.refusal.currentVersion}` : 'done';

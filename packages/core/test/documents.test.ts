@@ -74,7 +74,7 @@ describe('reading JSON', () => {
     expect(parseJson('{"a":{"a":"a:a"},"b":["{\\"a\\":1,\\"a\\":2}","\\\\"]}')).to.be.an('object');
   });
 
-  it('refuses numbers that a double would alter, and says where', () => {
+  it('refuses numbers that a double cannot represent, with the place', () => {
     for (const text of ['{"n":12345678901234567890}', '[1e999]', '{"n":-9007199254740993}'])
       expect(() => parseJson(text), text).to.throw(JsonTextError);
     expect(parseJson('[9007199254740991,1e300,0.1234567890123456789,-0]')).to.have.length(4);
@@ -86,7 +86,7 @@ describe('reading JSON', () => {
     }
   });
 
-  it('tells where a text stops being JSON', () => {
+  it('reports where a text stops being JSON', () => {
     try {
       parseJson('{"a":1,}');
       expect.fail('it was taken');
@@ -183,7 +183,7 @@ describe('generated ids', () => {
     expect(Number.parseInt(id.replaceAll('-', '').slice(0, 12), 16)).to.equal(1_780_000_000_123);
   });
 
-  it('grow strictly while the clock runs, stands still or steps back', () => {
+  it('increase strictly while the clock runs, stands still or steps back', () => {
     const random = new Random(2);
     let now = 1_780_000_000_000;
     const times = Array.from({ length: 20_000 }, () => (now += random.pick([0, 0, 0, 1, 5, -1, -100_000])));

@@ -5,7 +5,7 @@ import { Random } from '../../../test/random.js';
 describe('edits', () => {
   const apply = (data: JsonObject, mine: JsonObject, base: JsonObject) => applyPatch(data, guardedPatch(base, mine));
 
-  it('send what was altered alone, so that what others alter elsewhere stays', () => {
+  it('send only the changes, so that changes of others to other fields stay', () => {
     const base = { name: 'Amber', size: 3, pilot: { name: 'Ines', hours: 7 } };
     const mine = { name: 'Amber Heron', size: 3, pilot: { name: 'Ines', hours: 8 } };
     const theirs = { name: 'Amber', size: 4, pilot: { name: 'Jun', hours: 7 }, note: 'n' };
@@ -18,14 +18,14 @@ describe('edits', () => {
     expect(guardedPatch(base, base)).to.deep.equal([]);
   });
 
-  it('fail on the field that somebody else altered meanwhile', () => {
+  it('fail on a field that someone else has changed meanwhile', () => {
     const base = { size: 3, tags: ['a'] };
     expect(() => apply({ size: 4, tags: ['a'] }, { size: 5, tags: ['a'] }, base)).to.throw(PatchError);
     expect(() => apply({ size: 3, tags: ['b'] }, { size: 5, tags: ['a'] }, base)).not.to.throw();
     expect(() => apply({ size: 3 }, { size: 3, tags: ['a', 'c'] }, base)).to.throw(PatchError);
   });
 
-  it('are brought together, and where both altered a field, the choice decides', () => {
+  it('are merged, and where both changed a field, the choice decides', () => {
     const base = { name: 'Amber', size: 3, pilot: { name: 'Ines' }, gone: 1 };
     const mine = { name: 'Mine', size: 5, pilot: { name: 'Ines', hours: 2 }, gone: 1 };
     const theirs = { name: 'Theirs', size: 5, note: 'n' };

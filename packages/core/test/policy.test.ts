@@ -62,7 +62,7 @@ describe('conditions of a policy', () => {
     expect(bound("A_CONTAINS(members, [claim('sub')])", { sub: 'ada' })).to.equal("A_CONTAINS(members, ['ada'])");
   });
 
-  it('take what is unknown for no, but only where that decides', () => {
+  it('treat unknown as no, where that decides', () => {
     expect(bound("NOT (owner = claim('sub'))", {})).to.equal('NOT owner = NULL');
     expect(
       accessFor(readPolicy({ default: { read: "NOT (owner = claim('sub'))" } }), { claims: {} }, 'x').allows('read', {
@@ -104,7 +104,7 @@ describe('a policy', () => {
     });
   }
 
-  it('allows nobody anything where it has no rule, and a collection it names has no other rules than its own', () => {
+  it('allows nothing without a rule, and applies only a collection’s own rules', () => {
     const policy = readPolicy({ default: { read: true }, collections: { crews: { create: true } } });
     const access = accessFor(policy, { claims: {} }, 'crews');
     expect([access.read, access.create, access.update, access.delete]).to.deep.equal([false, true, false, false]);
@@ -154,7 +154,7 @@ describe('a policy', () => {
   });
 });
 
-describe('a query in the name of somebody', () => {
+describe('a query of a caller with limited access', () => {
   const hidden = doc({ lead: 'bo', open: false, phone: '555-01', notes: { private: 'p', public: 'q' } }, 'c-2');
   const mine = doc({ lead: 'ada', open: false, phone: '555-02', notes: { private: 'r', public: 's' } });
   const ask = (where: string | undefined, rights = LEAD, order?: string) => {
@@ -169,7 +169,7 @@ describe('a query in the name of somebody', () => {
     expect(ask(undefined, DIRECTOR).where).to.equal(undefined);
   });
 
-  it('cannot be used to find out what is concealed, by condition, order or projection', () => {
+  it('cannot be used to find out concealed fields, by condition, order or projection', () => {
     for (const where of ["phone LIKE '555%'", 'phone IS NOT NULL', "notes.private = 'r'", 'size(notes) = 2'])
       expect(ask(where).matches({ document: mine }), where).not.to.equal(true);
     expect(ask('phone IS NULL AND size(notes) = 1').matches({ document: mine })).to.equal(true);
@@ -183,7 +183,7 @@ describe('a query in the name of somebody', () => {
     expect(ask(undefined, DIRECTOR).show(mine).data).to.deep.include({ notes: { private: 'r', public: 's' } });
   });
 
-  it('is the same for all for whom it comes to the same', () => {
+  it('is shared by identities with the same result', () => {
     const other = { claims: { sub: 'ada', iat: 7 } };
     expect(ask('altitude > 1', other).key).to.equal(ask('altitude > 1').key);
     expect(ask('altitude > 1', { claims: { sub: 'bo' } }).key).not.to.equal(ask('altitude > 1').key);
@@ -191,7 +191,7 @@ describe('a query in the name of somebody', () => {
   });
 });
 
-describe('a write in the name of somebody', () => {
+describe('a write of a caller with limited access', () => {
   const current = doc({ lead: 'ada', phone: '555', notes: { private: 'p', public: 'q' }, count: 1 });
   const hidden = doc({ lead: 'bo', phone: '555' });
   const attempt = (before: Document | undefined, write: Partial<Write>, rights = LEAD) =>
@@ -204,7 +204,7 @@ describe('a write in the name of somebody', () => {
     );
   const after = (outcome: ReturnType<typeof attempt>) => ('after' in outcome ? outcome.after?.data : outcome.refusal);
 
-  it('keeps what is concealed, whatever is put over it', () => {
+  it('keeps concealed fields, whatever is written over them', () => {
     expect(after(attempt(current, { kind: 'put', data: { lead: 'ada', n: 1 } }))).to.deep.equal({
       lead: 'ada',
       n: 1,
@@ -224,7 +224,7 @@ describe('a write in the name of somebody', () => {
     });
   });
 
-  it('does not tell what is concealed', () => {
+  it('does not reveal concealed fields', () => {
     const patch = (ops: unknown) => after(attempt(current, { kind: 'patch', ops } as never));
     expect(patch([{ op: 'test', path: '/phone', value: '555' }])).to.include({ kind: 'test-failed' });
     expect(patch([{ op: 'test', path: '/phone', value: '556' }])).to.deep.equal(
@@ -248,7 +248,7 @@ describe('a write in the name of somebody', () => {
     });
   });
 
-  it('is judged by the document before and after', () => {
+  it('is evaluated on the document before and after', () => {
     expect(after(attempt(current, { kind: 'merge', data: { lead: 'bo' } }))).to.include({
       kind: 'not-allowed',
       rule: 'update',

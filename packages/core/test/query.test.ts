@@ -129,7 +129,7 @@ describe('a condition', () => {
     ['open = TRUE AND TRUE', true],
   ];
   for (const [text, expected] of CASES) {
-    it(`${text} is ${expected ?? 'unknown'}, also by way of CQL2 JSON and back`, () => {
+    it(`${text} is ${expected ?? 'unknown'}, also through CQL2 JSON and back`, () => {
       expect(judge(text)).to.equal(expected);
       const node = parseText(text);
       const json = formatCql2Json(node);
@@ -138,7 +138,7 @@ describe('a condition', () => {
     });
   }
 
-  it('is refused with the place, what was expected and near names', () => {
+  it('is refused with the place, the expected tokens and similar names', () => {
     const WRONG: [string, number, string][] = [
       ['status', 6, 'compare it'],
       ['altitude > ', 11, 'incomplete'],
@@ -150,11 +150,11 @@ describe('a condition', () => {
       ["day = DATE('2026-02-30')", 11, 'not a date'],
       ['a IN ()', 5, 'at least one'],
       ['a BETWEEN 1 OR 2', 12, 'AND was expected'],
-      ["meta('size') = 1", 5, 'meta() knows'],
+      ["meta('size') = 1", 5, 'meta() supports'],
       ['BBOX(1, 2) = a', 0, '4 or 6'],
-      ['POLYGON((0 0, 1 1)) = a', 0, 'no sound Polygon'],
+      ['POLYGON((0 0, 1 1)) = a', 0, 'not a valid Polygon'],
       ['abs(1, 2) = 1', 0, 'takes 1'],
-      ['a = 1 AND ?', 10, 'no meaning'],
+      ['a = 1 AND ?', 10, 'is not allowed here'],
       ["T_AFTER(a, INTERVAL('x', '..'))", 20, 'not a time'],
     ];
     for (const [where, position, message] of WRONG) {
@@ -179,7 +179,7 @@ describe('a condition', () => {
     }
   });
 
-  it('that is hostile is refused or judged in linear time', () => {
+  it('is refused or evaluated in linear time if it is hostile', () => {
     const started = performance.now();
     expect(() => parseText(`${'('.repeat(5000)}a = 1`)).to.throw(QueryError, 'nested');
     expect(() => parseText(`${'NOT '.repeat(5000)}a = 1`)).to.throw(QueryError, 'nested');
@@ -257,7 +257,7 @@ describe('the matcher', () => {
     expect(filing("name LIKE 'Amb%'")).to.equal("ranges: name >= 'Amb' AND name < 'Amc'");
     expect(filing("open = TRUE AND meta('id') = 'x'")).to.equal("values: meta('id') = 'x'");
     for (let n = 0; n < 50; n++) matcher.add(n, parseText("status = 'aloft'"));
-    expect(filing("status = 'aloft' AND crew = 'c-1'"), 'what many others ask tells less').to.equal(
+    expect(filing("status = 'aloft' AND crew = 'c-1'"), 'a common value is less selective').to.equal(
       "values: crew = 'c-1'",
     );
   });

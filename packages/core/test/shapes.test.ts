@@ -17,7 +17,7 @@ const find = (all: JsonObject[]) => {
 enableFullQueries();
 
 describe('shapes', () => {
-  it('tell fields with their types, ranges, lengths and examples, also within objects and lists', () => {
+  it('report fields with their types, ranges, lengths and examples, also within objects and lists', () => {
     const { shape, field } = find([
       { name: 'Amber', size: 3, pilot: { name: 'Ines' }, tags: ['a', 'b'], at: '2031-06-12T04:30:00Z' },
       { name: 'Coral Heron', size: -1.5, pilot: { name: 'Jun', hours: 7 }, tags: [], at: '2030-01-01' },
@@ -43,7 +43,7 @@ describe('shapes', () => {
     expect(field('position.coordinates'), 'a place is one value').to.equal(undefined);
   });
 
-  it('name rare fields with those that were probably meant, and what only recent documents have', () => {
+  it('report rare fields with similar names, and fields that only recent documents have', () => {
     const { field } = find(
       Array.from({ length: 200 }, (_, n): JsonObject => ({
         status: 'aloft',

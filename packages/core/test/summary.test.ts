@@ -84,7 +84,7 @@ describe('a sum that is exact', () => {
 });
 
 describe('the least and the greatest of values that come and go', () => {
-  it('are told without all values at hand, until those that are held are gone', () => {
+  it('are known without all values at hand, until the kept ones are gone', () => {
     const random = new Random(5);
     for (const which of ['min', 'max'] as const) {
       let extremes = new Extremes(which);
@@ -131,7 +131,7 @@ describe('summaries', () => {
     return state.documents().map(({ data }) => data);
   };
 
-  it('tell totals of all, and of groups in the order of their values', () => {
+  it('computes totals of all documents, and of groups in the order of their values', () => {
     const documents: Document['data'][] = [
       { status: 'aloft', n: 1, pilot: { name: 'Ada' } },
       { status: 'aloft', n: 2.5 },
@@ -185,7 +185,7 @@ describe('summaries', () => {
       expect(id, 'needs no escaping in addresses and pointers but of "~"').to.match(/^[A-Za-z0-9_~.-]+$/);
   });
 
-  it('refuse what they cannot understand, and say what they know', () => {
+  it('refuse invalid input, and list what is valid', () => {
     const refused = (form: Record<string, unknown>) => {
       try {
         prepareQuery({ from: 'a', ...form } as never);
@@ -239,7 +239,7 @@ describe('includes as text', () => {
     });
   });
 
-  it('tell where they are wrong', () => {
+  it('report the place of errors', () => {
     const fault = (text: string) => {
       try {
         prepareQuery({ from: 'a', include: text });
@@ -262,7 +262,7 @@ describe('includes as text', () => {
     expect(fault('crews by a where x ==')).to.match(/In the include crews: /);
     expect(fault('a by b { a by b { a by b { a by b } } }')).to.match(/nested 3 levels/);
     expect(fault(Array.from({ length: 11 }, (_, n) => `c${n} by x`).join(';'))).to.match(/At most 10 includes/);
-    expect(fault('{'.repeat(50))).to.match(/missing/);
+    expect(fault('{'.repeat(50))).to.match(/Expected a/);
     expect(() => parseIncludes('a by b {'.repeat(50))).to.throw(QueryError, /nested too deep/);
   });
 });

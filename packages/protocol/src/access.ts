@@ -8,7 +8,7 @@ const Claims = z
   })
   .meta({ type: 'object', description: 'What the policy reads by claim().' });
 
-/** Who somebody is to the store. */
+/** The identity of a caller. */
 export const SelfDescription = z
   .object({
     kind: z.enum(['key', 'token', 'account', 'anonymous', 'open']),
@@ -76,7 +76,7 @@ export const PolicyVersion = z
   .meta({ id: 'PolicyVersion' });
 export type PolicyVersion = z.infer<typeof PolicyVersion>;
 
-/** Something about a policy that is allowed but hardly meant. */
+/** A likely mistake in a policy. */
 export const PolicyWarning = z
   .object({ pointer: z.string().describe('The place in the policy (RFC 6901).'), message: z.string() })
   .meta({ id: 'PolicyWarning' });
@@ -109,7 +109,7 @@ export type PolicyForm = z.infer<typeof PolicyForm>;
 export const PolicyAnswer = PolicyVersion.extend({ warnings: z.array(PolicyWarning) }).meta({ id: 'PolicyAnswer' });
 export type PolicyAnswer = z.infer<typeof PolicyAnswer>;
 
-/** A request as somebody, to see what the policy says to it. */
+/** A request of a given identity, to evaluate the policy for. */
 export const PolicyAttempt = z
   .strictObject({
     as: z
@@ -141,7 +141,7 @@ export const PolicyDecision = z
   .meta({ id: 'PolicyDecision' });
 export type PolicyDecision = z.infer<typeof PolicyDecision>;
 
-/** Somebody to look through the eyes of. */
+/** The identity to preview a collection as. */
 export const PolicyPreview = z.strictObject({
   as: PolicyAttempt.shape.as,
   collection: CollectionName,
@@ -176,7 +176,7 @@ export type AccountInfo = z.infer<typeof AccountInfo>;
 
 /** A new account; administrators may say something of it. */
 export const AccountForm = Credentials.extend({ claims: Claims.optional() });
-/** What administrators may alter of an account. */
+/** The changes that administrators can make to an account. */
 export const AccountChange = z.strictObject({
   claims: Claims.optional(),
   disabled: z.boolean().optional(),

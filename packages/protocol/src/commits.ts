@@ -147,7 +147,7 @@ export const WireCommit = z
   .meta({ id: 'Commit' });
 export type WireCommit = z.infer<typeof WireCommit>;
 
-/** What a commit came to. */
+/** The result of a commit. */
 export const Receipt = z
   .object({
     seq: Seq,

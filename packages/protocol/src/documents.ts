@@ -17,7 +17,10 @@ export const DocumentId = z
   })
   .meta({ id: 'DocumentId', pattern: '^[A-Za-z0-9\\-._~]{1,128}$', examples: ['bl-17'] });
 
-/** A document's data. Only its being JSON is declared here; {@link findDataFault} of the core judges the rest. */
+/**
+ * The data of a document. Only its being a JSON object is declared here; {@link findDataFault} of the core checks the
+ * rest.
+ */
 export const Data = z
   .custom<JsonObject>((value) => value !== undefined, { error: 'The data is missing.' })
   .meta({ id: 'Data', type: 'object', description: 'The fields of a document: a JSON object (I-JSON, RFC 7493).' });
@@ -58,7 +61,7 @@ export const ProjectedDocument = WireDocument.pick({ id: true, data: true, relat
   id: 'ProjectedDocument',
 });
 
-/** What a query came to: documents in its order. */
+/** The result of a query: documents in its order. */
 export const Listing = z
   .object({
     seq: Seq.describe('The state of the store that this listing shows.'),

@@ -39,7 +39,7 @@ export const WireIncludes: z.ZodType<IncludesForm | string> = z
   ])
   .meta({ id: 'Includes' }) as never;
 
-/** A query: which documents of a collection, in which order, how many, and what of them. */
+/** A query: which documents of a collection, in which order, how many, and which fields. */
 export const WireQuery = z
   .strictObject({
     from: CollectionName,
@@ -99,7 +99,7 @@ export const WatchResult = z
   .meta({ id: 'WatchResult' });
 export type WatchResult = z.infer<typeof WatchResult>;
 
-/** What altered the state of a watch. */
+/** A change of the state of a watch. */
 export const WatchChange = z
   .object({
     seq: Seq.describe('The state of the store after the change.'),

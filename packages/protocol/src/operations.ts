@@ -2,7 +2,7 @@ import { z } from 'zod';
 import { CollectionName, DocumentAddress, Seq } from './documents.js';
 import { WireQuery } from './live.js';
 
-/** What is watched: a query, a document, the list of collections, or the journal. */
+/** The target of a watch: a query, a document, the list of collections, or the journal. */
 export const Watched = z
   .object({
     query: WireQuery.optional(),
@@ -51,7 +51,7 @@ export const ConnectionListing = z
   .meta({ id: 'ConnectionListing' });
 export type ConnectionListing = z.infer<typeof ConnectionListing>;
 
-/** What a view that somebody watches has cost since it is there. */
+/** The cost of a view since it was opened. */
 export const ViewCost = Watched.extend({
   view: z.string(),
   watchers: z.int(),
@@ -60,7 +60,7 @@ export const ViewCost = Watched.extend({
     .describe('Where the matcher has it; a `list` is tested against every change.'),
   since: z.iso.datetime(),
   tested: z.int().describe('Groups of changes that it was tested against.'),
-  altered: z.int().describe('Groups of changes that changed the view.'),
+  changed: z.int().describe('Groups of changes that changed the view.'),
   deliveries: z.int().describe('Events sent, counted for each watcher.'),
   sentBytes: z.int().describe('The approximate size of these events, in bytes.'),
   milliseconds: z.number().describe('Time spent on computing and sending the changes.'),
@@ -118,7 +118,7 @@ export const Sample = z
 export type Sample = z.infer<typeof Sample>;
 
 /** The samples of the last quarter of an hour, and what the journal spans. */
-/** What is held in memory for those who ask, and what was refused or ended because a budget was used up. */
+/** The memory held for clients, and the requests refused or ended because a budget was exhausted. */
 export const BudgetUse = z
   .object({
     heldBytes: z.int().describe('Memory for results in progress, states of watches, and unread responses.'),

@@ -31,7 +31,7 @@ export const CollectionSchema = z
   .meta({ id: 'CollectionSchema' });
 export type CollectionSchema = z.infer<typeof CollectionSchema>;
 
-/** What is to become the schema of a collection. */
+/** A new schema of a collection. */
 export const NewSchema = z
   .strictObject({
     schema: z.record(z.string(), z.unknown()).optional().describe('If left out, only the mode changes.'),

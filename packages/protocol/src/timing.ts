@@ -1,2 +1,2 @@
-/** How often an idle live connection hears from the service, in milliseconds. */
+/** The interval of heartbeats on idle live connections, in milliseconds. */
 export const HEARTBEAT_MS = 15_000;

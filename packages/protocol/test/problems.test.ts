@@ -12,7 +12,7 @@ describe('the catalogue of problems', () => {
     expect(documented).to.deep.equal(PROBLEMS);
   });
 
-  it('makes reports that fit their declaration and can be told apart by type', () => {
+  it('creates reports that match their declaration and differ by type', () => {
     for (const name of Object.keys(PROBLEMS) as ProblemName[]) {
       const problem = createProblem(name, 'what to do', { pointer: '/a' });
       expect(Problem.safeParse(problem).success).to.equal(true);

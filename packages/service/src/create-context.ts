@@ -30,7 +30,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing): Contex
   const store = openStoreFor(options, budgets.waitMs);
   const identities = connectIdentities(store, options);
   const schemas = new Schemas(store.database);
-  store.log.validateData = schemas.judge;
+  store.log.validateData = schemas.validateData;
   const recorder = new MetricsRecorder();
   const bytes = new ByteBudget(budgets);
   const liveWork = new LiveWork(budgets);

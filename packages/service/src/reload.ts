@@ -18,7 +18,7 @@ export function reload(
   const { originPolicy, rates, connections, accessLimits, store } = context;
   const { tls } = settings;
   if (tls) {
-    // Whatever is wrong with a certificate is found before anything is altered.
+    // An invalid certificate is found before anything is changed.
     createSecureContext(tls);
     if (!('setSecureContext' in app.server)) throw new RangeError('TLS can only be enabled when the service starts.');
   }

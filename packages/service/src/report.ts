@@ -4,7 +4,7 @@ import type { Context } from './requests/context.js';
 import type { ReadOutcome } from './store/index.js';
 import type { Tracing } from './metrics/tracing.js';
 
-/** A query that takes so long is told in the log. */
+/** Queries that take this long are logged. */
 const SLOW_QUERY_MS = 1000;
 
 /** Has what the store does, and what goes wrong, reported: in the metrics, the traces and the log. */
@@ -29,7 +29,7 @@ export function reportOn(
   context.onFault = (error) => log.error(error, 'a call failed');
 }
 
-/** What the log tells of a query that took long; not what it looked for. */
+/** What the log says about a slow query; without its condition. */
 function describeSlow({ from, order }: Query, { plan, documentsReturned }: ReadOutcome, durationMs: number) {
   return {
     collection: from,

@@ -40,19 +40,21 @@ export interface ServiceOptions {
   /** Bytes that may wait for a live connection to read them before its changes are merged. */
   maxUnreadBytes?: number;
   heartbeatMs?: number;
-  /** How much of the journal is kept; all of it unless told otherwise. */
+  /** How much of the journal is kept; by default all of it. */
   journal?: RetentionLimits;
-  /** Whether related documents are looked up where there is no index for it; not unless told otherwise. */
+  /** Whether includes may use full scans if there is no index; by default not. */
   scanIncludes?: boolean;
   /** How files are taken and kept. */
   files?: Partial<ContentLimits>;
   /** How tokens of an identity provider are verified; without it none are taken. */
   tokens?: TokenSettings | undefined;
-  /** Whether there are accounts: none, those that administrators make (unless told otherwise), or whoever likes signs up. */
+  /** Whether there are accounts: none, only those that administrators create (the default), or self-registration. */
   accounts?: AccountsMode;
-  /** Until when everybody may do everything with documents, in milliseconds since 1970. */
+  /** The end of the open period, in milliseconds since 1970. */
   openUntilMs?: number | undefined;
-  /** Hears now and then for how many milliseconds more the store stands open; 0 when it is closed. Without it, the log is told. */
+  /**
+   * Called regularly with the remaining milliseconds of the open period; 0 when it is over. By default, it is logged.
+   */
   onOpenPeriod?: (leftMs: number) => void;
   /** Lets a store that stands open do so at an address that others can reach. */
   openToTheNetwork?: boolean;
@@ -70,13 +72,13 @@ export interface ServiceOptions {
   /** What one request, connection and identity, and the process as a whole may use. */
   budgets?: Partial<BudgetLimits>;
   logLevel?: LogLevel;
-  /** Where the log goes; to the standard error output unless told otherwise. */
+  /** Where the log is written; by default to standard error. */
   logStream?: LogStream;
-  /** Lets everybody read `/metrics`, who otherwise needs a key. */
+  /** Serves `/metrics` without a key. */
   openMetrics?: boolean;
 }
 
-/** What a running service can be told anew. What is left out is as if it had not been told at the start. */
+/** The settings that can change while the service runs. A setting that is left out gets its default. */
 export type Reloadable = Pick<
   ServiceOptions,
   'logLevel' | 'journal' | 'rateLimits' | 'connectionLimits' | 'accessLimits' | 'allowedOrigins' | 'tls'
@@ -92,7 +94,7 @@ export interface AccessLimits {
 
 export const DEFAULT_ACCESS_LIMITS: AccessLimits = { watches: 500, documentsRead: 250_000 };
 
-/** The address a store listens at unless told otherwise. */
+/** The default address to listen on. */
 export const DEFAULT_HOST = '127.0.0.1';
 export const DEFAULT_PORT = 4680;
 

@@ -81,7 +81,7 @@ describe('the policy over every interface', () => {
     expect((await asCrew('GET', '/v1/data/flights/f-2?at=2')).status).to.equal(404);
   });
 
-  it('judges writes, and explains a refusal by the rule', async () => {
+  it('evaluates writes, and explains a refusal by the rule', async () => {
     expect((await asCrew('PATCH', '/v1/data/flights/f-1', { altitude: 200 })).json.data).to.deep.equal({
       crew: 'c-1',
       altitude: 200,
@@ -120,7 +120,7 @@ describe('the policy over every interface', () => {
     expect((await reads(2)).json).to.include({ status: 409, currentVersion: 0 });
   });
 
-  it('judges a commit anew that was refused, under the policy that holds when it is sent again', async () => {
+  it('evaluates a refused commit again under the present policy when it is sent again', async () => {
     const commit = { id: 'once-more', writes: [{ delete: 'flights/f-1' }] };
     expect((await asCrew('POST', '/v1/commits', commit)).status).to.equal(403);
     await service.setPolicy({ collections: { flights: { read: true, delete: true } } });
@@ -129,14 +129,14 @@ describe('the policy over every interface', () => {
     expect((await asCrew('POST', '/v1/commits', commit)).json).to.deep.equal(done.json);
   });
 
-  it('lets somebody write what they may not read, and sends nothing of it back', async () => {
+  it('allows writing without reading, and returns nothing of the document', async () => {
     const made = await asNobody('POST', '/v1/data/logs', { text: 'hello' });
     expect([made.status, made.text]).to.deep.equal([201, '']);
     expect(made.headers.get('location')).to.match(/^\/v1\/data\/logs\//);
     expect((await asNobody('GET', made.headers.get('location')!)).status).to.equal(403);
   });
 
-  it('tells of collections and costs only what does not depend on hidden documents', async () => {
+  it('reports only collections and costs that do not depend on hidden documents', async () => {
     expect((await asCrew('GET', '/v1/collections')).json.documents).to.deep.equal([
       { id: 'flights', data: {} },
       { id: 'notices', data: {} },
@@ -171,7 +171,7 @@ describe('the policy over every interface', () => {
     expect([none.events, none.seq, none.more]).to.deep.equal([[], seq + 3, false]);
   });
 
-  it('alters open views at once when it is changed, and ends those that nobody may have any more', async () => {
+  it('updates open views at once when it changes, and ends those that are no longer allowed', async () => {
     const stream = await StreamReader.open(`${service.url}/v1/data/flights`, undefined, crew);
     const socket = await RawSocket.open(service);
     await socket.call('hello', { token: crew });
@@ -201,7 +201,7 @@ describe('the policy over every interface', () => {
     socket.socket.close();
   });
 
-  it('sends nothing for commits that change nothing anybody may see', async () => {
+  it('sends nothing for commits that change nothing visible', async () => {
     const stream = await StreamReader.open(`${service.url}/v1/data/flights`, undefined, crew);
     await until('it has begun', () => stream.events.length === 1);
     await service.request('PATCH', '/v1/data/flights/f-2', { altitude: 3 });
@@ -241,7 +241,7 @@ describe('the policy over every interface', () => {
     socket.socket.close();
   });
 
-  it('gives a ticket the rights of whoever got it', async () => {
+  it('gives a ticket the rights of its creator', async () => {
     const { ticket } = (await asCrew('POST', '/v1/tickets')).json;
     const { json } = await asNobody('GET', `/v1/data/flights?ticket=${ticket}`);
     expect(json.documents).to.have.length(1);
@@ -277,7 +277,7 @@ describe('the policy itself', () => {
     expect((await token('GET', '/v1/data/flights')).status).to.equal(200);
   });
 
-  it('is checked when it is set: faults with their place, and warnings for what is hardly meant', async () => {
+  it('is validated when it is set: errors with their place, and warnings for likely mistakes', async () => {
     const fault = await set({ text: 'collections:\n  flights:\n    read: "crew = "\n' });
     expect(fault.json).to.include({ status: 422, pointer: '/collections/flights/read' });
     expect((await set({ text: 'collections: [' })).json).to.include({ status: 422, type: '/problems/bad-policy' });
@@ -308,7 +308,7 @@ describe('the policy itself', () => {
     expect((await service.request('GET', '/v1/policy')).json.version, 'nothing was set').to.equal(3);
   });
 
-  it('tells what it says to somebody, and what they would see', async () => {
+  it('explains decisions for an identity, and previews what it would see', async () => {
     const text = JSON.stringify({ collections: { flights: { read: "crew = claim('crew')" } } });
     const attempt = { as: { claims: { crew: 'c-2' } }, do: 'read', collection: 'flights', id: 'f-1', text };
     const { json } = await service.request('POST', '/v1/policy/try', attempt);

@@ -194,7 +194,7 @@ describe('budgets', () => {
       .and.include('uproar_held_bytes');
   });
 
-  it('tell governed identities nothing of what is hidden by what an include costs', async () => {
+  it('reveal nothing hidden to callers under the policy by the cost of an include', async () => {
     await service.setPolicy({ collections: { mine: { read: 'true', create: 'true' }, secret: {} } });
     const ada = service.as(await makeToken({ sub: 'ada' }));
     for (let part = 0; part < 2; part++) {

@@ -25,7 +25,7 @@ describe('commits', () => {
     service.request('POST', '/v1/commits', body, headers);
   const read = async (address: string) => (await service.request('GET', `/v1/data/${address}`)).json;
 
-  it('carry every kind of write, and tell the documents in the order of the writes', async () => {
+  it('contain every kind of write, and return the documents in the order of the writes', async () => {
     await service.request('PUT', '/v1/data/balloons/bl-17', { name: 'Amber', fuel: 5, crew: ['c-1'] });
     await service.request('PUT', '/v1/data/notices/n-3', { text: 'Wind from the west' });
     const { status, json } = await commit({
@@ -158,7 +158,7 @@ describe('commits', () => {
     expect((await service.request('GET', '/v1/collections')).json.seq).to.equal(0);
   });
 
-  it('with keepExisting leave what is there as it is, and tell its version', async () => {
+  it('with keepExisting leave existing documents unchanged, and return their version', async () => {
     await service.request('PUT', '/v1/data/pads/p-1', { n: 1 });
     const { json } = await commit({
       writes: [
@@ -349,7 +349,7 @@ describe('writes of one document over HTTP', () => {
     expect(await client.call('get', { doc: 'crews/c-1', at: seqs[1]! })).to.deep.include({ data: { n: 1 } });
   });
 
-  it('tell a document its past, newest first or as it comes', async () => {
+  it('return the history of a document, newest or oldest first', async () => {
     const address = '/v1/data/balloons/bl-1';
     await service.request('PUT', address, { n: 0 });
     for (let n = 1; n < 6; n++) {
@@ -394,7 +394,7 @@ describe('a large import', () => {
         .then(() => imported++),
     );
     let overtaking = 0;
-    await until('the import is under way', () => imported > 0);
+    await until('the import is running', () => imported > 0);
     while (imported < 20) {
       const before = imported;
       await other.commit({ writes: [{ put: 'small/one', data: { before } }] });

@@ -18,11 +18,11 @@ describe('a service that ends while it writes', () => {
   };
 
   it('keeps every acknowledged write, once and whole, when it is killed', async () => {
-    check(await crashRounds(41, 5, () => undefined));
+    check(await crashRounds(41, 3, () => undefined));
   });
 
   it('keeps every acknowledged write, once and whole, through power cuts', async () => {
-    check(await crashRounds(42, 6, () => undefined, powerCuts(new Random(43))));
+    check(await crashRounds(42, 4, () => undefined, powerCuts(new Random(43))));
   });
 
   it('loses writes in a power cut if syncs are left out, so the test above can fail', async () => {
@@ -35,7 +35,7 @@ describe('a service that ends while it writes', () => {
 });
 
 describe('a service that is asked to stop while it writes', () => {
-  it('finishes what it took, tells watchers to come back, refuses the rest, and ends with 0', async function () {
+  it('finishes accepted commits, asks watchers to reconnect, refuses the rest, and exits with 0', async function () {
     const { path, remove } = temporaryDirectory();
     const served = await ServedProcess.start(path);
     const stores = Array.from({ length: 8 }, () =>
@@ -168,7 +168,7 @@ describe('opening a store', () => {
 });
 
 describe('a disk that is full', () => {
-  it('refuses writes with advice, keeps what was there, and goes on when there is room', async () => {
+  it('refuses writes with advice, keeps the existing data, and continues when there is space', async () => {
     const { path, remove } = temporaryDirectory();
     const store = openStore(path);
     const put = (id: string, text: string) =>

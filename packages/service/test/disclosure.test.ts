@@ -5,7 +5,7 @@ import { makeToken, TOKEN_SETTINGS } from '../../../test/tokens.js';
 
 type Asker = ReturnType<TestService['as']>;
 
-describe('what is told to those who may not know', () => {
+describe('information that is not revealed', () => {
   let service: TestService;
   let ada: Asker;
   beforeEach(async () => {
@@ -34,7 +34,7 @@ describe('what is told to those who may not know', () => {
     expect(await shapes()).to.deep.equal(before);
   });
 
-  it('is not how large concealed fields are, by what is too large', async () => {
+  it('is the size of concealed fields, by the size limit', async () => {
     await service.setPolicy({ collections: { notes: { read: 'true', update: 'true', conceal: ['secret'] } } });
     const answers: unknown[] = [];
     for (const size of [10, 3000]) {
@@ -142,7 +142,7 @@ describe('what is told to those who may not know', () => {
     expect(events.map(({ id }: { id: string }) => id)).to.deep.equal(['1.0', '1.1']);
   });
 
-  it('takes the right to create or update, also of commits that alter nothing, which take no seq', async () => {
+  it('requires the permission to create or update, also for commits that change nothing, which get no seq', async () => {
     await service.setPolicy({ default: { read: 'true' } });
     await service.request('PUT', '/v1/data/notes/n-1', { n: 1 });
     const reader = (await service.request('POST', '/v1/keys', { name: 'r', scope: 'read' })).json.key;
@@ -265,7 +265,7 @@ describe('numbers, ids and versions', () => {
     expect(json).to.include({ type: '/problems/document-exists', currentVersion: 0, write: 1 });
   });
 
-  it('errors say what is wrong: a policy that is not text, and a watch of two things', async () => {
+  it('errors report the cause: a policy that is not text, and a watch of two targets', async () => {
     const policy = await service.request('PUT', '/v1/policy', { collections: { notes: { read: 'true' } } });
     expect(policy.json.detail).to.include('{"text":');
     const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });

@@ -93,7 +93,7 @@ describe('a damaged store', () => {
 });
 
 describe('a disk that is full or fails', () => {
-  it('is told as such by everything that writes, and to those who look whether the service is ready', async () => {
+  it('is reported as such by everything that writes, and by the readiness check', async () => {
     const service = await TestService.start({ accounts: 'open' });
     await service.request('PUT', '/v1/data/files/picture', { name: 'p.txt', type: 'text/plain' });
     const { database } = service.service.store;

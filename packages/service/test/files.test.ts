@@ -170,7 +170,7 @@ describe('files', () => {
     expect(odd.headers.get('content-disposition')).to.match(/^attachment/);
   });
 
-  it('refuse what is wrong with an upload, and keep nothing of it', async () => {
+  it('refuse invalid uploads, and keep nothing of them', async () => {
     const refused = async (path: string, headers: Record<string, string>, bytes: Uint8Array = Buffer.from('x')) => {
       const { status, json } = await send(path, bytes, headers);
       return [status, String(json?.type).replace('/problems/', '')];
@@ -223,9 +223,9 @@ describe('files', () => {
     await until('nothing is left', () => kept().length === 0);
     const { json } = await service.request('GET', '/v1/data/files');
     expect(json.documents).to.deep.equal([]);
-  }).timeout(400_000);
+  });
 
-  it('keep what was being received from outlasting the process', async () => {
+  it('remove incomplete uploads when the process ends', async () => {
     const killed = httpRequest(`${service.url}/v1/files/y/content`, {
       method: 'PUT',
       headers: { authorization: `Bearer ${KEY}`, 'content-type': 'image/png' },
@@ -235,9 +235,9 @@ describe('files', () => {
     await until('it has begun', () => kept().length > 0);
     await service.restart();
     expect(kept()).to.deep.equal([]);
-  }).timeout(400_000);
+  });
 
-  it('are read and written by whom the policy lets, and their contents got at by nobody else', async () => {
+  it('are read and written under the policy, and their contents are not accessible otherwise', async () => {
     const secret = randomBytes(1000);
     await send('/v1/files/secret/content?data=%7B%22owner%22%3A%22dora%22%7D', secret);
     await service.setPolicy({
@@ -353,7 +353,7 @@ describe('files', () => {
       ]);
       remove();
     }
-  }).timeout(400_000);
+  });
 });
 
 describe('files of the client', () => {
@@ -368,15 +368,15 @@ describe('files of the client', () => {
       const watch = store.collection('files').watch();
       await until('it is live', () => watch.current.state === 'live');
       const bytes = randomBytes(300_000);
-      const told: number[] = [];
+      const progress: number[] = [];
       const uploading = store.files.upload(new Blob([bytes], { type: 'image/png' }), {
         name: 'a.png',
         data: { balloonId: 'bl-1' },
-        onProgress: (sent, total) => told.push(sent / total),
+        onProgress: (sent, total) => progress.push(sent / total),
       });
       expect(uploading.id).to.match(/^[0-9a-f-]{36}$/);
       expect((await uploading).data).to.deep.include({ name: 'a.png', balloonId: 'bl-1', size: 300_000 });
-      expect(told.at(-1)).to.equal(1);
+      expect(progress.at(-1)).to.equal(1);
       await until('the watch shows it', () => watch.current.byId.has(uploading.id));
       const answer = await fetch((await store.files.link(uploading.id)).replace(link.url, service.url));
       expect(Buffer.from(await answer.arrayBuffer()).equals(bytes)).to.equal(true);

@@ -84,7 +84,7 @@ type Change = { policy: number } | { schema: number; collection: string; mode: '
 /** A store with policies and schemas, and the contents of the files that its commits describe. */
 async function prepare(store: Store): Promise<{ change: (change: Change) => void; hashes: string[] }> {
   const schemas = new Schemas(store.database);
-  store.log.validateData = schemas.judge;
+  store.log.validateData = schemas.validateData;
   const hashes: string[] = [];
   for (const content of CONTENTS) {
     hashes.push((await store.contents.receive(Readable.from([content]), content.length)).sha256);
@@ -214,7 +214,7 @@ describe('applying commits', () => {
     ]);
   });
 
-  it('tells every document as it was at every seq, as a plain model does, also when the journal was cut', async () => {
+  it('returns every document at every seq, like a plain model, also after the journal was truncated', async () => {
     const random = new Random(77);
     const store = newStore();
     const model = new Map<string, Document>();
@@ -250,7 +250,7 @@ describe('applying commits', () => {
     expect(Math.min(...past.map(({ seq }) => seq))).to.be.at.least(first);
   });
 
-  it('goes on in order when the clock steps back', async () => {
+  it('continues in order when the clock steps back', async () => {
     const store = newStore();
     const put = (timeMs: number, id: string) =>
       store.log.append({

@@ -73,7 +73,7 @@ describe('documents over HTTP', () => {
       .and.include('limit');
   });
 
-  it('keep what is odd but sound exactly as it was sent', async () => {
+  it('keep odd but valid data exactly as it was sent', async () => {
     const text =
       '{"__proto__":{"x":1},"constructor":"c","":0,"a/b~c":[1.5,-0.25,1e300],"\u{1F388}":"\\u0000é","empty":{}}';
     const written = await service.request('PUT', '/v1/data/odd/proto', text);
@@ -156,7 +156,7 @@ describe('documents over HTTP', () => {
     expect((await service.request('GET', '/v1/data/sizes/s')).json.data).to.deep.equal(fits);
   });
 
-  it('point to near names when a collection is not there', async () => {
+  it('suggest similar names when a collection does not exist', async () => {
     await service.request('PUT', '/v1/data/balloons/bl-5', {});
     const { json } = await service.request('GET', '/v1/data/baloons');
     expect(json.documents).to.deep.equal([]);

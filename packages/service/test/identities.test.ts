@@ -219,7 +219,7 @@ describe('accounts', () => {
     expect((await ada('GET', '/v1/accounts/me')).json).to.include({ id: account, name: 'ada', guest: false });
     expect((await ada('PUT', '/v1/data/reports/r-1', { by: account })).status).to.equal(201);
     expect((await ada('PUT', '/v1/data/reports/r-2', { by: 'somebody' })).status).to.equal(403);
-    expect((await signIn('ADA', 'amber-balloon')).status, 'names are told apart without case').to.equal(201);
+    expect((await signIn('ADA', 'amber-balloon')).status, 'names are compared without case').to.equal(201);
     expect((await nobody('POST', '/v1/accounts', { name: 'ada', password: 'something-else' })).json.type).to.equal(
       '/problems/account-exists',
     );
@@ -232,7 +232,7 @@ describe('accounts', () => {
     expect(events[0].identity).to.equal(`account:${account}`);
   });
 
-  it('are told the same for a wrong password as for a name there is not, in about the same time', async () => {
+  it('get the same answer for a wrong password as for an unknown name, in about the same time', async () => {
     const timed = async (name: string) => {
       const started = performance.now();
       const { status, text } = await signIn(name, 'not-the-password');
@@ -241,7 +241,7 @@ describe('accounts', () => {
     const [wrong, unknown] = [await timed('ada'), await timed('nobody-at-all')];
     expect(wrong.status).to.equal(401);
     expect(wrong.text).to.equal(unknown.text);
-    expect(unknown.ms, 'a password is hashed either way').to.be.above(10);
+    expect(unknown.ms, 'a password is hashed in both cases').to.be.above(10);
   });
 
   it('begin as guests, who keep their id when they take a name', async () => {
@@ -315,7 +315,7 @@ describe('accounts', () => {
     socket.socket.close();
   });
 
-  it('see more or less at once when administrators alter their claims', async () => {
+  it('see more or less at once when administrators change their claims', async () => {
     const { accessToken, account } = (await signIn('ada', 'blue-balloon')).json;
     const socket = await RawSocket.open(service);
     await socket.call('hello', { token: accessToken });
@@ -358,8 +358,8 @@ describe('accounts', () => {
   });
 });
 
-describe('a store that stands open', () => {
-  it('lets everybody do everything with documents, but hand out nothing lasting, until it is closed', async () => {
+describe('an open store', () => {
+  it('allows everything with documents, but nothing that outlasts the open period', async () => {
     const service = await TestService.start({ openUntilMs: Date.now() + 1500 });
     const nobody = service.as(null);
     try {
@@ -374,7 +374,7 @@ describe('a store that stands open', () => {
           resolve(statusCode),
         ),
       );
-      expect(underAnotherName, 'a name that somebody has pointed here').to.equal(403);
+      expect(underAnotherName, 'a name that points to this address').to.equal(403);
       const { events } = (await service.request('GET', '/v1/journal')).json;
       expect(events[0].identity).to.equal('open');
       const socket = await RawSocket.open(service);

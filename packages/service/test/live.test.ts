@@ -18,7 +18,7 @@ describe('a watch over an event stream', () => {
     return Object.fromEntries((documents as { id: string }[]).map((document) => [document.id, document]));
   };
 
-  it('begins with the result and goes on with changes that a JSON Patch package can apply', async () => {
+  it('begins with the result and continues with changes that a JSON Patch package can apply', async () => {
     const random = new Random(31);
     const documents = Array.from({ length: 12 }, (_, n) => `d-${n}`);
     const write = async () => {
@@ -88,7 +88,7 @@ describe('a watch over an event stream', () => {
     second.close();
   });
 
-  it('goes on when nothing happened while it was away, also with a limit and after a restart', async () => {
+  it('resumes when nothing happened meanwhile, also with a limit and after a restart', async () => {
     for (let n = 0; n < 9; n++) await service.request('PUT', `/v1/data/quiet/q-${n}`, { n });
     for (const parameters of ['?order=-n&limit=3', '?limit=3', '']) {
       const first = await StreamReader.open(`${service.url}/v1/data/quiet${parameters}`);
@@ -217,7 +217,7 @@ describe('a WebSocket', () => {
     socket.socket.close();
   });
 
-  it('tells the seq of a commit with an id before its changes, to its sender alone and only where something is watched', async () => {
+  it('sends the seq of a commit with an id before its changes, only to its sender and only with open watches', async () => {
     const sender = await RawSocket.open(service);
     const other = await RawSocket.open(service);
     for (const socket of [sender, other]) await socket.call('hello', { token: KEY });
@@ -261,7 +261,7 @@ describe('a WebSocket', () => {
     socket.socket.close();
   });
 
-  it('begins with the result, however long that takes to read, and brings what was committed meanwhile', async () => {
+  it('begins with the result, however long that takes to read, and then sends what was committed meanwhile', async () => {
     const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
     for (let part = 0; part < 8; part++) {
       await socket.call('commit', {
@@ -298,7 +298,7 @@ describe('a WebSocket', () => {
     socket.socket.close();
   });
 
-  it('gives everybody who watches the same thing the same bytes, under the same name', async () => {
+  it('sends the same bytes under the same id to all watchers of the same target', async () => {
     const sockets = await Promise.all([RawSocket.open(service), RawSocket.open(service), RawSocket.open(service)]);
     const texts: string[][] = sockets.map(() => []);
     sockets.forEach(({ socket }, index) => socket.on('message', (text) => texts[index]!.push(String(text))));
@@ -343,7 +343,7 @@ describe('a WebSocket', () => {
     socket.socket.close();
   });
 
-  it('answers every malformed call with what is wrong, and lives on', async () => {
+  it('answers every malformed call with the error, and continues', async () => {
     const socket = await RawSocket.open(service);
     const refusal = async (text: string | Buffer) => {
       const answers = () => socket.heard.filter(({ method }) => method === undefined);

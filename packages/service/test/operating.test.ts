@@ -55,7 +55,7 @@ describe('the metrics', () => {
     stream.close();
   });
 
-  it('count windows that are filled again, and changes that are merged for those who are behind', async () => {
+  it('count limited views that are filled again, and changes that are merged for slow connections', async () => {
     const before = await metrics();
     const slow = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
     await slow.call('watch', { query: { from: 'notices', limit: 'none' } });
@@ -72,7 +72,7 @@ describe('the metrics', () => {
     slow.socket.terminate();
   });
 
-  it('are for keys that are for all collections, or for everybody where that is asked for', async () => {
+  it('need a key for all collections, or none if that is configured', async () => {
     expect((await service.as(null)('GET', '/metrics')).status).to.equal(401);
     const { json: reader } = await service.request('POST', '/v1/keys', { name: 'monitor', scope: 'read' });
     expect((await service.as(reader.key)('GET', '/metrics')).status).to.equal(200);
@@ -136,21 +136,21 @@ describe('a service that is to stop', () => {
 });
 
 describe('the log', () => {
-  it('has a line of JSON for each request, without secrets and without what was looked for', async () => {
+  it('has a line of JSON for each request, without secrets and conditions', async () => {
     const lines: Record<string, unknown>[] = [];
     const logStream = { write: (line: string) => void lines.push(JSON.parse(line) as Record<string, unknown>) };
     const service = await TestService.start({ logLevel: 'info', logStream });
     await service.request('PUT', '/v1/data/crews/c-1', { phone: '555-0100' }, { 'x-request-id': 'truck-7-000001' });
     await service.request('GET', "/v1/data/crews?where=phone='555-0100'&ticket=abc");
     await service.request('GET', '/healthz');
-    await until('two requests are told', () => lines.filter(({ msg }) => msg === 'request').length === 2);
+    await until('two requests are logged', () => lines.filter(({ msg }) => msg === 'request').length === 2);
     const [put, get] = lines.filter(({ msg }) => msg === 'request');
     expect(put).to.include({ level: 'info', method: 'PUT', path: '/v1/data/crews/c-1', status: 201 });
     expect(put).to.include({ request: 'truck-7-000001', from: '127.0.0.1', as: 'key:environment' });
     expect(get).to.include({ path: '/v1/data/crews', status: 401 });
     service.service.reload({ logLevel: 'debug' });
     await service.request('GET', '/v1/data/crews?limit=1&ticket=opensesame');
-    await until('it is told', () => lines.some(({ path }) => String(path).includes('limit=1')));
+    await until('it is logged', () => lines.some(({ path }) => String(path).includes('limit=1')));
     const text = JSON.stringify(lines);
     expect(text).to.include('ticket=(hidden)');
     for (const secret of [KEY, 'opensesame', '555-0100']) expect(text).not.to.include(secret);
@@ -162,7 +162,7 @@ describe('the log', () => {
   });
 });
 
-describe('settings that are altered while the service runs', () => {
+describe('settings that change while the service runs', () => {
   it('hold from then on: quotas, limits, origins; all of them or none', async () => {
     const service = await TestService.start({ accounts: 'open' });
     await service.setPolicy({ anonymous: true, collections: { balloons: { read: 'true' } } });

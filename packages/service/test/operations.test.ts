@@ -51,7 +51,7 @@ describe('who is connected', () => {
     await until('all have gone', async () => (await list()).total === 0);
   });
 
-  it('says how far behind somebody is who does not read', async () => {
+  it('reports how far behind a slow reader is', async () => {
     const slow = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
     await slow.call('hello', { token: KEY, device: 'slow' });
     await slow.call('watch', { query: { from: 'notices', limit: 'none' } });
@@ -106,7 +106,7 @@ describe('who is connected', () => {
   });
 });
 
-describe('what is measured', () => {
+describe('metrics', () => {
   let service: TestService;
   before(async () => {
     service = await TestService.start();
@@ -146,7 +146,7 @@ describe('what is measured', () => {
     });
   });
 
-  it('tells of each view what it has cost, and how it is filed', async () => {
+  it('reports the cost of each view, and how it is matched', async () => {
     const store = service.client();
     const watch = store.collection('gates').watch({ where: "name = 'north'" });
     await until('it is live', () => watch.current.state === 'live');
@@ -154,7 +154,7 @@ describe('what is measured', () => {
     await store.collection('gates').put('g-2', { name: 'south', count: 1 });
     const { views } = (await service.request('GET', '/v1/metrics/views')).json as { views: ViewCost[] };
     const gates = views.find(({ query }) => query?.from === 'gates')!;
-    expect(gates).to.include({ watchers: 1, filed: 'values', tested: 1, altered: 1, deliveries: 2 });
+    expect(gates).to.include({ watchers: 1, filed: 'values', tested: 1, changed: 1, deliveries: 2 });
     expect(gates.sentBytes).to.be.above(50);
     expect(gates.milliseconds).to.be.above(0);
   });

@@ -168,7 +168,7 @@ describe('queries over HTTP', () => {
     ).to.equal('/problems/bad-query');
   });
 
-  it('tell what was probably misspelt', async () => {
+  it('suggest similar names for misspelt ones', async () => {
     const notes = async (parts: Record<string, string>) =>
       (await service.request('GET', address(parts))).json.notes?.join('\n');
     expect(await notes({ where: 'altitud > 3' })).to.match(/None of \d+ .* altitud. Did you mean "altitude"\?/);
@@ -178,7 +178,7 @@ describe('queries over HTTP', () => {
     );
     expect(await notes({ where: 'altitude >= 0', order: 'name', limit: '1' })).to.equal(undefined);
     expect(await notes({ where: 'somethingElse > 3' }), 'a field that is rare').to.equal(undefined);
-    // A key for some collections is told of no others.
+    // A key for some collections sees no others.
     await service.request('PUT', '/v1/data/balloon-secrets/s-1', { passphrase: 'x', name: 'y' });
     const { json: made } = await service.request('POST', '/v1/keys', {
       name: 'part',
@@ -205,7 +205,7 @@ describe('queries over HTTP', () => {
     expect(total.json.detail).to.include('Expected: count(), sum(field)');
   });
 
-  it('can be watched with order and limit: who comes in pushes somebody out', async () => {
+  it('can be watched with order and limit: an entering document pushes another one out', async () => {
     const watch = await StreamReader.open(
       service.url + address({ where: "status = 'aloft'", order: '-altitude', limit: '2', fields: 'altitude' }),
     );
@@ -276,7 +276,7 @@ describe('the journal', () => {
   before(async () => (service = await TestService.start({ heartbeatMs: 100 })));
   after(() => service.stop());
 
-  it('tells what was changed, by whom, from what to what', async () => {
+  it('returns what changed, by whom, from which value to which', async () => {
     await service.request('PUT', '/v1/data/pads/p-1', { claimedBy: 'c-1' });
     await service.request('PATCH', '/v1/data/pads/p-1', { claimedBy: 'c-2' });
     await service.request('PUT', '/v1/data/gates/g-1', { visitors: 1 });
@@ -342,7 +342,7 @@ describe('the journal', () => {
     second.close();
   });
 
-  it('is cut by age and by size in small steps, says so, and resets those who come too late', async () => {
+  it('is truncated by age and by size in small steps, reports this, and resets watches that come too late', async () => {
     const { path, remove } = temporaryDirectory();
     const store = openStore(path);
     const author = { kind: 'key' as const, name: 'test' };

@@ -23,14 +23,14 @@ const COLLECTIONS = ['balloons', 'crews', 'flights'] as const;
 type Name = (typeof COLLECTIONS)[number];
 type Model = Record<Name, Map<string, Document>>;
 
-/** What somebody may see: of each collection all, none, or what is open; and fields that are concealed. */
+/** What a caller may read: of each collection everything, nothing, or open documents only; and concealed fields. */
 interface Sight {
   read: Record<Name, 'true' | 'false' | 'open = true'>;
   conceal: Record<Name, string[]>;
 }
 
-/** A question together with a plain way to answer it, which shares nothing with the one under test. */
-interface Question {
+/** A query together with an independent evaluation that shares no code with the product. */
+interface TestedQuery {
   form: WireQuery;
   answer: (model: Model) => { id: string }[];
   more: (model: Model) => boolean;
@@ -153,7 +153,7 @@ function randomAsked(random: Random, here: Name, level: number): Asked[] {
     }));
 }
 
-function includeQuestion(random: Random, sight: Sight): Question {
+function includeQuery(random: Random, sight: Sight): TestedQuery {
   const from = random.pick(readable(sight));
   const inner = randomAsked(random, from, 1);
   const status = random.chance(0.5) ? random.pick(STATUSES) : undefined;
@@ -178,7 +178,7 @@ function includeQuestion(random: Random, sight: Sight): Question {
   };
 }
 
-function summaryQuestion(random: Random, sight: Sight): Question {
+function summaryQuery(random: Random, sight: Sight): TestedQuery {
   const from = random.pick(readable(sight));
   const status = random.chance(0.4) ? random.pick(STATUSES) : undefined;
   const by = random.chance(0.7) ? random.pick(['status', 'crew', 'open', 'status,open']) : undefined;
@@ -192,7 +192,7 @@ function summaryQuestion(random: Random, sight: Sight): Question {
     const heights = documents.flatMap(({ data }) => (typeof data.height === 'number' ? data.height : []));
     const statuses = documents.flatMap(({ data }) => (typeof data.status === 'string' ? data.status : [])).sort();
     const high = documents.some(({ data }) => data.height === 'high') ? 'high' : null;
-    // Heights are quarters, so that adding them up in any way is exact.
+    // Heights are quarters, so that their sum is exact in any order.
     const sum = heights.reduce((total, height) => total + height, 0);
     const whole: JsonObject = {
       'count()': documents.length,
@@ -232,7 +232,7 @@ function summaryQuestion(random: Random, sight: Sight): Question {
 const plain = (value: unknown) => JSON.parse(JSON.stringify(value)) as JsonValue;
 
 /** Groups are compared by what they are of; how they are called is the store's affair. */
-function comparable(documents: unknown[], { form }: Question): JsonValue {
+function comparable(documents: unknown[], { form }: TestedQuery): JsonValue {
   if (form.summary === undefined) return plain(documents);
   return plain(
     documents
@@ -271,7 +271,7 @@ async function run(seed: number, steps: number): Promise<void> {
     budgets: DEFAULT_BUDGETS,
   };
   const lease = { add: () => undefined, set: () => undefined, release: () => undefined };
-  const watchers: ModelWatcher<Question>[] = [];
+  const watchers: ModelWatcher<TestedQuery>[] = [];
 
   const newData = (name: Name): JsonObject => {
     const id = (of: Name) => `${of}-${random.integer(0, of === 'flights' ? 14 : 6)}`;
@@ -313,14 +313,8 @@ async function run(seed: number, steps: number): Promise<void> {
       }
     }
   };
-  const begin = (watcher: ModelWatcher<Question>) =>
-    (watcher.subscription = views.watch(
-      { query: watcher.question.form },
-      scope,
-      watcher,
-      watcher.resume,
-      watcher.take,
-    ));
+  const begin = (watcher: ModelWatcher<TestedQuery>) =>
+    (watcher.subscription = views.watch({ query: watcher.query.form }, scope, watcher, watcher.resume, watcher.take));
 
   const field = (name: string, descending = false) => ({ path: [name], meta: false, descending });
   await store.indexes.create('flights', [field('balloon')], 0);
@@ -328,8 +322,8 @@ async function run(seed: number, steps: number): Promise<void> {
   for (let n = 0; n < 10; n++) await writeSome();
   for (let step = 0; step < steps; step++) {
     if (watchers.length < 8 || random.chance(0.15)) {
-      const question = random.chance(0.65) ? includeQuestion(random, sight) : summaryQuestion(random, sight);
-      const watcher = new ModelWatcher(question);
+      const query = random.chance(0.65) ? includeQuery(random, sight) : summaryQuery(random, sight);
+      const watcher = new ModelWatcher(query);
       watchers.push(watcher);
       begin(watcher);
       if (watchers.length > 12) watchers.shift()!.subscription?.stop();
@@ -350,35 +344,35 @@ async function run(seed: number, steps: number): Promise<void> {
       if (random.chance(0.4)) await watcher.readOn();
       if (!watcher.subscription && random.chance(0.5)) begin(watcher);
       await watcher.settle();
-      const { question } = watcher;
-      const expected = comparable(question.answer(model), question);
-      const described = JSON.stringify({ seed, step, sight, form: question.form });
-      if (question.form.limit !== 'none') {
+      const { query } = watcher;
+      const expected = comparable(query.answer(model), query);
+      const described = JSON.stringify({ seed, step, sight, form: query.form });
+      if (query.form.limit !== 'none') {
         const { text } = await readListing(
           context as never,
           { author: { kind: 'token', name: 'ada' }, rights: { claims: {} } } as never,
-          question.form,
+          query.form,
           'ada',
           lease,
         );
-        const found = comparable((JSON.parse(text) as { documents: unknown[] }).documents, question);
+        const found = comparable((JSON.parse(text) as { documents: unknown[] }).documents, query);
         expect(
           deepEqual(found, expected),
           `a read: ${described}\n${JSON.stringify(found)}\n${JSON.stringify(expected)}`,
         ).to.equal(true);
       }
       if (!watcher.subscription || watcher.full) continue;
-      const order = new Map(question.answer(model).map(({ id }, place) => [id, place]));
+      const order = new Map(query.answer(model).map(({ id }, place) => [id, place]));
       const state = Object.values(watcher.state).sort((a, b) => order.get(a.id)! - order.get(b.id)!);
-      const found = comparable(state, question);
+      const found = comparable(state, query);
       expect(
         deepEqual(found, expected),
         `a watch: ${described}\n${JSON.stringify(found)}\n${JSON.stringify(expected)}`,
       ).to.equal(true);
-      expect(watcher.more, described).to.equal(question.more(model));
+      expect(watcher.more, described).to.equal(query.more(model));
     }
   }
-  const included = watchers.filter(({ question }) => question.form.summary === undefined);
+  const included = watchers.filter(({ query }) => query.form.summary === undefined);
   expect(
     included.reduce((sum, { resets }) => sum + resets, 0),
     'views with includes resume without a reset',
@@ -392,7 +386,7 @@ async function run(seed: number, steps: number): Promise<void> {
 }
 
 describe('related documents and totals, and a plain model of them', () => {
-  const rounds = Number(process.env.MODEL_ROUNDS ?? 12);
+  const rounds = Number(process.env.MODEL_ROUNDS ?? 4);
   const first = Number(process.env.MODEL_SEED ?? 500);
   for (let round = 0; round < rounds; round++) {
     it(`agree after every commit, whatever may be seen, through slowness, absence and resuming (seed ${first + round})`, () =>

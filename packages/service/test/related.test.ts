@@ -147,7 +147,7 @@ describe('related documents in answers', () => {
     expect(one.json.detail).to.match(/would scan more than 10,000|10,000 related documents for one document/);
   });
 
-  it('tell what is wrong with them, and where', async () => {
+  it('report errors with their place', async () => {
     const refused = async (include: unknown) => {
       const { status, json } = await service.request('POST', '/v1/query', { from: 'balloons', include });
       expect(status).to.equal(400);
@@ -163,7 +163,7 @@ describe('related documents in answers', () => {
     expect(await refused('{ "crew": ')).to.match(/Expected a collection here/);
   });
 
-  it('are what somebody may see, and nothing tells a hidden one from one that is not there', async () => {
+  it('are limited to what the caller may see, and hidden ones look like missing ones', async () => {
     await service.setPolicy({
       collections: {
         balloons: { read: true },
@@ -209,7 +209,7 @@ describe('live views of related documents', () => {
   });
   afterEach(() => service.stop());
 
-  it('alter exactly where what altered is shown, field by field', async () => {
+  it('change exactly where the changed document is shown, field by field', async () => {
     const watch = await StreamReader.open(
       `${service.url}${address('balloons', { include: `${CREW}; flights by balloonId order -n limit 2` })}`,
     );
@@ -257,7 +257,7 @@ describe('live views of related documents', () => {
     other.close();
   });
 
-  it('go on over a WebSocket after a break with what was missed, and end with nothing left behind', async () => {
+  it('resume over a WebSocket with what was missed, and leave nothing behind at the end', async () => {
     const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
     const query = { from: 'balloons', include: CREW, limit: 'none' };
     const first = (await socket.call('watch', { query })).result;
@@ -291,7 +291,7 @@ describe('live views of related documents', () => {
     await writing;
     await until('both are live', () => watch.current.state === 'live' && ordered.current.state === 'live', 120_000);
     const seq = (await service.request('GET', '/v1/data/crews?limit=1')).json.seq as number;
-    // A view that nothing has altered since says nothing more.
+    // A view without changes sends nothing more.
     await service.request('PATCH', '/v1/data/crews/c-0', { last: true });
     await until(
       'both have come to the last change',
@@ -305,7 +305,7 @@ describe('live views of related documents', () => {
     expect(watch.current.documents).to.deep.equal(all.map((line) => JSON.parse(line) as unknown));
     const some = await service.request('GET', address('balloons', { include: CREW, order: '-n', limit: '700' }));
     expect(ordered.current.documents).to.deep.equal(some.json.documents);
-  }).timeout(400_000);
+  });
 });
 
 describe('totals', () => {
@@ -353,14 +353,14 @@ describe('totals', () => {
     expect(counted).to.include({ documentsRead: 0, documentsReturned: 1 });
   });
 
-  it('are of what somebody may see', async () => {
+  it('cover only what the caller may see', async () => {
     await service.setPolicy({ collections: { gates: { read: "side = 'north'", conceal: ['secret'] } } });
     const ask = service.as(await makeToken({ sub: 'ada' }));
     const { json } = await ask('GET', address('gates', { summary: 'count(),sum(visitors),max(secret)' }));
     expect(json.documents[0].data).to.deep.equal({ 'count()': 2, 'sum(visitors)': 10.2, 'max(secret)': null });
   });
 
-  it('follow what is written, and a client shows them in order', async () => {
+  it('follow writes, and a client shows them in order', async () => {
     const store = service.client();
     const watch = store.collection('gates').summary('count(),sum(visitors),max(visitors)', 'side').watch();
     await until('it is live', () => watch.current.state === 'live');
@@ -376,7 +376,7 @@ describe('totals', () => {
     watch.close();
   });
 
-  it('are summed up anew where all the least values that were held have gone', async () => {
+  it('are computed again when all known smallest values have gone', async () => {
     await put(service, Object.fromEntries(Array.from({ length: 3000 }, (_, n) => [`marks/m-${n}`, { n }])));
     const store = service.client();
     const watch = store.collection('marks').summary('min(n),max(n),count()').watch();
@@ -389,7 +389,7 @@ describe('totals', () => {
         () => JSON.stringify(watch.current.documents[0]!.data) === JSON.stringify(expected),
       );
     }
-  }).timeout(400_000);
+  });
 
   it('are refused when there are too many groups', async () => {
     await put(service, Object.fromEntries(Array.from({ length: 10_001 }, (_, n) => [`many/m-${n}`, { n }])));

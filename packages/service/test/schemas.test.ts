@@ -165,7 +165,7 @@ describe('the schema of a collection', () => {
     expect((await service.request('PUT', '/v1/data/balloons/b-9', {})).status).to.equal(201);
   });
 
-  it('is refused when it cannot be understood, or by those who may not set it', async () => {
+  it('is refused when it is invalid, or the caller may not set it', async () => {
     const refused = async (schema: unknown) => {
       const { status, json } = await set({ schema });
       expect(status, JSON.stringify(schema)).to.equal(422);
@@ -182,7 +182,7 @@ describe('the schema of a collection', () => {
     expect((await ask('PUT', '/v1/schemas/balloons', { schema: {} })).status).to.equal(403);
   });
 
-  it('tells nobody of fields that are concealed from them', async () => {
+  it('reveals no concealed fields', async () => {
     await service.request('PUT', '/v1/data/balloons/b-1', { name: 'a', secret: 'x' });
     await service.setPolicy({
       collections: { balloons: { read: true, update: true, create: true, conceal: ['secret'] } },
@@ -207,7 +207,7 @@ describe('the schema of a collection', () => {
     expect(proto.status).to.equal(201);
   });
 
-  it('makes explain tell what no document can meet', async () => {
+  it('makes explain report what no document can satisfy', async () => {
     await set({ schema: { ...SCHEMA, additionalProperties: false }, mode: 'warn' });
     const warnings = async (where: string) =>
       ((await service.request('POST', '/v1/explain', { from: 'balloons', where })).json.warnings as string[]).join(' ');

@@ -25,7 +25,7 @@ describe('a slow reader of the list of collections', () => {
       });
     sink.full = true;
     await write();
-    // The list is told of it, and this reader falls behind.
+    // The list gets the change, and this reader falls behind.
     await sleep(400);
     // Now the list itself is behind the store, when the reader reads on.
     await write();

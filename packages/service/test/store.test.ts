@@ -23,7 +23,7 @@ describe('the store', () => {
   const put = (id: string, data: Document['data'], collection = 'a'): Write => ({ kind: 'put', collection, id, data });
   const append = (...writes: Write[]) => store.log.append({ timeMs: 1000, author, writes });
 
-  it('writes commits that arrive together in one transaction, in order, each judged on what those before it left', async () => {
+  it('writes commits that arrive together in one transaction, in order, each evaluated on the result of those before', async () => {
     let groups = 0;
     store.log.onApplied((group) => {
       groups++;
@@ -58,7 +58,7 @@ describe('the store', () => {
     expect(store.collections.get('a')!.documents).to.equal(5);
   });
 
-  it('tells the net difference since any seq, however often a document changed in between', async () => {
+  it('computes the net difference since any seq, however often a document changed in between', async () => {
     const random = new Random(111);
     const states: Map<string, Document>[] = [new Map()];
     for (let step = 0; step < 150; step++) {

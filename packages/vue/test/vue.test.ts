@@ -8,7 +8,7 @@ describe('the Vue composables', () => {
   before(async () => (service = await TestService.start()));
   after(() => service.stop());
 
-  it('show a watch as a ref, begin another when what they read alters, and close with their scope', async () => {
+  it('return a watch as a ref, begin another when their dependencies change, and close with their scope', async () => {
     const store = service.client();
     await store.collection('balloons').put('a', { status: 'aloft' });
     await store.collection('balloons').put('b', { status: 'packed' });
@@ -36,7 +36,7 @@ describe('the Vue composables', () => {
     expect(view.value, 'nothing comes after the end').to.equal(last);
   });
 
-  it('show nothing while there is nothing to watch', async () => {
+  it('return nothing without a watch', async () => {
     const store = service.client();
     const name = ref('');
     const scope = effectScope();

@@ -14,10 +14,10 @@ export function readData(argument: string): JsonObject {
 }
 
 /**
- * Reads a JSON object.
+ * Parses a JSON object.
  *
- * @param what it is, for the message
- * @throws {CommandError} that shows the place of a mistake
+ * @param what the name of the value, for the message
+ * @throws {CommandError} that shows the place of the error
  */
 export function parseObject(text: string, what: string): JsonObject {
   let value;

@@ -10,7 +10,7 @@ export interface Suggestion {
   about?: string;
 }
 
-/** Whoever presses the tab key waits no longer than this for the store. */
+/** Completion waits no longer than this for the store, in milliseconds. */
 const WITHIN_MS = 1500;
 const MOST_IDS = 60;
 
@@ -91,7 +91,7 @@ async function addresses(store: Store, current: string, withIds: boolean): Promi
   return documents.map(({ id }) => ({ word: `${collection}/${id}` }));
 }
 
-/** Asks the store that is meant; where it does not answer in time, there is nothing to suggest. */
+/** Asks the selected store; without an answer in time, there are no suggestions. */
 async function askStore(options: StoreOptions, ask: (store: Store) => Promise<Suggestion[]>): Promise<Suggestion[]> {
   let store: Store | undefined;
   try {

@@ -80,7 +80,7 @@ export function addAccount(program: Command): void {
         return useStore(options, async (store) => {
           const id = await findId(store, name);
           await store.request('PATCH', `/v1/accounts/${id}`, { claims, disabled, password });
-          process.stdout.write(`${pc.green('altered')} ${name}\n`);
+          process.stdout.write(`${pc.green('changed')} ${name}\n`);
         });
       },
     );
@@ -96,7 +96,7 @@ export function addAccount(program: Command): void {
     );
 }
 
-/** `uproar audit`: who came in, who was turned away, and what was altered. */
+/** `uproar audit`: prints the audit log. */
 export function addAudit(program: Command): void {
   withStoreOptions(program.command('audit'))
     .summary('show the audit log: sign-ins, refusals and changes of access')

@@ -15,14 +15,14 @@ interface Options extends StoreOptions {
   json?: boolean;
 }
 
-/** What is written goes here, and is deleted again; the empty collection stays. */
+/** The collection of the test documents. They are deleted at the end; the empty collection stays. */
 const COLLECTION = 'bench';
 
-/** Each writer has so many documents, which it writes in turn. */
+/** The number of documents of each writer, which it writes in turn. */
 const DOCUMENTS = 10;
 const MOST = { writers: 200, watchers: 500, seconds: 60 };
 
-/** `uproar bench`: how fast a store takes writes from here, and how soon those who watch hear of them. */
+/** `uproar bench`: measures write throughput and delivery latency. */
 export function addBench(program: Command): void {
   withStoreOptions(program.command('bench'))
     .summary('measure write throughput and delivery latency from here')
@@ -158,7 +158,7 @@ function limited(text: string, most: number): number {
   return count;
 }
 
-/** Deletes what was written. */
+/** Deletes the test documents. */
 async function tidy(store: Store | undefined, run: string): Promise<void> {
   if (store?.state.name !== 'online') return;
   const { documents } = await store.collection(COLLECTION).list({ where: `run = '${run}'`, limit: 10_000 });

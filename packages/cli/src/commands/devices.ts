@@ -52,10 +52,10 @@ export function addDevices(program: Command): void {
     );
 }
 
-/** Identities that are named with what they use. */
+/** The number of identities listed with their memory. */
 const MAX_NAMED = 5;
 
-/** Who uses how much memory, and what was refused because of that. */
+/** The memory by client, and requests refused because of it. */
 function describeBudgets({ heldBytes, processBytes, holders, refused, ended }: BudgetUse): string {
   const users = holders
     .filter((holder) => holder.heldBytes > 0)

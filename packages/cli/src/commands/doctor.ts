@@ -11,7 +11,7 @@ import { targetOf, withStoreOptions, type StoreOptions } from '../connect/open-s
 import { printJson } from '../output/output.js';
 import type { Target } from '../connect/profiles.js';
 
-/** What came of one thing that was looked at, and what to do about it. */
+/** The result of one check, with advice. */
 interface Finding {
   about: string;
   state: 'good' | 'warning' | 'bad' | 'unknown';
@@ -21,14 +21,14 @@ interface Finding {
 
 type Options = StoreOptions & { data?: string; json?: boolean };
 
-/** The first event of a stream that nobody holds back is there within this. */
+/** The first event of an unbuffered stream arrives within this time, in milliseconds. */
 const STREAM_WITHIN_MS = 4000;
 const LEAST_FREE_BYTES = 1_000_000_000;
 const LEAST_FREE_PART = 0.05;
 /** Files that the service has open beside its connections. */
 const SPARE_FILES = 100;
 
-/** `uproar doctor`: looks at everything that is often wrong, and tells what to mend. */
+/** `uproar doctor`: checks the usual causes of problems. */
 export function addDoctor(program: Command): void {
   withStoreOptions(program.command('doctor'))
     .summary('check the usual causes of problems and say how to fix them')
@@ -47,22 +47,22 @@ export function addDoctor(program: Command): void {
 
 async function doctor(options: Options): Promise<void> {
   const findings: Finding[] = [];
-  const tell = (finding: Finding) => {
+  const report = (finding: Finding) => {
     findings.push(finding);
     if (options.json) printJson(finding);
     else print(finding);
   };
-  tell(nodeHere());
-  if (options.data !== undefined) for (const finding of dataHere(resolve(options.data))) tell(finding);
+  report(nodeHere());
+  if (options.data !== undefined) for (const finding of dataHere(resolve(options.data))) report(finding);
   const target = targetOf(options);
   let store: Store | undefined;
   try {
     store = connect(target.url, { token: target.key, device: 'doctor', outbox: false });
-    for await (const finding of examine(store, target)) tell(finding);
+    for await (const finding of examine(store, target)) report(finding);
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;
     const mend = 'An address looks like http://127.0.0.1:4680.';
-    tell({ about: 'address', state: 'bad', detail: `"${target.url}" is not the address of a store.`, mend });
+    report({ about: 'address', state: 'bad', detail: `"${target.url}" is not the address of a store.`, mend });
   } finally {
     store?.close();
   }
@@ -153,7 +153,7 @@ function keyFrom({ keyFrom: from }: Target): string {
   return from === 'default' ? '' : ` (from ${from})`;
 }
 
-/** Whether the first event of a stream comes at once, or something on the way collects it first. */
+/** Checks that the first event of a stream arrives at once, and that no proxy buffers it. */
 async function stream(store: Store): Promise<Finding> {
   const about = 'streams';
   const stop = new AbortController();
@@ -161,7 +161,7 @@ async function stream(store: Store): Promise<Finding> {
   const started = performance.now();
   try {
     let text = '';
-    // A collection that nobody has: its first event is small, so that whatever collects before it passes on holds it back.
+    // A collection that does not exist: its first event is small, so a buffering proxy holds it back.
     for await (const piece of store.stream(
       '/v1/data/doctor-looks?limit=1',
       undefined,
@@ -226,7 +226,7 @@ async function* machine(store: Store): AsyncGenerator<Finding> {
   try {
     const now = new Date(Date.now() - 5000).toISOString();
     const { machine: found, connectionLimit } = await store.fetch<MetricsReport>(`/v1/metrics/samples?after=${now}`);
-    if (!found) throw new Error('The store is of a version that does not tell.');
+    if (!found) throw new Error('This version of the store does not report it.');
     yield disk('disk', found.diskFreeBytes, found.diskBytes);
     const { openFiles, openFilesLimit } = found;
     if (openFilesLimit === null) {

@@ -12,7 +12,7 @@ import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-s
 import { printJson } from '../output/output.js';
 import { parseObject } from '../arguments/read-data.js';
 
-/** `uproar edit`: opens a document in an editor and sends what was altered. */
+/** `uproar edit`: opens a document in an editor and sends the changes. */
 export function addEdit(program: Command): void {
   withStoreOptions(program.command('edit'))
     .summary('open a document in your editor')
@@ -41,7 +41,7 @@ async function edit(address: string, options: StoreOptions & { json?: boolean })
       const data = readEdited(file);
       const ops = guardedPatch(document.data, data);
       if (ops.length === 0) {
-        process.stdout.write(`${pc.dim('unaltered')} ${address}\n`);
+        process.stdout.write(`${pc.dim('unchanged')} ${address}\n`);
       } else {
         const { seq } = await store.commit({ writes: [{ patch: address, ops }] });
         if (options.json) printJson({ address, version: seq });
@@ -52,7 +52,7 @@ async function edit(address: string, options: StoreOptions & { json?: boolean })
       const kept = `Your text is kept in ${file}.`;
       if (isProblem(error, 'test-failed')) {
         throw new CommandError(
-          `Somebody altered ${error.problem.pointer ?? 'the same field'} of ${address} meanwhile.`,
+          `Another client changed ${error.problem.pointer ?? 'the same field'} of ${address} meanwhile.`,
           EXIT.conflict,
           kept,
         );

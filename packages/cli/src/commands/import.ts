@@ -31,7 +31,7 @@ export function addImport(program: Command): void {
     .addOption(new Option('--format <format>', 'default: by the file name').choices(['ndjson', 'json', 'csv']))
     .option('--id-field <name>', 'the field that holds the id')
     .addOption(
-      new Option('--on-conflict <way>', 'what to do with existing documents')
+      new Option('--on-conflict <action>', 'what to do with existing documents')
         .choices(['replace', 'keep', 'fail'])
         .default('replace'),
     )

@@ -17,7 +17,7 @@ interface Options extends StoreOptions {
   json?: boolean;
 }
 
-/** `uproar journal`: what was changed, by whom, from what to what. */
+/** `uproar journal`: prints changes. */
 export function addJournal(program: Command): void {
   withStoreOptions(program.command('journal'))
     .summary('print changes: what changed, by whom, from which value to which')
@@ -72,7 +72,7 @@ async function journal(store: Store, doc: string | undefined, options: Options):
     process.stderr.write(pc.dim(`the journal holds no change ${doc ? `of ${doc}` : 'like that'}\n`));
 }
 
-/** The seq behind which the last so many commits (of the document) begin. */
+/** The seq after which the last commits (of the document) begin. */
 async function startOf(store: Store, doc: string | undefined, last: number): Promise<number> {
   const limit = doc === undefined ? 1 : Math.min(10_000, Math.max(1, last));
   const query = new URLSearchParams({ before: 'now', limit: String(limit), ...(doc === undefined ? {} : { doc }) });

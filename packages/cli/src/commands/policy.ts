@@ -165,7 +165,7 @@ async function set(store: Store, file: string, options: Options & { check?: bool
     process.stdout.write(`${pc.yellow('warning')} ${pointer}: ${message}\n`);
   process.stdout.write(
     options.check
-      ? `${pc.green('sound')} nothing was altered; in force is version ${answer.version}\n`
+      ? `${pc.green('valid')} Nothing was changed; the policy in force is version ${answer.version}\n`
       : `${pc.green('in force')} version ${answer.version}\n`,
   );
 }

@@ -96,7 +96,7 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
   const rows: [string, string][] = [
     ['condition', found.where ?? 'none: every document'],
     ...(found.documentsRead === null
-      ? // To those whom the policy governs, nothing is told that follows from documents they do not see.
+      ? // A caller whom the policy restricts gets no figure that depends on hidden documents.
         ([['returns', `${found.documentsReturned} documents${more}`]] satisfies [string, string][])
       : ([
           [
@@ -127,7 +127,7 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
   for (const advice of found.advice) process.stdout.write(`${pc.cyan('advice'.padEnd(width))}${advice}\n`);
 }
 
-/** Shows the place of a mistake in a condition, or in what is included, with a caret under it. */
+/** Shows the place of an error in a condition or an include, with a caret under it. */
 export async function showMistakes<Result>(
   { where, include }: Pick<QueryOptions, 'where' | 'include'>,
   act: () => Promise<Result>,

@@ -45,13 +45,13 @@ export function addRevert(program: Command): void {
         } else if (!same) {
           version = await documents.put(id, then.data, { ifVersion: version });
         }
-        if (options.json) printJson({ address, version, altered: !same });
+        if (options.json) printJson({ address, version, changed: !same });
         else report(address, now, then, version);
       });
     });
 }
 
-/** The seq before the last write of a document, as the journal tells it. */
+/** The seq before the last write of a document, from the journal. */
 async function findBeforeLast(store: Store, address: string): Promise<number> {
   const query = new URLSearchParams({ doc: address, before: 'now', limit: '1' });
   const { events } = await store.fetch<JournalPage>(`/v1/journal?${query}`);

@@ -25,7 +25,7 @@ interface Options extends StoreOptions {
   json?: boolean;
 }
 
-/** A dry run shows so many of the documents that would alter. */
+/** The number of changed documents that a dry run shows. */
 const SHOWN = 5;
 
 /** `uproar rewrite`: changes many documents in the same way. */

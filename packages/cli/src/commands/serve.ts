@@ -5,7 +5,7 @@ import pc from 'picocolors';
 import { CommandError } from '../output/exit-codes.js';
 import { startService, stopped } from '../connect/run-service.js';
 import { defaultOf, describeSetting, SETTING_NAMES, SETTINGS, type SettingName } from '../settings/declaration.js';
-import { compareSettings, gatherSettings, type Gathered } from '../settings/gather.js';
+import { compareSettings, gatherSettings, type GatheredSettings } from '../settings/gather.js';
 import { printSettings } from '../settings/print.js';
 import { toServiceOptions } from '../settings/service-options.js';
 
@@ -15,7 +15,7 @@ a line of the settings file (journal-age: 30d), in this order of precedence. Sec
 UPROAR_ADMIN_KEY sets the admin key; without it, the first start creates one and prints it once.
 UPROAR_TOKEN_SECRET sets the secret of tokens (JWT, HS256).
 
-SIGHUP has the settings read again; what cannot be altered while the service runs is named in the log.
+SIGHUP makes the service read its settings again. Settings that need a restart are named in the log.
 
 Examples:
   uproar serve
@@ -43,7 +43,7 @@ function optionFor(name: SettingName): Option {
     argument === undefined ? `--${name}` : `--${name} <${argument}>`,
     byDefault === undefined ? about : `${about} (default: ${byDefault})`,
   );
-  // Given again, an option of a list adds to it.
+  // SettingSource again, an option of a list adds to it.
   if (describeSetting(name).list) option.argParser((given, before?: string) => (before ? `${before},${given}` : given));
   const choices = choicesOf(name);
   return choices ? option.choices(choices) : option;
@@ -84,23 +84,23 @@ async function serve(_options: unknown, command: Command): Promise<void> {
   reloadOnSignal(service, gathered, gather);
   await stopped();
   process.stdout.write('stopping\n');
-  // Whoever asks a second time does not want to wait.
+  // A second signal ends the process at once.
   void stopped().then(() => process.exit(1));
   await service.close(values['drain-for']);
 }
 
-/** Has settings that can be altered while the service runs read again on SIGHUP. */
-function reloadOnSignal(service: Service, first: Gathered, gather: () => Gathered): void {
+/** Reads the settings again on SIGHUP. */
+function reloadOnSignal(service: Service, first: GatheredSettings, gather: () => GatheredSettings): void {
   let before = first;
   process.on('SIGHUP', () => {
     try {
       const after = gather();
       service.reload(toServiceOptions(after.values));
       const { taken, later } = compareSettings(before, after);
-      process.stdout.write(`settings read again; altered: ${taken.join(', ') || 'nothing'}\n`);
+      process.stdout.write(`settings read again; changed: ${taken.join(', ') || 'nothing'}\n`);
       if (later.length > 0) {
         process.stdout.write(`${pc.yellow('later')} these apply after the next start: ${later.join(', ')}\n`);
-        // What has not been taken is told of again next time.
+        // Settings that were not applied are reported again the next time.
         for (const name of later) Object.assign(after.values, { [name]: before.values[name] });
       }
       before = after;

@@ -15,7 +15,7 @@ interface Options extends StoreOptions {
 }
 type Field = ShapeReport['fields'][number];
 
-/** A field whose share among recent documents differs by more than this has come or gone. */
+/** A field whose share in recent documents differs by more than this is reported as new or disappearing. */
 const SHIFT = 0.3;
 
 /** `uproar shapes`: what shapes the documents of a collection really have. */
@@ -72,9 +72,9 @@ function print(collection: string, { documents, recent, fields }: ShapeReport): 
     process.stdout.write(`${pc.red('mixed')}  ${field.name}: ${describeTypes(field)}\n`);
   }
   for (const { name, recently, before } of fields.filter((one) => Math.abs(one.recently - one.before) > SHIFT)) {
-    const way = recently > before ? pc.green('new   ') : pc.cyan('old   ');
+    const trend = recently > before ? pc.green('new   ') : pc.cyan('old   ');
     process.stdout.write(
-      `${way} ${name}: in ${percent(recently)} of the ${recent} newest documents, ${percent(before)} of the others\n`,
+      `${trend} ${name}: in ${percent(recently)} of the ${recent} newest documents, ${percent(before)} of the others\n`,
     );
   }
   process.stdout.write(pc.dim(`${documents} documents read\n`));

@@ -7,7 +7,7 @@ import { CommandError, EXIT } from '../output/exit-codes.js';
 import { openAt, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson, printTable } from '../output/output.js';
 
-/** `uproar status`: is it really connected, and what is there. */
+/** `uproar status`: checks the connection and lists the collections. */
 export function addStatus(program: Command): void {
   withStoreOptions(program.command('status'))
     .summary('show whether the store can be reached, and its collections')

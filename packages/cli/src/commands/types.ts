@@ -3,7 +3,7 @@ import { isProblem, type JsonObject, type Store } from '@uproar/client';
 import type { CollectionListing, CollectionSchema } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
-import { layOutZod } from '../output/lay-out-zod.js';
+import { formatZod } from '../output/format-zod.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 
 interface Options extends StoreOptions {
@@ -46,7 +46,7 @@ async function describeCollection(store: Store, collection: string): Promise<str
   const zod = jsonSchemaToZod(withoutDialect(schema), { module: 'none', zodVersion: 4 });
   return (
     `\n/** A document of \`${collection}\`: ${origin}. */\n` +
-    `export const ${name}Schema = ${layOutZod(zod)};\nexport type ${name} = z.infer<typeof ${name}Schema>;\n`
+    `export const ${name}Schema = ${formatZod(zod)};\nexport type ${name} = z.infer<typeof ${name}Schema>;\n`
   );
 }
 

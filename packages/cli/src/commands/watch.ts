@@ -9,7 +9,7 @@ import { cutLine, formatValue, printJson } from '../output/output.js';
 import { queryParts, withQueryOptions, type QueryOptions } from '../arguments/query-options.js';
 import { showMistakes } from './query.js';
 
-/** What is watched. */
+/** The target of the watch. */
 type Kind = 'document' | 'documents' | 'groups';
 
 interface Options extends StoreOptions, QueryOptions {
@@ -40,7 +40,7 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   const stop = () => store.close();
   process.once('SIGINT', stop);
   process.once('SIGTERM', stop);
-  // Whoever read the lines is gone: that is the end, not a failure.
+  // The reader of the lines has gone: exit without an error.
   process.stdout.once('error', stop);
   const name = text ?? 'collections';
   const asTable = process.stdout.isTTY && !options.json && !options.lines;
@@ -103,7 +103,7 @@ function begun(view: View, name: string, kind: Kind, json: boolean): void {
   const count = view.documents.length;
   const noun = kind === 'groups' ? 'group' : 'document';
   note(`${name}: ${count} ${noun}${count === 1 ? '' : 's'} at seq ${view.seq}; changes follow, Ctrl-C ends`);
-  // There are few groups, and their changes say little without what they were.
+  // There are few groups, and their changes say little without the previous values.
   if (kind === 'groups') for (const group of view.documents) printChange(undefined, group, view.seq, kind, json);
 }
 

@@ -37,11 +37,11 @@ export async function useStore<Result>(options: StoreOptions, use: (store: Store
   }
 }
 
-/** Begins to connect to the store that is meant. */
+/** Starts to connect to the selected store. */
 export function openAt(options: StoreOptions): Store {
   const { url, key } = targetOf(options);
   try {
-    // Somebody waits for the command to end, so a write that gets no answer fails instead of waiting.
+    // A command must end, so a write without an answer fails instead of waiting in an outbox.
     return connect(url, { token: key, device: 'command line', outbox: false });
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;

@@ -9,7 +9,7 @@ export interface Profile {
   key?: string;
 }
 
-/** The stores that are known by a name, and the one that is meant where none is named. */
+/** The profiles, and the default one. */
 export interface Profiles {
   default?: string;
   profiles: Record<string, Profile>;
@@ -42,7 +42,7 @@ export function readProfiles(file = profilesFile()): Profiles {
   );
 }
 
-/** Writes the profiles, for nobody else to read: they hold keys. */
+/** Writes the profiles, readable only for their owner: they contain keys. */
 export function writeProfiles(profiles: Profiles, file = profilesFile()): void {
   mkdirSync(dirname(file), { recursive: true, mode: 0o700 });
   const next = `${file}.${process.pid}`;
@@ -62,10 +62,10 @@ export interface Target {
 }
 
 /**
- * Finds the store that is meant: by options, else by the environment, else by the profile that is the default. The key of a
- * profile goes to no other address than its own.
+ * Finds the selected store: from options, then the environment, then the default profile. The key of a profile is only
+ * sent to its own address.
  *
- * @throws {CommandError} when there is no such profile
+ * @throws {CommandError} when the profile does not exist
  */
 export function findTarget(
   options: { url?: string; key?: string; profile?: string },

@@ -8,7 +8,7 @@ import { CommandError, EXIT } from '../output/exit-codes.js';
 /** The pages of the documentation, where they have been made. */
 const DOCS_DIRECTORY = fileURLToPath(new URL('../docs', import.meta.url));
 
-/** Starts a service with the console and the client as a file, and errors that tell what to mend. */
+/** Starts a service with the console and the client for browsers. Errors say what to do. */
 export async function startService(
   options: Omit<ServiceOptions, 'consoleDirectory' | 'clientFile' | 'docsDirectory'>,
 ): Promise<Service> {
@@ -43,7 +43,7 @@ export async function startService(
   }
 }
 
-/** Waits until somebody asks the process to stop. */
+/** Waits until the process is asked to stop. */
 export function stopped(): Promise<void> {
   return new Promise((resolve) => {
     process.once('SIGINT', () => resolve());

@@ -4,7 +4,7 @@ import { connect } from '@uproar/client';
 import { PASSWORD, PEOPLE } from '@uproar/demo';
 import pc from 'picocolors';
 
-/** One thing to try: what it shows, what to type, and where to look. */
+/** One step of the tour: what it shows, what to type, and where to look. */
 interface Step {
   title: string;
   about: string;
@@ -67,7 +67,7 @@ function stepsOf(address: string, key: string, padVersion: number): Step[] {
     },
     {
       title: 'The same pad, claimed twice',
-      about: 'both crews saw the pad free; one of them gets it, the other is told',
+      about: 'both crews saw the pad free; one of them gets it, the other gets a conflict',
       commands: ['c-1', 'c-2'].map(
         (crew) => `uproar merge ${PAD} '{"claimedBy":"${crew}"}' --if-version ${padVersion}`,
       ),

@@ -30,13 +30,13 @@ export interface ImportOptions {
   skipBad?: boolean | undefined;
   /** Only look: which rows are bad, and with `fail` and `keep` which documents are there already. */
   dryRun?: boolean | undefined;
-  /** True: go on where an earlier import of the file stopped. False: begin anew. Undefined: refuse when there is one. */
+  /** True: continue an interrupted import. False: start again. Undefined: refuse if there is one. */
   resume?: boolean | undefined;
-  /** Hears after each commit how many bytes of how many were read, and how many documents were written. */
+  /** Called after each commit with the bytes read, the total bytes, and the documents written. */
   onProgress?: (readBytes: number, totalBytes: number, documents: number) => void;
 }
 
-/** What an import came to. */
+/** The result of an import. */
 export interface ImportResult {
   /** Documents written, or, in a dry run, that would be. */
   written: number;
@@ -47,11 +47,11 @@ export interface ImportResult {
   badCount: number;
 }
 
-/** A commit is sent when it has so many documents or so many characters, whichever comes first. */
+/** A commit is sent when it has this many documents or characters, whichever comes first. */
 const BATCH_DOCUMENTS = 250;
 const BATCH_CHARACTERS = 1024 * 1024;
 
-/** Commits that may be under way at the same time. */
+/** Commits in flight at the same time. */
 const MAX_IN_FLIGHT = 4;
 
 /** Bad rows whose reasons are kept. */
@@ -228,7 +228,7 @@ class Import {
     }
   }
 
-  /** Notes how far everything is done without a gap, and tells. */
+  /** Saves the position up to which every commit is done, and reports progress. */
   #note(batch: Batch): void {
     const underWay = [...this.#inFlight.keys()].map(({ startRow }) => startRow);
     const rows = underWay.length > 0 ? Math.min(...underWay) : batch.endRow;

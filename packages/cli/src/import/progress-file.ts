@@ -1,7 +1,7 @@
 import { existsSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 
-/** How far an import came: enough to go on with it. */
+/** The progress of an import, sufficient to resume it. */
 export interface Progress {
   /** Names the import; the ids of its commits are made of it, so that none is applied twice. */
   run: string;
@@ -10,7 +10,7 @@ export interface Progress {
   /** The file as it was. */
   sizeBytes: number;
   modifiedMs: number;
-  /** So many rows from the beginning are dealt with. */
+  /** The number of rows from the beginning that are done. */
   rows: number;
   written: number;
   kept: number;
@@ -31,9 +31,9 @@ export class ProgressFile {
   }
 
   /**
-   * Begins, or goes on with what an earlier import of the file left.
+   * Starts an import, or resumes an interrupted one.
    *
-   * @throws {CommandError} when there is an earlier import and `resume` was not said, or it does not fit
+   * @throws {CommandError} when there is an interrupted import and `resume` was not given, or its options differ
    */
   static open(
     path: string,
@@ -69,7 +69,7 @@ export class ProgressFile {
     }
     if (earlier.sizeBytes !== size || earlier.modifiedMs !== mtimeMs) {
       throw new CommandError(
-        `${path} has been altered since its import stopped after row ${earlier.rows}.`,
+        `${path} has changed since its import stopped after row ${earlier.rows}.`,
         EXIT.usage,
         'Start again with --no-resume.',
       );
@@ -94,7 +94,7 @@ export class ProgressFile {
       writeFileSync(`${this.#file}.part`, JSON.stringify(this.#progress) + '\n');
       renameSync(`${this.#file}.part`, this.#file);
     } catch (error) {
-      // Where nothing can be written beside the file, the import goes on, and cannot be resumed.
+      // If the progress file cannot be written, the import continues but cannot be resumed.
       if (!['EACCES', 'EROFS', 'EPERM', 'ENOSPC'].includes(String((error as NodeJS.ErrnoException).code))) throw error;
     }
   }

@@ -21,7 +21,7 @@ export function describeFields(before: TypedDocument | undefined, after: TypedDo
     .join('  ');
 }
 
-/** What is related to a document, as far as it is worth telling of on one line: the data of one, the ids of several. */
+/** The related documents in a form for one line: the data of one, the ids of several. */
 function relatedOf({ related = {} }: TypedDocument): JsonObject {
   return Object.fromEntries(
     Object.entries(related).map(([name, found]) => [

@@ -19,7 +19,7 @@ export const EXIT = {
   unsound: 7,
 } as const;
 
-/** An error that is told to the person in one line, with advice in the next. */
+/** An error that is printed in one line, with advice in the next. */
 export class CommandError extends Error {
   override name = 'CommandError';
   constructor(

@@ -4,7 +4,7 @@ import pc from 'picocolors';
 import { describeFields } from './describe-change.js';
 import { cutLine, formatDocuments, formatTable, formatValue } from './output.js';
 
-/** A cell that altered is marked for so long. */
+/** A changed cell is highlighted for this time, in milliseconds. */
 const MARKED_MS = 1500;
 
 /** The screen is drawn again at most this often. */
@@ -25,7 +25,7 @@ const STATES = {
   failed: pc.red('● ended'),
 };
 
-/** A view as a table on the terminal that stays in place: rows come, alter and go in it. */
+/** A view as a table in the terminal that updates in place. */
 export class LiveTable {
   readonly #name: string;
   readonly #kind: 'document' | 'documents' | 'groups';
@@ -39,9 +39,9 @@ export class LiveTable {
   #drawn = '';
 
   /**
-   * @param name what is watched
-   * @param kind of one document the fields are shown one below the other; groups are those of a summary
-   * @param onQuit called when somebody presses q or Ctrl-C
+   * @param name the name of the target
+   * @param kind for one document the fields are shown below each other; groups are those of a summary
+   * @param onQuit called when q or Ctrl-C is pressed
    */
   constructor(name: string, kind: 'document' | 'documents' | 'groups', onQuit: () => void) {
     this.#name = name;
@@ -148,7 +148,7 @@ export class LiveTable {
   }
 
   #fields(document: Document | undefined, width: number): string[] {
-    if (!document) return [pc.dim('there is no such document; if somebody creates it, it appears here')];
+    if (!document) return [pc.dim('No such document yet. It appears here when it is created.')];
     const { id, version, updated, data } = document;
     const rows = Object.entries(data).map(([name, value]) => {
       const cell = formatValue(value, width);

@@ -1,7 +1,7 @@
 import type { QueryParts, Store } from '@uproar/client';
 import pc from 'picocolors';
 
-/** Prints what the store has to say beside an answer, out of the way of scripts. */
+/** Prints warnings of the store to standard error, so that standard output stays readable by scripts. */
 export function printNotes(notes: readonly string[] = []): void {
   for (const note of notes) process.stderr.write(`${pc.yellow('note')} ${note}\n`);
 }
@@ -15,7 +15,7 @@ export async function noteMistakes(store: Store, collection: string, parts: Quer
   const found = await store
     .collection(collection)
     .list(asked as never)
-    // What is wrong is told by the command itself.
+    // The command itself reports errors.
     .catch(() => undefined);
   printNotes(found?.notes);
 }

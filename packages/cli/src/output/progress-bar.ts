@@ -1,13 +1,13 @@
 import { formatBytes } from '@uproar/core';
 import { SingleBar } from 'cli-progress';
 
-/** How a rate is told: what passes in a second. */
+/** How a rate is printed: per second. */
 const RATES = {
   bytes: (rate: number) => `${formatBytes(rate)}/s`,
   documents: (rate: number) => `${Math.round(rate)} documents/s`,
 };
 
-/** The rate is that of the last so many milliseconds. */
+/** The rate covers the last milliseconds, this many. */
 const WINDOW_MS = 4000;
 
 /** A progress bar on standard error with the rate and the time that is left, where that is a terminal; elsewhere nothing. */
@@ -18,8 +18,8 @@ export class ProgressBar {
   #started = false;
 
   /**
-   * @param tail what stands behind the bar, with names in braces for what {@link update} gives
-   * @param rateOf what is counted by the amounts that {@link update} gives
+   * @param tail the text after the bar, with names in braces for the values given to {@link update}
+   * @param rateOf the value of {@link update} whose rate is shown
    */
   constructor(tail: string, rateOf?: keyof typeof RATES) {
     this.#rateOf = rateOf;

@@ -2,7 +2,7 @@ import { ConnectionError, ProblemError, type Problem } from '@uproar/client';
 import pc from 'picocolors';
 import { CommandError, EXIT } from './exit-codes.js';
 
-/** Tells what went wrong on standard error. Returns the exit code. */
+/** Prints an error to standard error. Returns the exit code. */
 export function reportError(error: unknown): number {
   const { message, advice, exitCode } = explain(error);
   process.stderr.write(`${pc.red('error')} ${message}\n`);

@@ -2,7 +2,7 @@ import type { PolicyDecision } from '@uproar/protocol';
 import pc from 'picocolors';
 import { cutLine, formatValue } from '../output/output.js';
 
-/** Prints what a policy says: yes or no, the rule that decided, what its parts came to, and what it saw. */
+/** Prints a policy decision: allowed or not, the rule, the results of its parts, and the values it read. */
 export function printDecision(what: string, attempted: string, decision: PolicyDecision): void {
   const { allowed, rule, pointer, condition, parts, values, concealed, document } = decision;
   const lines = [`${allowed ? pc.green('allowed') : pc.red('refused')} ${what}`];

@@ -133,7 +133,7 @@ function decide(policy: Policy, one: Case, people: Record<string, unknown>, wher
     {}) as JsonObject;
   const after = one.do === 'read' || one.do === 'delete' ? undefined : invent(written, one.id);
   const decision = tryPolicy(policy, { collection: one.collection, rule: one.do, claims, before, after });
-  // Those who send nothing take part only where the policy lets them.
+  // Anonymous callers are allowed only if the policy says so.
   return one.as === undefined && !policy.anonymous ? { ...decision, allowed: false } : decision;
 }
 

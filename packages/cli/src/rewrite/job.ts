@@ -8,9 +8,9 @@ import type { Rewriting } from './rewriting.js';
 
 /** How far a job is. */
 export interface JobState {
-  /** Tells one job from another: what it does, to which documents of which store. */
+  /** Identifies a job: its changes, and the documents and store they apply to. */
   what: string;
-  /** Documents behind this cursor have not been looked at. */
+  /** Documents after this cursor have not been read. */
   after: string | undefined;
   looked: number;
   written: number;
@@ -18,19 +18,19 @@ export interface JobState {
   sending: { commit: WireCommit; looked: number; after: string | undefined } | undefined;
 }
 
-/** So many documents are looked at, and at most written, at a time. */
+/** The number of documents that are read, and at most written, at a time. */
 const PAGE = 250;
 
-/** So often a page is looked at again when somebody else writes its documents meanwhile. */
+/** How often a page is read again if others write its documents meanwhile. */
 const MAX_ATTEMPTS = 8;
 
-/** A document that alters, and the data it gets. */
+/** A document to change, and its new data. */
 export interface Rewritten {
   document: Document;
   data: JsonObject;
 }
 
-/** Rewrites the documents of a query page by page. Where it stopped it goes on, and each page is written once. */
+/** Rewrites the documents of a query page by page. It can be resumed, and writes each page once. */
 export class RewriteJob {
   readonly #store: Store;
   readonly #query: { from: string; where?: string | undefined };
@@ -63,7 +63,7 @@ export class RewriteJob {
     rmSync(this.#file, { force: true });
   }
 
-  /** Looks only: calls `found` for each document that would alter. */
+  /** A dry run: calls `found` for each document that would change. */
   async preview(found: (rewritten: Rewritten) => void, onProgress: (state: JobState) => void): Promise<void> {
     for (let more = true; more; onProgress(this.#state)) {
       const { documents, next } = await this.#read();
@@ -78,10 +78,9 @@ export class RewriteJob {
   }
 
   /**
-   * Finds out what became of a commit that an earlier run did not see the end of. Where it was overtaken, its page is looked at
-   * again.
+   * Finds the outcome of a commit that an interrupted run has sent. If others were faster, its page is read again.
    *
-   * @returns whether it was the last one
+   * @returns whether it was the last page
    */
   async #settle(): Promise<boolean> {
     const { sending } = this.#state;
@@ -112,7 +111,7 @@ export class RewriteJob {
         } else this.#note({ after: next, looked: this.#state.looked + documents.length });
         return next !== undefined;
       } catch (error) {
-        // What was refused is known; what was cut off is not.
+        // After a refusal the outcome is known; after an interruption it is not.
         if (isRefused(error)) this.#note({ sending: undefined });
         if (!isOvertaken(error) || attempt === MAX_ATTEMPTS) throw error;
       }
@@ -134,7 +133,7 @@ export class RewriteJob {
     return { documents: documents as Document[], next };
   }
 
-  /** Sends a commit. What is about to be sent is on disk before, so that it is known afterwards, whatever happens. */
+  /** Sends a commit. The commit is written to the progress file first, so that its outcome can be found out later. */
   async #send(sending: NonNullable<JobState['sending']>): Promise<void> {
     const { commit, looked, after } = sending;
     this.#note({ sending });
@@ -159,16 +158,16 @@ function isRefused(error: unknown): boolean {
   return error instanceof ProblemError && error.problem.status < 500;
 }
 
-/** Whether somebody else has written one of the documents meanwhile. */
+/** Whether others have written one of the documents meanwhile. */
 function isOvertaken(error: unknown): boolean {
   return isProblem(error, 'version-mismatch') || isProblem(error, 'no-such-document');
 }
 
 /**
- * Where an earlier job stopped, or a fresh beginning.
+ * The state of an interrupted job, or a new one.
  *
- * @param what tells one job from another
- * @throws {CommandError} when there is an earlier one and nothing was said of it, or it was another
+ * @param what identifies the job
+ * @throws {CommandError} when there is an interrupted job and no instruction, or it had other options
  */
 export function openJob(file: string, what: string, resume: boolean | undefined): JobState {
   const fresh = { what, looked: 0, written: 0, after: undefined, sending: undefined };

@@ -16,7 +16,7 @@ import {
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import { markPosition } from '../arguments/read-data.js';
 
-/** What is to become of documents, as it was said. */
+/** The changes of a rewrite, from the command line. */
 export interface RewriteOptions {
   merge?: JsonObject | undefined;
   adjust?: Adjustments | undefined;

@@ -3,9 +3,9 @@ import { z } from 'zod';
 import { parseAmount, parseCount, parseDuration, parseQuota, SIZES } from './amounts.js';
 import { CommandError } from '../output/exit-codes.js';
 
-/** What there is to know of a setting beside what it takes. */
+/** The documentation of a setting. */
 export interface SettingInfo {
-  /** What it does, as the help of `uproar serve` says it. */
+  /** Its effect, as shown in the help of `uproar serve`. */
   about: string;
   /** What stands for the value in the help; without it the option takes none. */
   argument?: string;
@@ -15,11 +15,14 @@ export interface SettingInfo {
   list?: true;
   /** True when a running service takes a new value on SIGHUP. */
   reload?: true;
-  /** True for what is never printed, and is no option since others would see it in the list of processes. */
+  /**
+   * True for secrets: they are never printed, and cannot be options, because other users can see the options of a
+   * process.
+   */
   secret?: true;
 }
 
-/** What is said of each setting, by its declaration. */
+/** The documentation of each setting, from its declaration. */
 const info = z.registry<SettingInfo>();
 
 /**
@@ -140,7 +143,7 @@ export type SettingName = keyof typeof SETTINGS.shape;
 
 export const SETTING_NAMES = Object.keys(SETTINGS.shape) as SettingName[];
 
-/** What is said of a setting. */
+/** The documentation of a setting. */
 export function describeSetting(name: SettingName): SettingInfo {
   return info.get(SETTINGS.shape[name])!;
 }

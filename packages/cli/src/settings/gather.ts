@@ -12,15 +12,15 @@ import {
 } from './declaration.js';
 
 /** A setting as it was written, and where. */
-export interface Given {
+export interface SettingSource {
   text: string;
   from: string;
 }
 
-/** What was gathered: the values, and what was written where. */
-export interface Gathered {
+/** The gathered settings, and where each was given. */
+export interface GatheredSettings {
   values: Settings;
-  given: ReadonlyMap<SettingName, Given>;
+  given: ReadonlyMap<SettingName, SettingSource>;
   /** Variables that look like settings and are none. */
   warnings: string[];
 }
@@ -36,19 +36,19 @@ const OTHER_VARIABLES = [
 ];
 
 /**
- * Gathers the settings: options come first, then the environment, then the settings file, then what is usual.
+ * Gathers the settings: options first, then the environment, then the settings file, then the defaults.
  *
- * @param options what was given as options, by the names of the settings
+ * @param options the values of the options, by the names of the settings
  * @param file the settings file, YAML or JSON
- * @throws {CommandError} that names the setting at fault, and where it was written
+ * @throws {CommandError} that names the setting and where it was given
  */
 export function gatherSettings(
   options: Readonly<Partial<Record<SettingName, string>>>,
   file: string | undefined,
   environment: NodeJS.ProcessEnv = process.env,
-): Gathered {
+): GatheredSettings {
   const inFile = file === undefined ? {} : readSettingsFile(file);
-  const given = new Map<SettingName, Given>();
+  const given = new Map<SettingName, SettingSource>();
   for (const name of SETTING_NAMES) {
     const variable = variableOf(name);
     if (options[name] !== undefined) given.set(name, { text: options[name], from: `--${name}` });
@@ -105,7 +105,10 @@ function findUnknown(environment: NodeJS.ProcessEnv): string[] {
 }
 
 /** Which settings differ, and which of those a running service does not take. */
-export function compareSettings(before: Gathered, after: Gathered): { taken: SettingName[]; later: SettingName[] } {
+export function compareSettings(
+  before: GatheredSettings,
+  after: GatheredSettings,
+): { taken: SettingName[]; later: SettingName[] } {
   const differing = SETTING_NAMES.filter(
     (name) => JSON.stringify(before.values[name]) !== JSON.stringify(after.values[name]),
   );

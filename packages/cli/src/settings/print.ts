@@ -1,10 +1,10 @@
 import pc from 'picocolors';
 import { stringify } from 'yaml';
 import { defaultOf, describeSetting, SETTING_NAMES } from './declaration.js';
-import type { Gathered } from './gather.js';
+import type { GatheredSettings } from './gather.js';
 
-/** All settings as a settings file, with where each value came from; what is not set stands there as a comment. */
-export function printSettings({ given }: Gathered): string {
+/** All settings as a settings file, with the source of each value; settings without a value are comments. */
+export function printSettings({ given }: GatheredSettings): string {
   const lines = SETTING_NAMES.map((name) => {
     const { secret, usual, reload } = describeSetting(name);
     const said = given.get(name);
@@ -16,7 +16,7 @@ export function printSettings({ given }: Gathered): string {
   });
   const width = Math.min(44, Math.max(...lines.map(({ setting }) => setting.length)));
   return [
-    pc.dim('# Settings, and where each comes from. Those with SIGHUP can be altered while the service runs.'),
+    pc.dim('# Settings and their sources. Settings marked SIGHUP can be changed while the service runs.'),
     ...lines.map(({ setting, said, comment }) => {
       const padded = setting.padEnd(width);
       return `${said ? pc.bold(padded) : setting.startsWith('#') ? pc.dim(padded) : padded}  ${pc.dim(`# ${comment}`)}`;

@@ -25,7 +25,7 @@ export function toServiceOptions(
     logLevel: settings['log-level'],
     openMetrics: settings['open-metrics'],
     scanIncludes: settings['scan-includes'],
-    files: told({ sizeBytes: settings['file-size'], unusedMs: settings['keep-deleted'] }),
+    files: definedOnly({ sizeBytes: settings['file-size'], unusedMs: settings['keep-deleted'] }),
     journal: { maxAgeMs: settings['journal-age'], maxSizeBytes: settings['journal-size'] },
     openUntilMs: openForMs === undefined ? undefined : Date.now() + openForMs,
     ...(pages === undefined ? {} : { pages: { '/pages/': resolve(pages) } }),
@@ -45,7 +45,7 @@ function accessOf(settings: Settings): Partial<ServiceOptions> {
     accounts: settings.accounts,
     openToTheNetwork: settings['open-to-the-network'],
     allowedOrigins: settings['allow-origin'] ?? [],
-    ...told({ trustedProxies: settings['trust-proxy'] }),
+    ...definedOnly({ trustedProxies: settings['trust-proxy'] }),
     ...(cert === undefined ? {} : { tls: { cert: readFile(cert), key: readFile(key!) } }),
     ...(keysUrl === undefined && secret === undefined
       ? {}
@@ -64,9 +64,9 @@ function accessOf(settings: Settings): Partial<ServiceOptions> {
 /** How much is let in at a time. */
 function fencesOf(settings: Settings): Partial<ServiceOptions> {
   return {
-    rateLimits: told({ identity: settings['rate-limit'], address: settings['address-rate-limit'] }),
-    connectionLimits: told({ total: settings.connections, perAddress: settings['address-connections'] }),
-    budgets: told({
+    rateLimits: definedOnly({ identity: settings['rate-limit'], address: settings['address-rate-limit'] }),
+    connectionLimits: definedOnly({ total: settings.connections, perAddress: settings['address-connections'] }),
+    budgets: definedOnly({
       resultBytes: settings['result-size'],
       watchBytes: settings['watch-size'],
       identityBytes: settings['identity-memory'],
@@ -78,7 +78,7 @@ function fencesOf(settings: Settings): Partial<ServiceOptions> {
       idleMs: settings['idle-timeout'],
       waitMs: settings['wait-timeout'],
     }),
-    accessLimits: told({ watches: settings.watches, documentsRead: settings['documents-read'] }),
+    accessLimits: definedOnly({ watches: settings.watches, documentsRead: settings['documents-read'] }),
   };
 }
 
@@ -89,7 +89,7 @@ function limitsOf(settings: Settings): Partial<ServiceOptions> {
     ...(documentBytes === undefined
       ? {}
       : { documentLimits: { ...DEFAULT_DOCUMENT_LIMITS, sizeBytes: documentBytes } }),
-    commitLimits: told({
+    commitLimits: definedOnly({
       sizeBytes: settings['commit-size'],
       writes: settings['commit-writes'],
       resultBytes: settings['commit-result-size'],
@@ -101,7 +101,9 @@ function readSecret(file: string | undefined): string | undefined {
   return file === undefined ? undefined : readFile(file).trim();
 }
 
-/** Without what was not said. */
-function told<Values extends object>(values: Values): { [Name in keyof Values]?: Exclude<Values[Name], undefined> } {
+/** Without undefined members. */
+function definedOnly<Values extends object>(
+  values: Values,
+): { [Name in keyof Values]?: Exclude<Values[Name], undefined> } {
   return Object.fromEntries(Object.entries(values).filter(([, value]) => value !== undefined)) as never;
 }

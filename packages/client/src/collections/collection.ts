@@ -24,7 +24,7 @@ export type Changes<Data> = {
 
 /** How a collection deals with its schema. */
 export interface CollectionOptions {
-  /** What becomes of documents that do not fit; they are kept unless told otherwise. */
+  /** What to do with documents that violate the schema; by default they are kept. */
   onViolation?: OnViolation;
 }
 
@@ -45,10 +45,10 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
   }
 
   /**
-   * Reads one document; undefined where there is none.
+   * Reads one document; undefined if it does not exist.
    *
-   * @param options `at`: a seq, to read it as it was then. The journal must reach back so far.
-   * @throws {SchemaViolationError} when it does not fit and the collection fails on that
+   * @param options `at`: a seq, to read an earlier state. The journal must reach back that far.
+   * @throws {SchemaViolationError} when the document violates the schema and the collection fails on that
    */
   async get(id: string, options: { at?: number } = {}): Promise<TypedDocument<Data> | undefined> {
     try {
@@ -106,8 +106,8 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
   }
 
   /**
-   * Changes fields from the value they have in the store, whoever else writes: `{ '/headcount': { add: 1 } }`. Returns its
-   * version.
+   * Changes fields relative to their value in the store, safe with concurrent writers: `{ '/headcount': { add: 1 } }`.
+   * Returns its version.
    */
   adjust(id: string, by: Adjustments, options: WriteOptions = {}): Promise<number> {
     return this.#write({ adjust: formatAddress(this.name, id), by, ...options });

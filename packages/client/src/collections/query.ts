@@ -10,7 +10,7 @@ export type QueryParts = Omit<WireQuery, 'from'>;
 /** A result with documents of a known type. */
 export type TypedListing<Data> = Omit<Listing, 'documents'> & { documents: TypedDocument<Data>[] };
 
-/** What a query and a whole collection have in common: each step gives a query that asks for less, or in another way. */
+/** The common part of a query and a whole collection. Each method returns a narrower or reordered query. */
 export abstract class QuerySteps<Data> {
   /** The query with these parts in place of its own. */
   protected abstract step(parts: QueryParts): Query<Data>;
@@ -38,7 +38,7 @@ export abstract class QuerySteps<Data> {
     return this.step({ order: fields });
   }
 
-  /** At most so many documents. */
+  /** Limits the number of documents. */
   limit(count: number | 'none'): Query<Data> {
     return this.step({ limit: count });
   }
@@ -90,7 +90,7 @@ export class Query<Data = JsonObject> extends QuerySteps<Data> {
     this.#parts = parts;
   }
 
-  /** The first document, or group; undefined where there is none. */
+  /** The first document, or group; undefined if there is none. */
   async get(): Promise<TypedDocument<Data> | undefined> {
     const first = this.#parts.summary === undefined ? this.limit(1) : this;
     return (await first.list()).documents[0];

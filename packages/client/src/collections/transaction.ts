@@ -5,7 +5,7 @@ import { isProblem } from '../transport/socket-link.js';
 import type { StoreAccess } from '../store-access.js';
 import type { TypedDocument } from '../views/view.js';
 
-/** How often a transaction is begun anew before its conflict is passed on. */
+/** How often a transaction is repeated before its conflict is passed on. */
 const MAX_ATTEMPTS = 20;
 
 /**
@@ -21,7 +21,7 @@ export class Transaction {
     this.#store = store;
   }
 
-  /** Reads a document; undefined where there is none. */
+  /** Reads a document; undefined if it does not exist. */
   async get<Data>(collection: Collection<Data>, id: string): Promise<TypedDocument<Data> | undefined> {
     const address = formatAddress(collection.name, id);
     const document = await collection.get(id).catch((error: unknown) => {
@@ -62,7 +62,7 @@ export class Transaction {
     this.#writes.push({ delete: formatAddress(collection.name, id) });
   }
 
-  /** What was gathered; undefined when nothing was written. For the store. */
+  /** The collected writes and reads; undefined if nothing was written. For the store. */
   commit(): WireCommit | undefined {
     if (this.#writes.length === 0) return undefined;
     return { writes: this.#writes, reads: [...this.#reads].map(([doc, version]) => ({ doc, version })) };
@@ -72,7 +72,7 @@ export class Transaction {
 /** Something read twice was different the second time. */
 class ReadAgain extends Error {}
 
-/** Runs `act` until what it read still holds when its writes are done. */
+/** Repeats `act` until the documents it read are unchanged when its writes arrive. */
 export async function repeatUntilDone<Result>(
   store: StoreAccess,
   act: (transaction: Transaction) => Promise<Result> | Result,

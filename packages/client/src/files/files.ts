@@ -15,9 +15,9 @@ export class Files {
   }
 
   /**
-   * Uploads a file. Without a connection it waits for one, and what is cut off is sent again. The id is there at once; the
-   * promise resolves with the description. Where the client has a storage, a file of up to 100 MB is kept there until it has
-   * arrived, and sent by the next client that opens it.
+   * Uploads a file. Without a connection it waits for one; an interrupted upload is sent again. The id is available at
+   * once; the promise resolves with the description. If the client has a storage, a file of up to 100 MB is kept there
+   * until it has arrived, and sent by the next client that opens the storage.
    *
    * @throws {ProblemError} when it is refused
    */
@@ -37,13 +37,13 @@ export class Files {
 
   /** Sends what an earlier client has kept. For the store. */
   async resume(): Promise<void> {
-    // Loaded while there is a connection, so that it is there when there is none.
+    // Loaded during a connection, so that it is available without one.
     return (await loaded()).resumeUploads(this.#options);
   }
 
   /**
-   * An address of the content for what cannot send headers, such as `<img src>`: good for whoever has it until it expires, after
-   * 5 minutes unless told otherwise.
+   * A link to the content for uses that cannot send headers, such as `<img src>`. Anyone who has it can read the
+   * content until it expires, by default after 5 minutes.
    */
   async link(id: string, seconds?: number): Promise<string> {
     return (await loaded()).link(this.#options.store, id, seconds);

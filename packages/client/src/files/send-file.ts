@@ -24,10 +24,10 @@ export async function upload(
   key: string,
   id: string,
   content: Blob,
-  { onProgress, signal, ...told }: UploadOptions,
+  { onProgress, signal, ...options }: UploadOptions,
 ): Promise<TypedDocument> {
   const { storage, waiting } = files;
-  const { name = (content as { name?: string }).name, type = content.type, data } = told;
+  const { name = (content as { name?: string }).name, type = content.type, data } = options;
   const file: KeptUpload = { key, id, content, name, type, data };
   waiting.set(file.key, file);
   // What cannot be kept, for want of room for example, is sent all the same.
@@ -81,7 +81,7 @@ function inTurn({ storage, turns }: FilesOptions, { id }: KeptUpload, act: () =>
   return turn;
 }
 
-/** Keeps a file no longer once it has arrived, was refused or broken off; but when the store is closed first. */
+/** Removes a file from the storage after it has arrived, was refused or aborted; unless the store is closed first. */
 async function settle<Result>(
   { store, storage, waiting }: FilesOptions,
   { key }: KeptUpload,
@@ -150,7 +150,7 @@ function online(store: StoreAccess, signal: AbortSignal | undefined): Promise<vo
   });
 }
 
-/** As a browser sends it, which tells how far it is. */
+/** Uploads with XMLHttpRequest, which reports progress. */
 function byRequest(
   url: string,
   headers: Record<string, string>,

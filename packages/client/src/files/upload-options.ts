@@ -8,13 +8,13 @@ import type { StoreAccess } from '../store-access.js';
 export interface UploadOptions {
   /** The id of the file; a generated one unless given. A file that is there gets other content. */
   id?: string;
-  /** What it is called; the name of a `File` unless given. */
+  /** The name of the file; by default that of a `File`. */
   name?: string;
   /** Its media type; that of the blob unless given. */
   type?: string;
-  /** Fields of one's own for its description. */
+  /** Your own fields for the description. */
   data?: JsonObject;
-  /** Hears how many bytes have been sent, and of how many. */
+  /** Called with the bytes sent and the total bytes. */
   onProgress?: (sentBytes: number, totalBytes: number) => void;
   /** Breaks it off. */
   signal?: AbortSignal;
@@ -34,7 +34,7 @@ export interface FilesOptions {
   onRefused: ((refused: RefusedUpload) => void) | undefined;
   /** The class of refusals, which is not in the file that is loaded later. */
   Refused: typeof ProblemError;
-  /** The files that are on their way, or wait for a connection, in the order of their making. */
+  /** Uploads in progress or waiting for a connection, oldest first. */
   waiting: Map<string, KeptUpload>;
   /** When the files of an id are through, those that go one after the other. */
   turns: Map<string, Promise<void>>;

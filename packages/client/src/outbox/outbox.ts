@@ -4,13 +4,13 @@ import { checkSendable } from './sendable.js';
 import { pendingWritesOf, type PendingWrite } from './pending.js';
 import type { ClientStorage, OutboxEntry, OutboxMessage } from '../storage/storage.js';
 
-/** Entries that may be under way at the same time where the link keeps their order. */
+/** Entries in flight at the same time, for links that keep their order. */
 const MAX_UNDER_WAY = 16;
 
-/** The store forgets which commits it has applied after 24 hours; what was sent longer ago cannot be sent again safely. */
+/** The store forgets commit ids after 24 hours; what was sent longer ago cannot be repeated safely. */
 const SAFE_TO_REPEAT_MS = 23 * 3_600_000;
 
-/** What is said of a write that was sent longer ago. */
+/** The problem of a write that was sent longer ago. */
 const OUTCOME_UNKNOWN: Problem = {
   type: `${PROBLEM_TYPE_PREFIX}outcome-unknown`,
   title: 'It is unknown whether the write was applied' satisfies (typeof PROBLEMS)['outcome-unknown']['title'],
@@ -45,10 +45,10 @@ export interface OutboxOptions {
   /** Sends a commit. Rejects with a ProblemError when the service refuses, with anything else when no answer came. */
   send(commit: WireCommit): Promise<Receipt>;
   isOnline(): boolean;
-  /** Whether what is sent one after the other arrives in that order. */
+  /** Whether calls arrive in the order in which they are sent. */
   keepsOrder(): boolean;
   onRefused?: OnRefused | undefined;
-  /** Hears when entries came or went. `receipt` when one was acknowledged. */
+  /** Called when entries were added or removed; with a `receipt` when one was acknowledged. */
   changed(entry: OutboxEntry, receipt?: Receipt): void;
 }
 
@@ -57,7 +57,7 @@ interface Waiting {
   writes: PendingWrite[];
   underWay: boolean;
   settle: { resolve(receipt: Receipt): void; reject(error: Error): void }[];
-  /** Whether who made it begins anew after a conflict with what was read. */
+  /** Whether the caller starts again after a conflict with a document it read. */
   retried: boolean;
 }
 
@@ -101,15 +101,16 @@ export class Outbox {
     for (const { writes } of this.#waiting.values()) yield* writes;
   }
 
-  /** Resolves once what the storage held has been taken up. */
+  /** Resolves when the entries of the storage have been loaded. */
   get ready(): Promise<void> {
     return this.#loaded;
   }
 
   /**
-   * Adds a commit. Resolves with its receipt once it is acknowledged; rejects when it is refused, or could never be sent.
+   * Adds a commit. Resolves with its receipt when it is acknowledged; rejects when it is refused, or can never be sent.
    *
-   * @param retried whether the caller begins anew after a conflict with what was read, so that nobody else needs to hear of it
+   * @param retried whether the caller starts again after a conflict with a document it read, so that `onRefused` is not
+   *   called
    */
   async add(commit: WireCommit, retried = false): Promise<Receipt> {
     const { newId, storage } = this.#options;
@@ -136,7 +137,7 @@ export class Outbox {
           this.pump();
         },
         (error: unknown) => {
-          // What cannot be kept is not sent either: whoever made it hears at once.
+          // What cannot be stored is not sent either: the caller gets the error at once.
           this.#waiting.delete(entry.commit.id);
           this.#options.changed(entry);
           reject(error as Error);
@@ -197,7 +198,7 @@ export class Outbox {
   async #load(): Promise<void> {
     const stored = await this.#options.storage.entries();
     if (this.#closed) return;
-    // What was written before the storage had answered stands behind what it held.
+    // Commits made before the storage was loaded come after those in the storage.
     const early = [...this.#waiting];
     this.#waiting.clear();
     const known = new Set(early.map(([id]) => id));

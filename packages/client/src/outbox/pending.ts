@@ -15,7 +15,7 @@ import {
 } from '@uproar/core';
 import type { WatchTarget, WireCommit, WireWrite } from '@uproar/protocol';
 
-/** A document, perhaps with what is related to it. */
+/** A document, optionally with its related documents. */
 type RelatedDocument = Document & { related?: unknown };
 
 /** A write that the store has not acknowledged yet, in the form that the core applies. */
@@ -56,14 +56,14 @@ export class Scope {
   readonly #id: string | undefined;
   readonly #fields: string[][] | undefined;
   readonly #includes: boolean = false;
-  /** Judges whether a document belongs to it; undefined where only the service can. */
+  /** Whether a document matches; undefined if only the service can decide. */
   readonly #matches: Predicate | undefined = () => true;
 
   constructor(target: WatchTarget) {
     if ('doc' in target) ({ collection: this.collection, id: this.#id } = splitAddress(target.doc));
     if (!('query' in target)) return;
     const { from, where, order, fields, limit = DEFAULT_LIMIT, after, include, summary } = target.query;
-    // What writes make of totals, the store tells.
+    // Totals are computed by the store.
     if (summary !== undefined) return;
     this.collection = from;
     this.#includes = include !== undefined;
@@ -75,7 +75,7 @@ export class Scope {
       else if (condition) this.#matches = compile(condition);
       this.#fields = fields === undefined ? undefined : readFields(fields, order ? parseOrder(order) : []);
     } catch {
-      // The service says what is wrong with it.
+      // The service reports the error.
       this.#matches = undefined;
     }
   }
@@ -85,11 +85,12 @@ export class Scope {
   }
 
   /**
-   * The document as the watch shows it once writes are applied; undefined when it does not show it. What is related stays as
-   * it was.
+   * The document as the watch shows it with the pending writes; undefined if it is not shown. Related documents stay
+   * unchanged.
    */
   show(document: Document, member: RelatedDocument | undefined): Document | undefined {
-    // Parts of a document cannot be judged, nor can conditions that only the service can; then what was, stays.
+    // Projected documents, and conditions that only the service can evaluate, cannot be decided here; the document
+    // keeps its place.
     const judged = this.#matches && (!this.#fields || !member);
     const belongs = judged ? this.#matches!({ document }) === true : member;
     if (!belongs) return undefined;
@@ -99,12 +100,12 @@ export class Scope {
 }
 
 /**
- * What pending writes make of documents.
+ * The effect of pending writes on documents.
  *
- * @param writes the pending writes that concern the watch, in the order of their making
- * @param base a document as the store last told it to the watch
- * @param known a document as the store last told it, from wherever it was seen
- * @returns by id, each document the writes touch as the watch shows it; undefined where it does not
+ * @param writes the pending writes that concern the watch, in the order of creation
+ * @param base the last state of a document in the watch
+ * @param known the last state of a document in any watch
+ * @returns by id, each touched document as the watch shows it; undefined if it is not shown
  */
 export function applyPending(
   writes: readonly PendingWrite[],

@@ -7,8 +7,8 @@ interface Issue {
 }
 
 /**
- * A schema for the data of documents. Every Zod schema is one, and so is everything else that follows the Standard Schema
- * interface, version 1. It checks; what it would transform is left as it is in the store.
+ * A schema for the data of documents: a Zod schema, or any other that implements the Standard Schema interface, version
+ * 1. It only validates; transformations are not applied to the store.
  */
 export interface Schema<Data> {
   readonly '~standard': {

@@ -15,12 +15,12 @@ import { readFile, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { ClientStorage, KeptUpload, OutboxEntry, StoredView } from './storage.js';
 
-/** A log of additions and removals is written anew when it has so many lines more than entries. */
+/** The log of additions and removals is rewritten when it has this many lines more than entries. */
 const MAX_EXTRA_LINES = 1000;
 
 /**
- * Keeps the outbox and copies of what was watched in a directory, for one process at a time. An entry is on disk before
- * {@link putEntry} resolves.
+ * Keeps the outbox and copies of watches in a directory, for one process at a time. An entry is on disk before {@link
+ * putEntry} resolves.
  */
 export class FileStorage implements ClientStorage {
   readonly #directory: string;
@@ -34,7 +34,7 @@ export class FileStorage implements ClientStorage {
     this.#file = join(directory, 'outbox.ndjson');
     mkdirSync(this.#uploads, { recursive: true, mode: 0o700 });
     for (const line of readText(this.#file).split('\n')) {
-      // A line that a crash has cut off was not acknowledged to anybody.
+      // A line that was cut off by a crash was never acknowledged.
       const change = parse<{ put?: OutboxEntry; remove?: string }>(line);
       if (change?.put) this.#entries.set(change.put.commit.id, change.put);
       else if (change?.remove !== undefined) this.#entries.delete(change.remove);
@@ -78,18 +78,19 @@ export class FileStorage implements ClientStorage {
     const uploads: KeptUpload[] = [];
     for (const name of readdirSync(this.#uploads).sort()) {
       const [, key] = /^(.+)\.json$/.exec(name) ?? [];
-      const told = key === undefined ? undefined : parse<Omit<KeptUpload, 'content'>>(readText(this.#uploadFile(name)));
-      if (told) uploads.push({ ...told, content: new Blob([await readFile(this.#uploadFile(told.key))]) });
+      const upload =
+        key === undefined ? undefined : parse<Omit<KeptUpload, 'content'>>(readText(this.#uploadFile(name)));
+      if (upload) uploads.push({ ...upload, content: new Blob([await readFile(this.#uploadFile(upload.key))]) });
     }
     return uploads;
   }
 
-  async putUpload({ content, ...told }: KeptUpload): Promise<void> {
-    const file = this.#uploadFile(told.key);
+  async putUpload({ content, ...upload }: KeptUpload): Promise<void> {
+    const file = this.#uploadFile(upload.key);
     const chunks = content.stream() as unknown as AsyncIterable<Uint8Array>;
     await writeFile(file, chunks, { mode: 0o600, flush: true } as never);
-    // It counts once it is told what it is.
-    replaceFile(`${file}.json`, JSON.stringify(told));
+    // The upload counts once its description is written.
+    replaceFile(`${file}.json`, JSON.stringify(upload));
   }
 
   removeUpload(key: string): Promise<void> {
@@ -113,7 +114,7 @@ export class FileStorage implements ClientStorage {
     }
   }
 
-  /** Writes the log anew, with what is still there. Returns it opened for more. */
+  /** Rewrites the log with the remaining entries. Returns it opened for appending. */
   #compact(): number {
     replaceFile(this.#file, [...this.#entries.values()].map((entry) => JSON.stringify({ put: entry }) + '\n').join(''));
     this.#lines = this.#entries.size;

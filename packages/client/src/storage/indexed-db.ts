@@ -2,8 +2,8 @@ import type { IDBPDatabase } from 'idb';
 import type { ClientStorage, KeptUpload, OutboxEntry, OutboxMessage, SharedOutbox, StoredView } from './storage.js';
 
 /**
- * Keeps the outbox and copies of what was watched in IndexedDB. Tabs of one origin that give the same name share it: one of
- * them sends (Web Locks), all of them show what is pending.
+ * Keeps the outbox and copies of watches in IndexedDB. Tabs of one origin that use the same name share it: one of them
+ * sends (Web Locks), all of them show what is pending.
  */
 export class IndexedDbStorage implements ClientStorage {
   readonly #name: string;
@@ -12,7 +12,7 @@ export class IndexedDbStorage implements ClientStorage {
   #release: () => void = () => undefined;
   #closed = false;
 
-  /** @param name tells stores and people apart, for example `festival/crew-4` */
+  /** @param name a separate name for each store and user, for example `festival/crew-4` */
   constructor(name: string) {
     this.#name = `uproar/${name}`;
     this.#database = import('../deferred.js').then(({ openDB }) =>

@@ -13,7 +13,7 @@ export interface OutboxEntry {
 
 /** A file that is to be sent. */
 export interface KeptUpload {
-  /** Tells it from others; later ones sort behind earlier ones. */
+  /** Identifies the upload; later keys sort behind earlier ones. */
   key: string;
   /** The id of the file. */
   id: string;
@@ -31,7 +31,7 @@ export interface StoredView {
   resume: string | undefined;
 }
 
-/** Where a client keeps what must outlast it: the outbox, and copies of what was watched. */
+/** Where a client keeps what must survive it: the outbox, and copies of watches. */
 export interface ClientStorage {
   /** The entries of the outbox in the order of their making. */
   entries(): Promise<OutboxEntry[]>;
@@ -44,14 +44,16 @@ export interface ClientStorage {
   uploads?(): Promise<KeptUpload[]>;
   putUpload?(upload: KeptUpload): Promise<void>;
   removeUpload?(key: string): Promise<void>;
-  /** Runs `act` once nobody else who shares the storage runs one under this name. Without it, this client is the only one. */
+  /**
+   * Runs `act` when no other client of the storage runs one under this name. Without it, this client is the only one.
+   */
   alone?(name: string, act: () => Promise<void>): Promise<void>;
   /**
    * Runs `send` while this client is the one that sends, where several share the storage, and calls `changed` when another
    * added or removed entries. Without it, this client is the only one.
    */
   share?(hooks: SharedOutbox): void;
-  /** Tells the others that an entry was added, or removed and how it came out. */
+  /** Informs other clients that an entry was added, or removed with its outcome. */
   announce?(message: OutboxMessage): void;
 }
 
@@ -59,7 +61,7 @@ export interface ClientStorage {
 export type OutboxMessage =
   { kind: 'added'; entry: OutboxEntry } | { kind: 'settled'; id: string; receipt?: unknown; problem?: unknown };
 
-/** What a client hears from others that share its storage. */
+/** A message from another client that shares the storage. */
 export interface SharedOutbox {
   /** This client is the one that sends, until `done` is resolved. */
   lead(done: Promise<void>): void;

@@ -1,7 +1,7 @@
 import { ConnectionError } from './link.js';
 import type { StoreAccess } from '../store-access.js';
 
-/** One step of the way to a store, and whether it can be gone. */
+/** One step of a connection check, and its result. */
 export interface CheckStep {
   step: 'address' | 'key' | 'live' | 'clock';
   ok: boolean;
@@ -12,10 +12,10 @@ export interface CheckStep {
 const MAX_CLOCK_DIFFERENCE_MS = 60_000;
 
 /**
- * Goes the way to a store step by step; stops at the first that cannot be gone.
+ * Checks the connection to a store step by step; stops at the first failing step.
  *
- * @param helloAt when the service told its time, by the clock here, in milliseconds since 1970
- * @param overHttp whether the connection does without a WebSocket
+ * @param helloAt when the service reported its time, by the local clock, in milliseconds since 1970
+ * @param overHttp whether the connection uses HTTP instead of a WebSocket
  * @param hasToken whether a key or a token is sent
  */
 export async function checkConnection(
@@ -73,6 +73,6 @@ export async function checkConnection(
 function compareClocks(differenceMs: number): string {
   const seconds = Math.round(Math.abs(differenceMs) / 1000);
   if (Math.abs(differenceMs) <= MAX_CLOCK_DIFFERENCE_MS) return `the clocks differ by ${seconds} s`;
-  const way = differenceMs > 0 ? 'ahead of' : 'behind';
-  throw new RangeError(`The clock of this device is ${seconds} s ${way} the store; correct it.`);
+  const direction = differenceMs > 0 ? 'ahead of' : 'behind';
+  throw new RangeError(`The clock of this device is ${seconds} s ${direction} the store; correct it.`);
 }

@@ -11,7 +11,7 @@ export interface HttpLinkOptions {
 }
 
 /**
- * The way to a store where WebSockets cannot pass: a request for each call, and an event stream for each watch. Streams are
+ * The transport for networks that block WebSockets: a request for each call, and an event stream for each watch. Streams are
  * read with `fetch`, which can send the key, unlike the browser's own `EventSource`.
  */
 export class HttpLink implements Link {

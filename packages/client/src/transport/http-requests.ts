@@ -17,7 +17,7 @@ export class HttpRequests {
     readonly token: Token | undefined,
   ) {}
 
-  /** The headers that authenticate a request; the token is requested anew each time. */
+  /** The headers that authenticate a request; the token is requested each time. */
   readonly authorization = async (): Promise<Record<string, string>> => {
     const token = await tokenOf(this.token);
     return token === undefined ? {} : { authorization: `Bearer ${token}` };

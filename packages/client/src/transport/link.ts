@@ -1,7 +1,7 @@
 import { HEARTBEAT_MS } from '@uproar/protocol/timing';
 import type { LiveMethod, LiveNotifications, LiveParams, LiveResults, Problem } from '@uproar/protocol';
 
-/** When nothing at all was heard for so long, a connection or stream is taken for dead. */
+/** A connection or stream without any data for this time is considered dead, in milliseconds. */
 export const SILENCE_MS = HEARTBEAT_MS * 2.5;
 
 /** Where the connection to the store stands, and why. */
@@ -12,14 +12,14 @@ export type ConnectionState =
   | { name: 'refused'; problem: Problem }
   | { name: 'closed' };
 
-/** A way to a store: calls, their answers, and what the store says unasked. */
+/** A connection to a store: calls, their responses, and notifications. */
 export interface Link {
   readonly state: ConnectionState;
   /** Whether calls arrive in the order in which they were made. */
   readonly keepsOrder: boolean;
   /**
-   * Calls the service. The callbacks run before anything that arrived behind the answer is looked at. A call made while there
-   * is no connection waits for one.
+   * Calls the service. The callbacks run before any later message is handled. A call without a connection waits for
+   * one.
    */
   request<Method extends LiveMethod>(
     method: Method,
@@ -32,7 +32,7 @@ export interface Link {
   close(): void;
 }
 
-/** What a link tells its owner. */
+/** What a link reports to its owner. */
 export interface LinkListener {
   /** The state is another. After `online` nothing is watched any more on the other side. */
   stateChanged(state: ConnectionState): void;

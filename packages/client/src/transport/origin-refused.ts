@@ -1,7 +1,10 @@
 import type { Problem } from '@uproar/protocol';
 import { PROBLEM_TYPE_PREFIX } from '@uproar/protocol/problem-error';
 
-/** The problem of a page that the store does not let read its answers. The browser does not say so; it follows from what it lets through. */
+/**
+ * The problem of a page whose origin the store does not allow. Browsers do not report this; it follows from which
+ * requests succeed.
+ */
 export function originRefused(url: string, origin: string): Problem {
   return {
     type: `${PROBLEM_TYPE_PREFIX}origin-refused`,

@@ -8,7 +8,7 @@ import type { OpenSocket } from './socket.js';
 /** Sockets that never opened, after which it is looked whether plain requests pass. */
 const SOCKET_ATTEMPTS = 2;
 
-/** What a way to a store works with. */
+/** What a transport needs. */
 export interface TransportOptions {
   /** Where the store is. */
   url: string;
@@ -18,11 +18,11 @@ export interface TransportOptions {
   tryRequest: () => Promise<unknown>;
   /** Makes a request whose answer may not be read; rejects where nothing answers at all. */
   probe: () => Promise<unknown>;
-  /** Is told nothing before the constructor is through. */
+  /** Not called before the constructor has returned. */
   listener: LinkListener;
 }
 
-/** The way to a store: a WebSocket, or plain requests and event streams where those cannot pass. */
+/** Selects the transport: a WebSocket, or requests and event streams where a network blocks WebSockets. */
 export class TransportSelection {
   readonly #given: TransportOptions;
   #link: Link;
@@ -67,7 +67,7 @@ export class TransportSelection {
     );
   }
 
-  /** Opens a link. It is not heard before it is there, nor after another has taken its place. */
+  /** Opens a link. Its events are ignored before it is in use, and after another one has replaced it. */
   #open<Kind extends Link>(open: (listener: LinkListener) => Kind): Kind {
     const { listener } = this.#given;
     const current = () => link !== undefined && link === this.#link;

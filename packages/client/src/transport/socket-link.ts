@@ -59,7 +59,7 @@ export class SocketLink implements Link {
   #state: ConnectionState = { name: 'connecting' };
   #lastId = 0;
   #failures = 0;
-  /** Whether a socket was ever opened; where it never is, something on the way may not let them pass. */
+  /** Whether a socket was ever open. If not, a proxy may block WebSockets. */
   everOpened = false;
   #renewTimer: ReturnType<typeof setTimeout> | undefined;
   #retryTimer: ReturnType<typeof setTimeout> | undefined;
@@ -98,7 +98,7 @@ export class SocketLink implements Link {
     if (this.#state.name === 'online' || method === 'hello') this.#transmit(call);
   }
 
-  /** Ends the connection for a reason that another try does not mend; `renew` tries again. */
+  /** Ends the connection for a reason that a retry does not fix; `renew` tries again. */
   refuse(problem: Problem): void {
     clearTimeout(this.#retryTimer);
     this.#refused(problem);
@@ -168,7 +168,7 @@ export class SocketLink implements Link {
     }
   }
 
-  /** Gets another token in good time and says hello with it, so that what is watched goes on. */
+  /** Requests another token in time and calls `hello` with it, so that watches continue. */
   #renewBefore(expires: string | undefined): void {
     clearTimeout(this.#renewTimer);
     if (expires === undefined || typeof this.#options.token !== 'function') return;
@@ -259,7 +259,7 @@ function brokenOff(): ConnectionError {
   );
 }
 
-/** Tells whether an error is the problem of that name. */
+/** Whether an error is the problem with that name. */
 export function isProblem(error: unknown, name: ProblemName): error is ProblemError {
   return error instanceof ProblemError && error.problem.type === PROBLEM_TYPE_PREFIX + name;
 }

@@ -7,8 +7,8 @@ import type { StoredView } from '../storage/storage.js';
 import { type DocumentsView, LOADING, patchView, replaceView, type Compare } from './view.js';
 
 /**
- * What the store says of one target, for all watches of it on this client: the view without pending writes. It goes on through
- * broken connections, from where it stood.
+ * The state of one target, without pending writes, for all watches of it in this client. It survives broken connections
+ * and resumes.
  */
 export class Subscription {
   readonly target: WatchTarget;
@@ -20,7 +20,7 @@ export class Subscription {
   /** Whether it was begun on the present connection. */
   begun = false;
   #base = LOADING;
-  /** The documents of the view by id; altered with each change. */
+  /** The documents of the view by id; updated with each change. */
   #state = new Map<string, Document>();
   #resume: string | undefined;
   readonly #link: () => Link;
@@ -32,24 +32,24 @@ export class Subscription {
     this.#link = link;
   }
 
-  /** The view as the store told it. */
+  /** The view without pending writes. */
   get base(): DocumentsView {
     return this.#base;
   }
 
-  /** A document as the store last told it. */
+  /** The last known state of a document. */
   document(id: string): Document | undefined {
     return this.#state.get(id);
   }
 
-  /** What is to be kept for the next time; undefined while nothing is known. */
+  /** The state to keep for the next start; undefined while nothing is known. */
   get stored(): StoredView | undefined {
     const { seq, documents, more, state } = this.#base;
     if (state === 'loading' || state === 'failed') return undefined;
     return { seq, documents: [...documents], more, resume: this.#resume };
   }
 
-  /** Shows what was kept, until the store says more. */
+  /** Shows the kept state until the store answers. */
   restore(stored: StoredView): void {
     if (this.#base.state !== 'loading') return;
     const { documents, seq, more, resume } = stored;
@@ -82,7 +82,9 @@ export class Subscription {
     this.name = undefined;
   }
 
-  /** Takes up the first event of a watch, a change or a reset. What turns out unsound is forgotten and begun anew. */
+  /**
+   * Applies the first event of a watch, a change or a reset. An inconsistent state is discarded and requested again.
+   */
   take(event: LiveResults['watch']): void {
     this.name = event.watch;
     this.#resume = event.resume;
@@ -101,14 +103,14 @@ export class Subscription {
     this.#show(event.more === undefined ? view : view.with({ more: event.more }));
   }
 
-  /** Marks what is shown as no longer certain. */
+  /** Marks the view as stale. */
   setStale(): void {
     this.name = undefined;
     this.begun = false;
     if (this.#base.state === 'live') this.#show(this.#base.with({ state: 'stale', changes: [] }));
   }
 
-  /** Shows why it is not to be had; the next connection tries again. */
+  /** Shows an error; the next connection tries again. */
   fail(error: ProblemError): void {
     this.begun = false;
     this.#show(this.#base.with({ state: 'failed', changes: [], error: error.problem }));

@@ -17,19 +17,19 @@ export interface Move {
   to: number | undefined;
 }
 
-/** What a watch shows at one moment. Views are never altered; each change makes another. */
+/** What a watch shows at one moment. Views are immutable; each change creates a new one. */
 export interface View<Data = JsonObject> {
   /**
-   * `loading`: nothing is known yet. `live`: what is shown is so now. `stale`: it was so, but the connection is
-   * broken. `failed`: the watch has ended; `error` tells why.
+   * `loading`: nothing is known yet. `live`: the view is up to date. `stale`: it was, but there is no connection.
+   * `failed`: the watch has ended; `error` is the reason.
    */
   readonly state: 'loading' | 'live' | 'stale' | 'failed';
   /** The documents in order. One that did not change is the same object as in the view before. */
   readonly documents: readonly TypedDocument<Data>[];
   readonly byId: ReadonlyMap<string, TypedDocument<Data>>;
-  /** What became of each document that altered since the view before. Empty when only the state did. */
+  /** The changed documents since the previous view. Empty if only the state changed. */
   readonly changes: readonly Move[];
-  /** True when a limit cuts what is shown: more documents belong to the query. */
+  /** True if the limit cuts the result: more documents match the query. */
   readonly more: boolean;
   /** The state of the store that the view shows; 0 while nothing is known. */
   readonly seq: number;
@@ -38,7 +38,7 @@ export interface View<Data = JsonObject> {
   readonly error?: Problem;
 }
 
-/** A view. Its map of documents is made when somebody asks for it, because that costs more than all the rest. */
+/** A view. Its map by id is created on demand, because it costs more than everything else. */
 export class DocumentsView implements View {
   readonly state: View['state'] = 'loading';
   readonly documents: readonly Document[] = [];
@@ -118,13 +118,13 @@ export function patchView(
 }
 
 /**
- * A view with pending writes in it, and without documents that are not to be shown.
+ * A view with pending writes, without documents that must not be shown.
  *
- * @param previous what was shown before
- * @param base the view as the store told it
- * @param pending by id, each document that pending writes touch as it is to be shown; undefined where it is not
- * @param fits tells which documents are to be shown
- * @param limit the most documents to show
+ * @param previous the previous view
+ * @param base the view without pending writes
+ * @param pending by id, each document touched by pending writes as it is shown; undefined if it is not
+ * @param fits whether a document is shown
+ * @param limit the maximum number of documents
  */
 export function overlayView(
   previous: DocumentsView,
@@ -145,7 +145,7 @@ export function overlayView(
 
 /** What became of each document between two views. Documents that are the same object and stand where they did are left out. */
 export function movesBetween(previous: View, next: View): Move[] {
-  // Most stand where they did at both ends; only what lies between is looked at by id.
+  // Most documents keep their place at both ends; only those between are compared by id.
   const [before, after] = [previous.documents, next.documents];
   let start = 0;
   while (start < before.length && start < after.length && before[start] === after[start]) start++;

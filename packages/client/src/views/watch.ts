@@ -10,7 +10,7 @@ import { LOADING, movesBetween, overlayView, type DocumentsView, type View } fro
 export interface WatchHost {
   /** The writes that the store has not acknowledged, or whose effect has not arrived yet. */
   pendingWrites(subscription: Subscription): readonly PendingWrite[];
-  /** A document as the store last told it, in any view. */
+  /** The last known state of a document, in any view. */
   known(address: string): Document | undefined;
 }
 
@@ -52,16 +52,16 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
     return this.#current as View as View<Data>;
   }
 
-  /** What the service calls this watch on the present connection; undefined while there is none. */
+  /** The id of this watch on the present connection; undefined while there is none. */
   get name(): string | undefined {
     return this.#subscription.name;
   }
 
   /**
-   * Calls `subscriber` with the present view, at once, and with every later one. Changes that arrive together come as
-   * one view. Instead of a function it takes an observer with `next`.
+   * Calls `subscriber` with the present view at once, and with every later one. Changes that arrive together produce
+   * one view. Accepts an observer with `next` instead of a function.
    *
-   * @returns stops the calls; also callable as `unsubscribe` of what is returned
+   * @returns stops the calls; also callable as `unsubscribe`
    */
   readonly subscribe = (
     subscriber: ((view: View<Data>) => void) | { next?: (view: View<Data>) => void; complete?: () => void },
@@ -110,7 +110,7 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
     }
   }
 
-  /** Ends the watch. The service is told a little later, so that the next page can take it up again for nothing. */
+  /** Ends the watch. The service is informed a little later, so that the next page can reuse it at no cost. */
   close(): void {
     if (this.#closed) return;
     this.#closed = true;
@@ -128,7 +128,7 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
     const { scope, compare } = this.#subscription;
     const writes = this.#host.pendingWrites(this.#subscription);
     if (writes.length === 0 && (this.#check?.onViolation ?? 'keep') === 'keep') {
-      // Nothing is left out, so only what came or altered has to be looked at.
+      // No documents are dropped, so only new and changed documents have to be validated.
       for (const { to } of base.changes) if (to !== undefined) this.#check?.violationOf(base.documents[to]!);
       this.#show(this.#plain ? base : base.with({ changes: movesBetween(this.#current, base) }));
       this.#plain = true;
@@ -160,7 +160,7 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
 
   #show(view: DocumentsView): void {
     if (sameState(view, this.#current)) return;
-    // Views that nobody has seen yet fold into this one, their changes with it.
+    // Views that have not been delivered yet are merged into this one, with their changes.
     this.#current = this.#announced ? view : view.with({ changes: foldMoves(this.#current.changes, view.changes) });
     if (!this.#announced) return;
     this.#announced = false;

@@ -18,7 +18,7 @@ const { busy, failure, run } = useCall(() => load());
 const accounts = ref<AccountInfo[]>();
 const more = ref(false);
 const { form, clear } = useFormDraft('new-account', { name: '', claims: '' });
-/** The claims of an account that are being edited: which account, and what is typed. */
+/** The edited claims: the account, and the text. */
 const claimsEdit = useFormDraft('account-claims', { id: '', name: '', text: '' });
 const edited = claimsEdit.form;
 

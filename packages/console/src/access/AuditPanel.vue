@@ -17,7 +17,7 @@ const EVENTS = [
   'key-rotated',
   'key-revoked',
   'account-created',
-  'account-altered',
+  'account-changed',
   'account-removed',
   'password-changed',
   'refresh-reused',

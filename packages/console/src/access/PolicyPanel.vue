@@ -17,7 +17,7 @@ const { busy, failure, run } = useCall();
 const edit = usePolicyEdit(useStore());
 const { text, note, inForce, versions, base, altered, own, overtaken, fault, warnings, sound, take } = edit;
 
-/** The version that is shown beside one's own text; undefined while none is. */
+/** The version that is compared with the edited text; undefined if there is none. */
 const compared = ref<number>();
 const beside = computed(() => [inForce.value, ...versions.value].find((one) => one?.version === compared.value));
 const shown = computed(() =>
@@ -33,7 +33,7 @@ function describe({ version, time, note: why }: PolicyVersion): string {
   return `Version ${version}${force} · ${formatMoment(time)}${why ? ` · ${why}` : ''}`;
 }
 
-/** Shows a version: in the editor, or beside it where something of one's own is in the editor. */
+/** Shows a version in the editor, or next to it if the editor has unsaved text. */
 function choose(choice: string): void {
   const version = versions.value.find((one) => String(one.version) === choice);
   if (!own.value && version) take(version);
@@ -81,7 +81,7 @@ async function setInForce(): Promise<void> {
         <template #description>
           <div class="choices">
             <Button v-if="!beside" size="small" @click="compared = inForce.version">Compare</Button>
-            <Button size="small" @click="edit.goOn">Continue with yours</Button>
+            <Button size="small" @click="edit.continueEditing">Continue with yours</Button>
             <Popconfirm title="Discard your edits?" ok-text="Discard" @confirm="takeInstead(inForce)">
               <Button size="small" type="text">Take version {{ inForce.version }}</Button>
             </Popconfirm>

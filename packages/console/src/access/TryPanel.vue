@@ -25,7 +25,7 @@ const { form } = useFormDraft('try-policy', {
   data: '',
 });
 const { who, claims, collection, rule, id, data } = toRefs(form);
-/** The account that is meant: what is typed, once Enter is pressed or the input is left. */
+/** The chosen account: the text after Enter or when the input loses focus. */
 const account = ref(form.account);
 const decision = ref<PolicyDecision>();
 const seen = ref<{ documents: Document[]; more: boolean }>();
@@ -42,7 +42,7 @@ const total = computed(
 );
 const writes = computed(() => rule.value === 'create' || rule.value === 'update');
 
-/** Whoever is meant; undefined while that cannot be read. */
+/** The identity to try; undefined while the input is invalid. */
 const as = computed(() => {
   if (who.value === 'nobody') return 'anonymous';
   if (who.value === 'account') return account.value === '' ? undefined : { account: account.value };

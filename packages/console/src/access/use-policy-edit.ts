@@ -4,7 +4,7 @@ import { computed, ref, shallowRef, watch, type ComputedRef, type Ref } from 'vu
 import { dropDraft, keepDraft, readDraft } from '../unsaved/drafts';
 import { usePolled } from '../shared/use-polled';
 
-/** How often it is looked whether somebody else put a version in force, in milliseconds. */
+/** How often the policy is polled for new versions, in milliseconds. */
 const LOOK_EVERY_MS = 2500;
 /** How long after the last keystroke the text is checked, in milliseconds. */
 const CHECK_AFTER_MS = 400;
@@ -29,24 +29,24 @@ export interface PolicyEdit {
   readonly altered: ComputedRef<boolean>;
   /** Whether the text is a person's own, and not that of a version. */
   readonly own: ComputedRef<boolean>;
-  /** Whether somebody else put a version in force since the edit began. */
+  /** Whether another version has been set since the edit began. */
   readonly overtaken: ComputedRef<boolean>;
-  /** What is wrong with the text; empty where nothing is. */
+  /** The error in the text; empty if there is none. */
   readonly fault: Ref<string>;
   readonly warnings: Ref<PolicyWarning[]>;
   /** The text as it was last found sound. */
   readonly sound: Ref<string | undefined>;
   /** Why the policy could not be read. */
   readonly failure: Ref<string>;
-  /** Puts the text of a version into the editor, in place of what is typed there. */
+  /** Replaces the text in the editor by that of a version. */
   take(version: PolicyVersion): void;
-  /** Goes on with the text as an edit of the version in force. */
-  goOn(): void;
-  /** Puts the text in force, unless somebody else has put another version in force since the edit began. */
+  /** Continues the text as an edit of the present version. */
+  continueEditing(): void;
+  /** Sets the policy, unless another version has been set since the edit began. */
   putInForce(): Promise<PolicyAnswer>;
 }
 
-/** Edits the policy. What is typed is kept as a draft until it is put in force or discarded. */
+/** Edits the policy. The text is kept as a draft until it is set or discarded. */
 export function usePolicyEdit(store: Store): PolicyEdit {
   const kept = readDraft<Kept>(KEY);
   const text = ref(kept?.text ?? '');
@@ -81,7 +81,7 @@ export function usePolicyEdit(store: Store): PolicyEdit {
     text.value = version.text;
     base.value = inForce.value;
   };
-  // While the text is that of a version, and nobody's own, the editor follows what is in force.
+  // While the text is that of a version, unedited, the editor follows the present version.
   watch(inForce, (policy, before) => {
     if (!policy || policy.version === before?.version) return;
     const untouched = base.value === undefined || (before && text.value === before.text) || !own.value;
@@ -128,7 +128,7 @@ export function usePolicyEdit(store: Store): PolicyEdit {
 
   return {
     ...{ text, note, inForce, versions, base, altered, own, overtaken, fault, warnings, sound, failure, take },
-    goOn: () => (base.value = inForce.value),
+    continueEditing: () => (base.value = inForce.value),
     putInForce: async () => {
       const sent = text.value;
       try {

@@ -17,7 +17,7 @@ export interface Outcome<Item> {
 /** How {@link commitEach} is watched and stopped. */
 export interface Progress<Item> {
   signal?: AbortSignal;
-  /** Hears of each commit: the items it wrote, and how many of them existed and were left as they are. */
+  /** Called for each commit with the items it wrote, and the number of those that existed and were kept. */
   onWritten?(items: readonly Item[], kept: number): void;
   onRefused?(item: Item, reason: string): void;
 }
@@ -69,7 +69,7 @@ export async function commitEach<Item>(
   return outcome;
 }
 
-/** Statuses of problems that are about what is written, and not about the state of the service or the connection. */
+/** Statuses of problems with the written data, as opposed to the service or the connection. */
 const ABOUT_WRITES = [400, 403, 404, 409, 412, 413, 422];
 
 /** Which write of a commit was refused; -1 where that is not said, undefined where the error is about no write. */

@@ -85,7 +85,7 @@ function offerUndo(store: Store, notices: Notices, collection: string, gone: rea
   });
 }
 
-/** Creates deleted documents again. One that somebody else has created meanwhile stays as it is, and is named. */
+/** Restores deleted documents. A document that has been created again meanwhile is kept and reported. */
 async function putBack(
   store: Store,
   notices: Notices,

@@ -8,7 +8,7 @@ import CodeText from '../components/CodeText.vue';
 import PageFrame from '../components/PageFrame.vue';
 import { describeFailure } from '../shared/failure';
 import { useStore } from '../shared/injection';
-import { useWhenBack } from '../shared/use-when-back';
+import { useOnReconnect } from '../shared/use-on-reconnect';
 
 const VIEWS = [
   { label: 'Requests', value: 'http' },
@@ -37,7 +37,7 @@ const groups = computed(() => {
 });
 
 onMounted(read);
-useWhenBack(() => {
+useOnReconnect(() => {
   if (!found.value) void read();
 });
 async function read(): Promise<void> {

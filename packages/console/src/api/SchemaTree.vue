@@ -20,7 +20,7 @@ const parts = computed(() =>
   })),
 );
 
-/** What is said where it is used, else where it is declared. */
+/** The description at the place of use, or else at the declaration. */
 function describe(inner: Schema): string | undefined {
   return inner.description ?? (inner.$ref ? props.known[inner.$ref.split('/').at(-1)!]?.description : undefined);
 }

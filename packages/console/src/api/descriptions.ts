@@ -138,7 +138,7 @@ function contentsOf(title: string, { content = {}, description }: Content = {}):
   });
 }
 
-/** What is said of an answer, unless its status says as much. */
+/** The description of a response, unless it only repeats the status. */
 function noteOf(title: string, description = ''): string {
   return ['Answer 200', 'Answer 201', 'Answer 202'].includes(title) && !description.endsWith('.') ? '' : description;
 }
@@ -181,7 +181,7 @@ export function readLive({ channels, operations, components }: AsyncApi): Group[
 /** A schema in a few words: `string`, `Document[]`, `"none" or integer`. */
 export function typeOf(schema: Schema): string {
   const { $ref, type, items, enum: values, anyOf, oneOf, additionalProperties } = schema;
-  // What is taken and what is answered are described apart, under names that differ in this alone.
+  // Requests and responses are described separately, under names that differ only in this.
   if ($ref)
     return $ref
       .split('/')

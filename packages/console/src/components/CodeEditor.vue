@@ -7,7 +7,7 @@ import { linter, lintGutter } from '@codemirror/lint';
 import { Compartment, EditorState } from '@codemirror/state';
 import { EditorView, keymap, lineNumbers } from '@codemirror/view';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
-import { colouring, look } from './editor-look';
+import { highlighting, look } from './editor-look';
 import { replaceText } from './replace-text';
 
 const text = defineModel<string>({ required: true });
@@ -28,7 +28,7 @@ onMounted(() => {
         bracketMatching(),
         ...(props.language === 'json' ? [json(), linter(jsonParseLinter())] : [yaml()]),
         lintGutter(),
-        colouring,
+        highlighting,
         look,
         EditorView.lineWrapping,
         writable.of(EditorState.readOnly.of(props.readonly)),

@@ -6,17 +6,23 @@ import { MergeView } from '@codemirror/merge';
 import { EditorState } from '@codemirror/state';
 import { EditorView, keymap, lineNumbers } from '@codemirror/view';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
-import { colouring, look } from './editor-look';
+import { highlighting, look } from './editor-look';
 import { replaceText } from './replace-text';
 
-/** Two texts side by side: one to read, and one's own to edit. */
+/** Two texts side by side: one to read, and one to edit. */
 const text = defineModel<string>({ required: true });
 const props = defineProps<{ other: string; language: 'json' | 'yaml'; label: string; otherLabel: string }>();
 const place = useTemplateRef<HTMLElement>('place');
 let view: MergeView | undefined;
 
 onMounted(() => {
-  const shared = [lineNumbers(), props.language === 'json' ? json() : yaml(), colouring, look, EditorView.lineWrapping];
+  const shared = [
+    lineNumbers(),
+    props.language === 'json' ? json() : yaml(),
+    highlighting,
+    look,
+    EditorView.lineWrapping,
+  ];
   view = new MergeView({
     parent: place.value!,
     a: {

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { Button } from 'ant-design-vue';
 
-/** Holds what is shown still, and lets it go on. */
+/** Pauses a view and resumes it. */
 defineProps<{
-  /** How much has altered meanwhile. */
+  /** The number of changes during the pause. */
   waiting: number;
 }>();
 const paused = defineModel<boolean>('paused', { required: true });

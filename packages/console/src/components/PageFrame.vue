@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A page: its name, what is known of it and what can be done on it in one line, and its content below. */
+/** A page: its title, facts and actions in one line, and its content below. */
 defineProps<{ title: string }>();
 </script>
 

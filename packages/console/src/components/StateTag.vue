@@ -2,7 +2,7 @@
 import type { View } from '@uproar/client';
 import { Tag } from 'ant-design-vue';
 
-/** Whether what is shown is live. */
+/** Whether the view is live. */
 defineProps<{ state: View['state']; paused: boolean }>();
 
 const WORDS = { loading: 'loading', live: 'live', stale: 'not up to date', failed: 'ended' };

@@ -6,7 +6,7 @@ import type { RouteLocationRaw } from 'vue-router';
 
 const props = defineProps<{ watched: Watched }>();
 
-/** What is watched in words, and where one sees the same. */
+/** The target of a watch in words, with a link to the same data in the console. */
 const shown = computed((): { text: string; detail: string; to: RouteLocationRaw } => {
   const { query, doc, journal } = props.watched;
   if (query) {

@@ -3,7 +3,7 @@ import { EditorView } from '@codemirror/view';
 import { tags } from '@lezer/highlight';
 
 /** The colours of words in every editor. */
-export const colouring = syntaxHighlighting(
+export const highlighting = syntaxHighlighting(
   HighlightStyle.define([
     { tag: tags.propertyName, color: 'var(--ink)', fontWeight: '600' },
     { tag: tags.string, color: 'var(--string)' },

@@ -5,7 +5,7 @@ import { bracketMatching } from '@codemirror/language';
 import { EditorState, Prec } from '@codemirror/state';
 import { EditorView, keymap, placeholder } from '@codemirror/view';
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue';
-import { colouring, look } from '../components/editor-look';
+import { highlighting, look } from '../components/editor-look';
 import { conditions, type Vocabulary } from './language';
 
 const text = defineModel<string>({ required: true });
@@ -14,7 +14,7 @@ const emit = defineEmits<{ ask: [] }>();
 const place = useTemplateRef<HTMLElement>('place');
 let editor: EditorView | undefined;
 
-/** What is pasted with line breaks becomes one line. */
+/** Pasted line breaks become spaces. */
 const oneLine = EditorState.transactionFilter.of((transaction) =>
   transaction.docChanged && transaction.newDoc.lines > 1
     ? [{ changes: { from: 0, to: transaction.startState.doc.length, insert: joined(transaction.newDoc.toString()) } }]
@@ -32,7 +32,7 @@ onMounted(() => {
         history(),
         bracketMatching(),
         closeBrackets(),
-        colouring,
+        highlighting,
         look,
         placeholder(props.hint),
         EditorView.contentAttributes.of({ 'aria-label': props.label, spellcheck: 'false' }),

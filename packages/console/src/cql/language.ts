@@ -22,7 +22,7 @@ const FUNCTIONS = [...OPERATORS.values()].filter(
 );
 const FUNCTION_NAMES = new Set(FUNCTIONS.map(({ name }) => name.toLowerCase()));
 
-/** How the words of a condition are told apart (CQL2, OGC 21-065r2, annex B). */
+/** How the tokens of a condition are distinguished (CQL2, OGC 21-065r2, annex B). */
 const language = StreamLanguage.define({
   token(stream) {
     if (stream.eatSpace()) return null;
@@ -42,7 +42,7 @@ const language = StreamLanguage.define({
   },
 });
 
-/** Marks what is wrong while it is being written. */
+/** Marks errors during typing. */
 const faults = linter(
   (view): Diagnostic[] => {
     const text = view.state.doc.toString();

@@ -3,7 +3,7 @@ import { splitName } from '@uproar/core';
 import { findFields, valueAt } from '../table/fields';
 import type { Vocabulary } from './language';
 
-/** So many documents tell which values there are. */
+/** The number of documents that suggested values are taken from. */
 const SAMPLE = 2000;
 const MOST_VALUES = 40;
 

@@ -19,7 +19,7 @@ const emit = defineEmits<{ close: []; created: [collection: string, id: string] 
 const store = useStore();
 
 const EMPTY = '{\n  \n}';
-/** What was typed and not created is there again when the drawer is opened again. */
+/** Text that was typed but not created reappears when the drawer is opened again. */
 const key = `new:${props.collection}${props.like ? ` like ${props.like.id}` : ''}`;
 const kept = readDraft<{ collection: string; id: string; text: string }>(key);
 const restored = ref(kept !== undefined);
@@ -56,7 +56,7 @@ function startOver(): void {
   restored.value = false;
 }
 
-/** Gives up what was typed. */
+/** Discards the text. */
 function cancel(): void {
   dropDraft(key);
   emit('close');

@@ -18,7 +18,7 @@ import { useEditNotices } from './edit-notices';
 import DocumentDrawer from '../document/DocumentDrawer.vue';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
-import { useCalmView } from '../table/calm-view';
+import { usePausableView } from '../table/pausable-view';
 import { useCellEdits } from '../table/cell-edits';
 import UnsavedEdits from '../table/UnsavedEdits.vue';
 import DataTable from '../table/DataTable.vue';
@@ -48,11 +48,11 @@ const view = useWatch(() => {
   if (collection.value === '') return undefined;
   return store.collection(collection.value).watch({ where: where.value || undefined, order: order.value || undefined });
 });
-const { frame, paused, waiting } = useCalmView(view);
+const { frame, paused, waiting } = usePausableView(view);
 const queryProblem = computed(() => (view.value?.error?.type === '/problems/bad-query' ? view.value.error : undefined));
 const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
 
-// What is picked stays picked by its id; what has gone cannot be meant any more.
+// Selected rows stay selected by id; deleted ones are dropped.
 const picked = ref<ReadonlySet<string>>(new Set());
 const pickedDocuments = computed(() => (frame.value?.view.documents ?? []).filter(({ id }) => picked.value.has(id)));
 watch([collection, where], () => (picked.value = new Set()));
@@ -65,7 +65,7 @@ function pick(ids: string[], on: boolean): void {
   picked.value = next;
 }
 
-/** Deletes what is picked. What could not be deleted stays picked. */
+/** Deletes the selected documents. Those that could not be deleted stay selected. */
 async function removePicked(): Promise<void> {
   const from = collection.value;
   const kept = await deleteWithUndo(store, notices, from, pickedDocuments.value);
@@ -127,7 +127,7 @@ function drop(event: DragEvent): void {
   take([...(event.dataTransfer?.files ?? [])]);
 }
 
-/** The collection whose documents have content takes files as they are; elsewhere what is in them is brought in. */
+/** The collection of files uploads dropped files; other collections import their rows. */
 const takesFiles = computed(() => collection.value === 'files');
 function take(files: readonly File[]): void {
   if (takesFiles.value) void uploads.value!.send(files);

@@ -7,9 +7,9 @@ import { keptKey } from '../sign-in/session';
 const notices = useNotices();
 const address = location.origin;
 const key = keptKey();
-const way = ref<'Command line' | 'curl' | 'Code'>('Command line');
+const language = ref<'Command line' | 'curl' | 'Code'>('Command line');
 
-/** What is copied holds the key; what is shown does not. */
+/** The copied text contains the key; the displayed text does not. */
 const KEY = '<your key>';
 const steps = computed(
   () =>
@@ -47,7 +47,7 @@ const steps = computed(
           lines: `await store.collection('notes').put('first', { text: 'hello' });`,
         },
       ],
-    })[way.value],
+    })[language.value],
 );
 
 async function copy(lines: string): Promise<void> {
@@ -63,7 +63,7 @@ async function copy(lines: string): Promise<void> {
       A collection is there as soon as something is written to it. Take these three steps, use the button “New document”
       above, or drop a JSON or CSV file on this page.
     </p>
-    <Segmented v-model:value="way" :options="['Command line', 'curl', 'Code']" aria-label="How" />
+    <Segmented v-model:value="language" :options="['Command line', 'curl', 'Code']" aria-label="How" />
     <ol>
       <li v-for="{ title, lines } in steps" :key="title">
         {{ title }}

@@ -142,7 +142,7 @@ function writeFor(row: JsonObject): Write {
   return { create: collection.value, id, keepExisting: true, data };
 }
 
-/** Closes the drawer. While rows are being written it only stops that, and says what was written. */
+/** Closes the drawer. During an import it only stops the import and shows the result. */
 function close(): void {
   if (state.value === 'running') abort.abort();
   else emit('close');

@@ -44,7 +44,7 @@ watch(
       const { warnings, advice } = await store.post<{ warnings: string[]; advice: string[] }>('/v1/explain', body);
       if (props.where === condition && props.order === terms) hints.value = [...warnings, ...advice];
     } catch {
-      // The view itself says what is wrong.
+      // The view itself shows the error.
     }
   },
   { immediate: true },

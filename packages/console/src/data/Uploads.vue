@@ -5,7 +5,7 @@ import { ref } from 'vue';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 
-/** Files on their way into the store. */
+/** Uploads in progress. */
 interface Upload {
   name: string;
   sizeBytes: number;

@@ -8,7 +8,7 @@ import type { CellEditMessages } from '../table/saved-edits';
 /** How long the notice of a saved edit stands, in seconds. */
 const SAVED_SECONDS = 6;
 
-/** Tells of saved edits of cells, each with a button that undoes it. */
+/** Notifications of saved cell edits, each with an undo button. */
 export function useEditNotices(): CellEditMessages {
   const notices = useNotices();
   const key = 'cell-edit';

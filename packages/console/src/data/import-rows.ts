@@ -2,7 +2,7 @@ import { findDataFault, isDocumentId, isObject, JsonTextError, parseJson } from 
 import type { JsonObject, JsonValue } from '@uproar/client';
 import { readCsv, type Separator } from './read-csv.js';
 
-/** A document to be, or what is wrong with it. */
+/** A document to create, or its fault. */
 export interface Row {
   /** Where it stands in the file: `line 3`, `item 2`. */
   place: string;
@@ -13,20 +13,20 @@ export interface Row {
 /** Larger files are for the command line, which reads them bit by bit. */
 export const MAX_FILE_BYTES = 50_000_000;
 
-/** What was found in a file. */
+/** The contents of a file. */
 export interface Reading {
   rows: Row[];
   /** What separates the values of a CSV file. */
   separator?: Separator;
-  /** What was understood in a way that a person may not expect, in words. */
+  /** Interpretations that may surprise a person, in words. */
   notes: string[];
 }
 
 /**
- * The rows of a file: NDJSON, a JSON array or object, or CSV with a heading. Rows that cannot be taken have a fault.
+ * The rows of a file: NDJSON, a JSON array or object, or CSV with a header row. Invalid rows have a fault.
  *
- * @param separator what separates the values of a CSV file; found out if not given
- * @throws {Error} with words for people, when it is none of these
+ * @param separator the separator of a CSV file; detected if not given
+ * @throws {Error} with a message for people, if the format is unknown
  */
 export function readRows(name: string, text: string, separator?: Separator): Reading {
   if (isCsv(name)) {

@@ -10,11 +10,11 @@ export interface CsvRecord {
   line: number;
   /** Its values by the names of the heading; undefined where it could not be read. */
   values?: ReadonlyMap<string, string>;
-  /** What is wrong with it. */
+  /** The fault of the record. */
   fault?: string;
 }
 
-/** Lines by which the separator is found out. */
+/** The number of lines used to detect the separator. */
 const LOOKED_AT = 20;
 const LOOKED_AT_CHARACTERS = 65_536;
 
@@ -22,10 +22,10 @@ const LOOKED_AT_CHARACTERS = 65_536;
 const MAX_QUOTED_LINES = 200;
 
 /**
- * Reads CSV with a heading. A record that cannot be read has a fault and does not keep the others from being read.
+ * Reads CSV with a header row. A record that cannot be read has a fault; the others are still read.
  *
- * @param separator what separates the values; found out if not given
- * @throws {Error} with words for people, when the heading cannot be read
+ * @param separator the separator; detected if not given
+ * @throws {Error} with a message for people, if the header row cannot be read
  */
 export function readCsv(
   text: string,
@@ -63,7 +63,7 @@ function breaksIn(cells: readonly string[]): number {
   return cells.reduce((sum, cell) => sum + cell.split('\n').length - 1, 0);
 }
 
-/** Reads a file with mistakes in its quoting: a line that cannot be read is left out, and reading goes on with the next one. */
+/** Reads a file with quoting errors line by line, and skips lines that cannot be read. */
 function readLineByLine(text: string, separator: Separator): Line[] {
   const physical = text.split(/\r?\n/);
   const found: Line[] = [];
@@ -80,7 +80,7 @@ function readLineByLine(text: string, separator: Separator): Line[] {
       found.push({ line, cells });
       at = last + 1;
     } else {
-      // What is wrong with the line itself, if several were taken for one.
+      // The fault of the line itself, if several lines were read as one.
       const alone = last > at ? parseRecord(physical[at]!, separator) : cells;
       found.push({ line, fault: Array.isArray(alone) ? 'It is not CSV.' : explain(alone) });
       at++;

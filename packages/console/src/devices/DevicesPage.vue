@@ -17,7 +17,7 @@ const notices = useNotices();
 const route = useRoute();
 const router = useRouter();
 const search = computed(() => String(route.query.search ?? ''));
-/** What is typed in the search. The address follows it; another address replaces it. */
+/** The text in the search field. The address follows it; another address replaces it. */
 const typed = ref(search.value);
 watch(typed, (text) => {
   if (text !== search.value) void router.replace({ name: 'devices', query: text ? { search: text } : {} });
@@ -66,7 +66,7 @@ function lagOf({ watches }: ConnectionInfo): { commits: number; ms: number } {
   );
 }
 
-/** The program in short: the browser's name, or what it calls itself. */
+/** The short name of the program: the browser, or its own name. */
 function programOf({ agent }: ConnectionInfo): string {
   if (agent === undefined) return '';
   const browser = /(Firefox|Edg|OPR|Chrome|Safari)\/(\d+)/.exec(agent.replace(/Chrome\/\d+.*(Edg|OPR)/, '$1'));

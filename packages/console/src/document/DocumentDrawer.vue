@@ -47,19 +47,19 @@ function onKey(event: KeyboardEvent): void {
 onMounted(() => addEventListener('keydown', onKey));
 onBeforeUnmount(() => removeEventListener('keydown', onKey));
 
-/** Goes on with data that was brought together with what is in the store now. */
+/** Continues with data that was merged with the present document. */
 function settle(data: JsonObject): void {
   failure.value = '';
   if (now.value) edit.settle(now.value, data);
 }
 
-/** Gives up what is edited, for the document as it is in the store; of a deleted one, for the document as it was. */
+/** Discards the edit: shows the document in the store, or its last state if it was deleted. */
 function discard(): void {
   failure.value = '';
   takeOver(now.value ?? base.value!);
 }
 
-/** Sends what was edited, and nothing else; what others altered meanwhile stays. */
+/** Sends only the edited fields; changes of others to other fields are kept. */
 async function save(): Promise<void> {
   if (!dirty.value || !base.value || conflicting.value || 'fault' in checked.value) return;
   busy.value = true;
@@ -68,7 +68,7 @@ async function save(): Promise<void> {
   const { data } = checked.value;
   const sent = text.value;
   try {
-    // What others have altered meanwhile, in other fields, is where this goes on from.
+    // Changes of others to other fields become the new base of the edit.
     const from = now.value ?? base.value;
     const ops = guardedPatch(from.data, mergeEdits(base.value.data, data, from.data).data);
     if (ops.length === 0) takeOver(now.value ?? base.value);

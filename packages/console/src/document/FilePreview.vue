@@ -64,7 +64,7 @@ figure {
   height: 220px;
   border: 1px solid var(--line);
   border-radius: 6px;
-  /* So that what is see-through can be told from what is white. */
+  /* Makes transparent areas differ from white ones. */
   background: repeating-conic-gradient(var(--paper-3) 0% 25%, var(--paper) 0% 50%) 0 0 / 16px 16px;
 }
 img {

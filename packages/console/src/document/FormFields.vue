@@ -59,7 +59,7 @@ function setKind(name: string, kind: Kind): void {
   else set(name, EMPTY[kind]);
 }
 
-/** Takes what is typed as it is; it becomes part of the data as soon as it is a value of the field's type. */
+/** Accepts the text as typed; it becomes part of the data once it is a value of the field's type. */
 function setTyped(name: string, kind: 'number' | 'list', text: string): void {
   let fault = kind === 'number' ? 'A number was expected.' : 'A list in JSON was expected: ["a", 1].';
   try {
@@ -75,7 +75,7 @@ function setTyped(name: string, kind: 'number' | 'list', text: string): void {
   inputs.typed[pointerOf(name)] = { text, fault, label: labelOf(name) };
 }
 
-/** What stands for a value is shown as the value is written, once nobody types any more. */
+/** The text of a value is normalised when the field is not being edited any more. */
 function leaveTyped(name: string): void {
   if (inputs.typed[pointerOf(name)]?.fault === '') delete inputs.typed[pointerOf(name)];
 }

@@ -5,7 +5,7 @@ import { Alert, Button, Empty, Popconfirm, Spin, Tag } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
-import { useWhenBack } from '../shared/use-when-back';
+import { useOnReconnect } from '../shared/use-on-reconnect';
 import type { JournalEvent } from '@uproar/protocol';
 import { kindOfChange, readJournal } from '../shared/live-journal';
 
@@ -40,7 +40,7 @@ async function fetchPage(before: number | 'now'): Promise<void> {
     const page = await readJournal(store, { doc: `${props.collection}/${props.id}` }, before, PAGE);
     const known = new Set(page.events.map(({ id }) => id));
     const rest = events.value.filter(({ id }) => !known.has(id));
-    // A page from the top meets what is shown already, unless more was written than a page holds.
+    // A page from the top overlaps with the displayed entries, unless more was written than fits on a page.
     const meets = before !== 'now' || rest.length < events.value.length;
     events.value = before === 'now' ? [...page.events, ...(meets ? rest : [])] : [...rest, ...page.events];
     if (before !== 'now' || !meets || rest.length === 0) more.value = page.more;
@@ -52,7 +52,7 @@ async function fetchPage(before: number | 'now'): Promise<void> {
   loading.value = false;
 }
 
-useWhenBack(() => {
+useOnReconnect(() => {
   if (failure.value !== '') void fetchPage('now');
 });
 watch(
@@ -77,7 +77,7 @@ function labelOf({ name }: FieldChange): string {
   return name === '' ? '(no name)' : name;
 }
 
-/** Puts the document back as it was after a commit, unless it has been written since it was looked at. */
+/** Restores the document to its state after a commit, unless it has been written since it was displayed. */
 async function putBack(seq: number, data: JsonObject | undefined): Promise<void> {
   const documents = store.collection(props.collection);
   const ifVersion = props.now?.version ?? 0;

@@ -6,7 +6,7 @@ import { computed, onMounted, ref, shallowRef } from 'vue';
 import { describeFailure } from '../shared/failure';
 import { useStore } from '../shared/injection';
 import { useFormDraft } from '../unsaved/use-form-draft';
-import { useWhenBack } from '../shared/use-when-back';
+import { useOnReconnect } from '../shared/use-on-reconnect';
 
 const props = defineProps<{ collection: string; id: string }>();
 const store = useStore();
@@ -25,7 +25,7 @@ const failure = ref('');
 const left = ref(0);
 const { form } = useFormDraft('readers', { claims: '{"sub": "ada", "role": "crew"}' });
 const claimsFault = ref('');
-/** The conditions of the policy, as whoever has no part in anything meets them. */
+/** The conditions of the policy for a caller without claims. */
 const rules = computed(() => DOES.map((rule) => ({ rule, condition: people.value?.[0]?.decisions[rule]?.condition })));
 
 const COLUMNS = [
@@ -35,7 +35,7 @@ const COLUMNS = [
 ];
 
 onMounted(read);
-useWhenBack(() => {
+useOnReconnect(() => {
   if (failure.value !== '') void read();
 });
 async function read(): Promise<void> {

@@ -1,9 +1,9 @@
 import type { JsonValue } from '@uproar/client';
 import type { InjectionKey } from 'vue';
 
-/** What is typed in the form of a document and not, or not yet, part of its data. The keys are JSON Pointers (RFC 6901). */
+/** Text in the form of a document that is not, or not yet, part of its data. The keys are JSON Pointers (RFC 6901). */
 export interface FormInputs {
-  /** The text of a number or a list while it is being edited, and what is wrong with it. */
+  /** The text of a number or a list during editing, and its fault. */
   typed: Record<string, { text: string; fault: string; label: string }>;
   /** The name of a field that is about to be added to an object. */
   added: Record<string, string>;

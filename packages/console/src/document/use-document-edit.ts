@@ -12,13 +12,13 @@ interface Kept {
   mode: 'JSON' | 'Form';
 }
 
-/** The edit of a document: follows the store while nothing is edited, and holds on to what is edited. */
+/** The edit of a document: it follows the store until something is edited, and then keeps the edit. */
 export interface DocumentEdit {
   /** The document that the edit began with; undefined while none was read. */
   readonly base: Readonly<Ref<Document | undefined>>;
   /** The data as JSON, edited or not. */
   readonly text: Ref<string>;
-  /** What is typed in the form and not part of the data. */
+  /** Text in the form that is not part of the data. */
   readonly inputs: FormInputs;
   readonly mode: Ref<'JSON' | 'Form'>;
   readonly dirty: ComputedRef<boolean>;
@@ -26,15 +26,15 @@ export interface DocumentEdit {
   readonly restored: Ref<boolean>;
   /** The data that the text stands for, or why it stands for none. */
   readonly checked: ComputedRef<{ data: JsonObject } | { fault: string }>;
-  /** Whether somebody else wrote the document since the edit began. */
+  /** Whether the document has been written by others since the edit began. */
   readonly overtaken: ComputedRef<boolean>;
-  /** Whether somebody else changed the very fields that were edited here. */
+  /** Whether others have changed the same fields. */
   readonly conflicting: ComputedRef<boolean>;
-  /** Takes a document from the store, and with it gives up what is edited. */
+  /** Takes a document from the store and discards the edit. */
   takeOver(document: Document): void;
-  /** Goes on with data that brings the edit together with a document from the store. */
+  /** Continues with data that merges the edit with a document from the store. */
   settle(document: Document, data: JsonObject): void;
-  /** Goes on from a document that was saved with some text; what was typed after that stays edited. */
+  /** Continues after a document was saved with some text; later typing stays an edit. */
   savedAs(document: Document, text: string): void;
 }
 

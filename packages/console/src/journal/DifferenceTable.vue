@@ -5,7 +5,7 @@ import { computed } from 'vue';
 
 const props = defineProps<{ before: Document | null; after: Document | null; whole: boolean }>();
 
-/** Each field as it was and as it is; those that did not alter only where all are wanted. */
+/** Each field before and after; unchanged fields only if all are requested. */
 const rows = computed(() => {
   const [before, after] = [props.before?.data ?? {}, props.after?.data ?? {}];
   const altered = fieldChanges(before, after).map((change) => ({ ...change, altered: true }));

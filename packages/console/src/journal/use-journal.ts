@@ -3,7 +3,7 @@ import type { JournalEvent } from '@uproar/protocol';
 import { computed, onBeforeUnmount, ref, shallowRef, watch, type ComputedRef, type Ref, type ShallowRef } from 'vue';
 import { describeFailure } from '../shared/failure';
 import { followJournal, readJournal, type JournalPart } from '../shared/live-journal';
-import { useWhenBack } from '../shared/use-when-back';
+import { useOnReconnect } from '../shared/use-on-reconnect';
 
 /** Commits looked through for one page. */
 const PAGE = 200;
@@ -12,7 +12,7 @@ const MAX_PAGES = 25;
 /** Changes kept in the list while it follows the journal, and changes that wait at most. */
 const MAX_KEPT = 2000;
 
-/** A part of the journal, the newest change first, that follows what is committed. */
+/** A part of the journal, newest first, that follows new commits. */
 export interface Journal {
   /** Changes without a gap between them. */
   readonly events: Readonly<ShallowRef<readonly JournalEvent[]>>;
@@ -32,8 +32,8 @@ export interface Journal {
 /**
  * Follows a part of the journal.
  *
- * @param part which part; the list begins anew when it changes
- * @param held whether the list is to stay as it is, because it is paused or is being read further down
+ * @param part the part; the list starts again when it changes
+ * @param held whether the list must not move, because it is paused or scrolled down
  */
 export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held: () => boolean): Journal {
   const events = shallowRef<readonly JournalEvent[]>([]);
@@ -72,7 +72,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
   const showNewer = () => {
     if (newer.value.length === 0) return;
     if (gap) {
-      // The list goes on from the newest ones; what lies between is read when it is asked for.
+      // The list continues from the newest entries; the gap is read on request.
       events.value = newer.value;
       oldest = newer.value.at(-1)!.seq;
       more.value = true;
@@ -86,7 +86,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     const meant = part.value;
     [events.value, newer.value, gap, state.value, failure.value, reading.value] = [[], [], false, 'loading', '', false];
     try {
-      // What is committed while the page is read comes with the stream.
+      // Commits made while the page is read arrive with the stream.
       const last = await readJournal(store, {}, 'now', 1);
       const page = await readJournal(store, meant, 'now', PAGE);
       if (part.value !== meant || ended) return;
@@ -104,7 +104,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     }
   };
   watch(part, () => void begin(), { immediate: true });
-  useWhenBack(() => {
+  useOnReconnect(() => {
     if (state.value === 'failed') void begin();
   });
   onBeforeUnmount(() => {
@@ -117,7 +117,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     reading.value = true;
     const meant = part.value;
     try {
-      // A page of the journal may hold no change of the part that is meant.
+      // A page of the journal may contain no change of the selected part.
       for (let read = 0; read < MAX_PAGES; read++) {
         const before = oldest;
         const page = await readJournal(store, meant, before, PAGE);

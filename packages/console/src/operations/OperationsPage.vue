@@ -13,7 +13,7 @@ const store = useStore();
 const SPANS = { '2 min': 120, '5 min': 300, '15 min': 900 } as const;
 const span = ref<keyof typeof SPANS>('5 min');
 
-/** Only what is new is asked for; the samples before are kept here. */
+/** Only new samples are requested; earlier ones are kept here. */
 const { value: metrics, failure } = usePolled<MetricsReport>(1000, async (before) => {
   const last = before?.samples.at(-1)?.time;
   const next = await store.fetch<MetricsReport>(`/v1/metrics/samples${last === undefined ? '' : `?after=${last}`}`);
@@ -245,7 +245,7 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
                 <td class="numeric">{{ view.watchers.toLocaleString() }}</td>
                 <td :class="{ dear: view.filed === 'list' && view.query?.where }">{{ view.filed }}</td>
                 <td class="numeric">{{ view.tested.toLocaleString() }}</td>
-                <td class="numeric">{{ view.altered.toLocaleString() }}</td>
+                <td class="numeric">{{ view.changed.toLocaleString() }}</td>
                 <td class="numeric">{{ view.deliveries.toLocaleString() }}</td>
                 <td class="numeric">{{ formatBytes(view.sentBytes) }}</td>
                 <td class="numeric">{{ formatMs(view.milliseconds) }}</td>

@@ -4,7 +4,7 @@ import { Alert, Button } from 'ant-design-vue';
 import { computed, ref, shallowRef, watch } from 'vue';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
-import { useWhenBack } from '../shared/use-when-back';
+import { useOnReconnect } from '../shared/use-on-reconnect';
 import { partsOf, type BenchQuery } from './copies';
 
 const props = defineProps<{ query: BenchQuery }>();
@@ -36,7 +36,7 @@ watch(
   { immediate: true },
 );
 
-useWhenBack(() => {
+useOnReconnect(() => {
   if (failure.value !== '') void explain();
 });
 
@@ -46,7 +46,7 @@ function formOf(query: BenchQuery): QueryForm {
   return { from: query.from, ...parts, ...(limit === undefined ? {} : { limit: toLimit(limit) }) };
 }
 
-/** What is wrong is told beside the query; there is nothing to explain then. */
+/** Errors are shown next to the query; there is nothing to explain then. */
 function isSound(query: BenchQuery): boolean {
   try {
     prepareQuery(formOf(query));

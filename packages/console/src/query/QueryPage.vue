@@ -14,7 +14,7 @@ import { useNotices, useStore } from '../shared/injection';
 import { copiesOf, partsOf, type BenchQuery } from './copies';
 import CostPanel from './CostPanel.vue';
 import { isRelated, withRelated } from './related-columns';
-import { useCalmView } from '../table/calm-view';
+import { usePausableView } from '../table/pausable-view';
 import OfferedQuery from '../unsaved/OfferedQuery.vue';
 import { useTypedQuery } from '../unsaved/use-typed-query';
 import type { Column } from '../table/layout';
@@ -51,9 +51,9 @@ const key = computed(() => {
     by: text('by'),
   } satisfies BenchQuery);
 });
-/** What is asked, as the address has it. */
+/** The query in the address. */
 const asked = computed(() => (key.value === undefined ? undefined : (JSON.parse(key.value) as BenchQuery)));
-/** What is typed. The collection is no part of it: choosing another one asks at once. */
+/** The typed query. Choosing another collection runs the query at once. */
 const NOTHING = { where: '', order: '', fields: '', include: '', summary: '', by: '' };
 const { typed, altered, offered, reset, takeOffered, dropOffered } = useTypedQuery(
   () => `query:${asked.value?.from}`,
@@ -74,7 +74,7 @@ const view = useWatch(() => {
     .collection(query.from)
     .watch({ ...parts, ...(limit === undefined ? {} : { limit: limit === 'none' ? limit : Number(limit) }) });
 });
-const { frame: calm, paused, waiting } = useCalmView(view);
+const { frame: calm, paused, waiting } = usePausableView(view);
 const frame = computed(() => calm.value && withRelated(calm.value));
 /** Documents of the collection as they are, to complete conditions with. */
 const sample = useWatch(() => {
@@ -91,7 +91,7 @@ const marked = computed(() => {
   return `${line}\n${' '.repeat(position)}▲`;
 });
 
-/** Asks what is typed. */
+/** Runs the typed query. */
 function ask(): void {
   if (!limitFault.value) show({ from: asked.value!.from, ...typed });
 }
@@ -103,7 +103,7 @@ function show(query: Partial<BenchQuery>): void {
   void router.push({ name: 'query', query: Object.fromEntries(said) });
 }
 
-/** By what is related, and by totals, there is no order. What is typed and not run stays so. */
+/** Related documents and totals cannot be sorted by. Text that was typed but not run is kept. */
 function sort(column: Column, add: boolean): void {
   const query = asked.value!;
   if (query.summary !== '' || isRelated(column.path)) return;

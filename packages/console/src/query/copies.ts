@@ -17,7 +17,7 @@ export function partsOf({ where, order, limit, fields, include, summary, by }: B
   return Object.fromEntries(Object.entries(parts).filter(([, value]) => value !== ''));
 }
 
-/** The same query for whoever asks it elsewhere: as an address, for the terminal, and in code. */
+/** The same query for use elsewhere: as an address, for the terminal, and as code. */
 export function copiesOf(query: BenchQuery, origin: string): { name: string; text: string }[] {
   const parts = partsOf(query);
   const parameters = Object.entries(parts).map(([name, value]) => `${name}=${encodeURIComponent(value)}`);

@@ -1,13 +1,13 @@
 import type { JsonObject, JsonValue, TypedDocument } from '@uproar/client';
-import type { Frame } from '../table/calm-view';
+import type { Frame } from '../table/pausable-view';
 
 /** What the names of related documents begin with, as columns. */
 const MARK = '→ ';
 
-/** What was made of a document that did not alter stays as it is, so that its row is not drawn again. */
+/** The flattened form of an unchanged document is reused, so that its row is not drawn again. */
 const made = new WeakMap<TypedDocument, TypedDocument>();
 
-/** A frame whose documents have what is related to them as fields, which a table can show: `→ crew`. */
+/** A frame whose documents have their related documents as fields for the table: `→ crew`. */
 export function withRelated(frame: Frame): Frame {
   const { view, altered } = frame;
   if (!view.documents.some(({ related }) => related)) return frame;
@@ -16,7 +16,7 @@ export function withRelated(frame: Frame): Frame {
   return { view: shown, altered: new Map([...altered].map(([id, before]) => [id, before && flatten(before)])) };
 }
 
-/** Whether a column is of what is related. */
+/** Whether a column shows related documents. */
 export function isRelated(path: readonly string[]): boolean {
   return path[0]?.startsWith(MARK) ?? false;
 }

@@ -9,7 +9,7 @@ import { formatMoment, useCall } from '../shared/use-call';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import { useNotices, useStore } from '../shared/injection';
 
-/** The schema of a collection: proposed, edited, checked against what is there, and put in force. */
+/** The schema of a collection: propose, edit, check and set it. */
 const props = defineProps<{ collection: string }>();
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
 const store = useStore();
@@ -24,7 +24,7 @@ const MODES: { value: SchemaMode; label: string }[] = [
 const SHOWN = 50;
 const LOOK_EVERY_MS = 5000;
 const path = `/v1/schemas/${props.collection}`;
-/** What was typed and not set is kept; `base` is the version it began with, 0 where there was none. */
+/** Text that was typed but not set is kept; `base` is the version it started from, 0 for none. */
 const key = `schema:${props.collection}`;
 const kept = readDraft<{ text: string; mode: SchemaMode; base: number }>(key);
 const text = ref(kept?.text ?? '');
@@ -63,7 +63,7 @@ const own = computed(() => {
 });
 const overtaken = computed(() => own.value && (present.value?.version ?? 0) > base.value);
 
-// While nothing of one's own is in the editor it follows the schema that is set.
+// While the editor has no edits, it follows the present schema.
 watch(listing, (now, before) => {
   if (!now || own.value) return;
   if (before === undefined || (present.value?.version ?? 0) !== base.value) void takeSet();
@@ -92,7 +92,7 @@ watch([text, mode, base, own], () => {
   const value = { text: text.value, mode: mode.value, base: base.value };
   keepDraft({ key, value, edit: { label, path: `/shapes/${props.collection}?schema` } });
 });
-// What was found holds for the text that was checked.
+// The result is valid for the text that was checked.
 watch([text, mode], () => {
   violations.value = '';
 });

@@ -10,14 +10,14 @@ import { describeFailure } from '../shared/failure';
 import { useStore } from '../shared/injection';
 import SchemaPanel from './SchemaPanel.vue';
 import { formatCell } from '../table/fields';
-import { useWhenBack } from '../shared/use-when-back';
+import { useOnReconnect } from '../shared/use-on-reconnect';
 
 const props = defineProps<{ collections: View | undefined }>();
 const store = useStore();
 const route = useRoute();
 const router = useRouter();
 
-/** A field whose share among recent documents differs by more than this has come or gone. */
+/** A field whose share in recent documents differs by more than this is reported as new or disappearing. */
 const SHIFT = 0.3;
 const collection = computed(() => String(route.params.collection || props.collections?.documents[0]?.id || ''));
 const names = computed(() => (props.collections?.documents ?? []).map(({ id }) => ({ value: id, label: id })));
@@ -26,7 +26,7 @@ const failure = ref('');
 const busy = ref(false);
 watch(collection, () => void look(), { immediate: true });
 
-useWhenBack(() => {
+useOnReconnect(() => {
   if (failure.value !== '') void look();
 });
 async function look(): Promise<void> {

@@ -1,7 +1,7 @@
 import { findDataFault, isObject, JsonTextError, parseJson } from '@uproar/core';
 import type { JsonObject } from '@uproar/client';
 
-/** Reads the text of an editor as a document's data, or says what is wrong with it. */
+/** Parses the text of an editor as the data of a document, or returns the error. */
 export function readData(text: string): { data: JsonObject } | { fault: string } {
   try {
     const value = parseJson(text);

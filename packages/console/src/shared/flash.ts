@@ -1,4 +1,4 @@
-/** How an element shows that it has just altered: a cell changed, a row came in, a collection was written to. */
+/** How an element shows a change: a changed cell, a new row, a written collection. */
 type Flash = 'changed' | 'entered' | 'activity';
 
 const still = matchMedia('(prefers-reduced-motion: reduce)');

@@ -1,7 +1,7 @@
 import { ProblemError, type Store } from '@uproar/client';
 import type { JournalEvent, JournalPage } from '@uproar/protocol';
 
-/** Which part of the journal is meant. */
+/** The selected part of the journal. */
 export interface JournalPart {
   collection?: string | undefined;
   doc?: string | undefined;
@@ -25,17 +25,19 @@ export function kindOfChange({ type }: JournalEvent): 'created' | 'updated' | 'd
   return type.split('.').at(-1) as 'created' | 'updated' | 'deleted';
 }
 
-/** How the journal is followed: changes come by the hundred where there are many, and the state of the stream is told. */
+/**
+ * How the journal is followed: large numbers of changes arrive in batches, and the state of the stream is reported.
+ */
 export interface JournalFollower {
   events: (events: JournalEvent[]) => void;
   state: (state: 'live' | 'stale') => void;
-  /** The stream cannot be gone on with, such as when the journal has been cut: the part is to be read anew. */
+  /** The stream cannot be resumed, for example because the journal was truncated: read the part again. */
   lost: () => void;
 }
 
 const AGAIN_MS = 1500;
 
-/** Follows the journal behind a seq, and goes on by itself when the stream breaks. Returns what stops it. */
+/** Follows the journal after a seq, and reconnects by itself. Returns a stop function. */
 export function followJournal(store: Store, part: JournalPart, after: number, follower: JournalFollower): () => void {
   const stop = new AbortController();
   let at = after;

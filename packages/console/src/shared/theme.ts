@@ -25,7 +25,7 @@ watchEffect(() => document.documentElement.classList.toggle('dark', isDark.value
 export const componentTheme = computed(() => ({
   algorithm: isDark.value ? antTheme.darkAlgorithm : antTheme.defaultAlgorithm,
   token: {
-    // Whoever has asked their system for less motion gets drawers and menus at once.
+    // With "reduce motion" in the system settings, drawers and menus appear at once.
     motion: !still.matches,
     colorPrimary: isDark.value ? '#7568e6' : '#5a4fcf',
     colorInfo: isDark.value ? '#8f86f0' : '#5a4fcf',

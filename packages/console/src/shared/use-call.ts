@@ -1,12 +1,12 @@
 import { ConnectionError, ProblemError } from '@uproar/client';
 import { ref, type Ref } from 'vue';
 import { describeFailure } from './failure';
-import { useWhenBack } from './use-when-back';
+import { useOnReconnect } from './use-on-reconnect';
 
 /**
- * Runs calls to the store and keeps what went wrong with the last one, in words for people.
+ * Runs calls to the store and keeps the error of the last one, in words for people.
  *
- * @param load reads what is shown; called again when a store that did not answer is back
+ * @param load reads the displayed data; called again when the store is reachable again
  */
 export function useCall(load: () => unknown = () => undefined): {
   busy: Ref<boolean>;
@@ -31,7 +31,7 @@ export function useCall(load: () => unknown = () => undefined): {
       busy.value = false;
     }
   };
-  useWhenBack(() => {
+  useOnReconnect(() => {
     if (!unreachable) return;
     failure.value = '';
     load();

@@ -1,7 +1,7 @@
 import { onBeforeUnmount, ref, shallowRef, watch, type Ref, type ShallowRef } from 'vue';
 import { describeFailure } from './failure';
 
-/** Something that is asked for again and again while it is looked at. */
+/** A value that is polled while it is displayed. */
 export interface Polled<Value> {
   readonly value: ShallowRef<Value | undefined>;
   /** Why it could not be had the last time, in words for people; empty where it could. */
@@ -10,7 +10,7 @@ export interface Polled<Value> {
   again(): void;
 }
 
-/** Asks for something now, whenever what `ask` reads alters, and every so often; not while nobody sees the page. */
+/** Polls a value: at once, when the dependencies of `ask` change, and regularly; not while the page is hidden. */
 export function usePolled<Value>(
   everyMs: number,
   ask: (before: Value | undefined) => Promise<Value>,

@@ -3,7 +3,7 @@ import { useWatch } from '@uproar/vue';
 import { computed } from 'vue';
 import { useStore } from '../shared/injection';
 
-/** How many documents of a collection somebody sees, where the store tells nobody how many there are. */
+/** The number of documents of a collection that the caller sees, if the store does not report it. */
 const props = defineProps<{ collection: string }>();
 const store = useStore();
 const view = useWatch(() => store.collection(props.collection).summary('count()').watch());

@@ -12,7 +12,7 @@ export function keptKey(): string | undefined {
 }
 
 /**
- * Signs in with a key, and keeps it until the browser session ends. Without one, it looks as everybody may who sends none.
+ * Signs in with a key, and keeps it until the browser session ends. Without one, connects as an anonymous caller.
  *
  * @throws {ProblemError} when the store refuses the key
  * @throws {ConnectionError} when it cannot be reached
@@ -29,7 +29,7 @@ export async function signIn(key: string | undefined): Promise<void> {
   session.value = store;
 }
 
-/** Tells whether the store lets people take part without a key. */
+/** Whether the store allows anonymous callers. */
 export async function takesNoKey(): Promise<boolean> {
   try {
     const { keyless } = (await (await fetch('/healthz')).json()) as { keyless: boolean };

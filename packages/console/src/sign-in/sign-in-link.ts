@@ -1,7 +1,7 @@
 /** The item of the session storage that holds the key. */
 export const KEY_ITEM = 'uproar-key';
 
-/** Stores the key of a sign-in link and removes it from the address, so that nobody shares it by accident. */
+/** Stores the key of a sign-in link and removes it from the address, so that it is not shared by accident. */
 export function takeSignInKey(): void {
   const key = new URLSearchParams(location.hash.slice(1)).get('key');
   if (key === null) return;

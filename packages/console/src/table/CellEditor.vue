@@ -8,7 +8,7 @@ import { isText, type CellEdit } from './cell-edits';
  */
 const props = defineProps<{
   edit: CellEdit;
-  /** What is said of a row that is not in sight; empty where the editor stands in its cell. */
+  /** The description of a row that is scrolled out of sight; empty while the editor is in its cell. */
   elsewhere: string;
 }>();
 const emit = defineEmits<{
@@ -27,7 +27,7 @@ watch(() => props.edit, begin);
 async function begin(): Promise<void> {
   await nextTick();
   input.value?.focus();
-  // What was typed before is gone on with; the value from the store is replaced.
+  // Earlier typing continues; a value from the store is replaced.
   if (props.edit.text === props.edit.initial) input.value?.select();
 }
 

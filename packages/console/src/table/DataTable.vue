@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { toRef } from 'vue';
-import type { Frame } from './calm-view';
+import type { Frame } from './pausable-view';
 import type { CellEdits } from './cell-edits';
 import ColumnMenu from './ColumnMenu.vue';
 import DocumentTable from './DocumentTable.vue';

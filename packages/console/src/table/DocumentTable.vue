@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import { flash } from '../shared/flash';
-import type { Frame } from './calm-view';
+import type { Frame } from './pausable-view';
 import type { CellEdits } from './cell-edits';
 import CellEditor from './CellEditor.vue';
 import { valueAt } from './fields';
@@ -75,7 +75,8 @@ const {
   leftPx: () => (props.picked ? PICK_PX : 0) + (props.groups ? 0 : idWidth.value),
 });
 
-// Rows that come in above, or leave there, do not move what is being looked at: the row that is edited, or else the first in sight.
+// Rows that appear or disappear above do not move what a person looks at: the edited row, or else the first visible
+// one.
 watch(
   () => props.frame,
   ({ view }, before) => {
@@ -133,7 +134,8 @@ const observer = new ResizeObserver(([entry]) => {
 onMounted(() => observer.observe(scroller.value!));
 onBeforeUnmount(() => observer.disconnect());
 
-// The keyboard: arrows walk through the cells, Enter opens the document or edits the cell, the space bar picks the row.
+// The keyboard: arrow keys move between cells, Enter opens the document or edits the cell, the space bar selects the
+// row.
 const active = shallowRef<{ id: string; key: string }>();
 /** The row by which the keyboard comes in: that of the cell it left, otherwise the first that is drawn. */
 const entry = computed(() => {
@@ -166,7 +168,7 @@ function onKey(event: KeyboardEvent): void {
     event.preventDefault();
     return props.edits.undo();
   }
-  // The cell that had the focus was scrolled away: the keys go on from it.
+  // The focused cell was scrolled out of sight: keys continue from it.
   if (event.target === scroller.value && active.value && event.key.startsWith('Arrow')) {
     event.preventDefault();
     void focusCell(

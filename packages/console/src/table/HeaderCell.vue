@@ -34,7 +34,7 @@ const explanation = computed(() => {
   const { name, kinds, rare, near, count, meta } = props.column;
   if (meta) return `${name}: metadata of the store`;
   const misspelt = near.length > 0 ? ` Was ${near.map((other) => `“${other}”`).join(' or ')} meant?` : '';
-  return `${name}: ${kinds}.${rare ? ` Only ${count} of the documents looked at ${count === 1 ? 'has' : 'have'} it.${misspelt}` : ''}`;
+  return `${name}: ${kinds}.${rare ? ` Only ${count} of the sampled documents ${count === 1 ? 'has' : 'have'} it.${misspelt}` : ''}`;
 });
 
 function drop(event: DragEvent): void {

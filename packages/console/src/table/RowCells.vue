@@ -4,7 +4,7 @@ import { isObject } from '@uproar/core';
 import { formatCell, kindOf, valueAt } from './fields';
 import type { Column } from './layout';
 
-/** The cells of a row. They are drawn again only when something in this very row has altered, wherever the row stands. */
+/** The cells of a row. They are drawn again only when this row has changed, wherever it moves. */
 defineProps<{
   document: Document;
   columns: readonly Column[];

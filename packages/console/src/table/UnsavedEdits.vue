@@ -4,10 +4,10 @@ import { Button } from 'ant-design-vue';
 import { onBeforeUnmount, shallowRef, watch } from 'vue';
 import type { CellEdit, CellEdits } from './cell-edits';
 
-/** The edits of cells that are not saved: what was typed, why it is not saved, and what can be done about it. */
+/** Unsaved cell edits: the text, the reason why it is not saved, and the possible actions. */
 const props = defineProps<{ edits: CellEdits }>();
 
-/** An edit that is saved faster than this is not shown on its way. */
+/** An edit that is saved within this time is not shown as pending. */
 const SHOWN_AFTER_MS = 700;
 const shown = shallowRef<readonly CellEdit[]>([]);
 let timer: ReturnType<typeof setTimeout> | undefined;

@@ -10,21 +10,21 @@ import { writeField, type FieldAddress } from './write-field';
 
 /** An edit of one field of one document, from the moment its cell is opened until it is saved or discarded. */
 export interface CellEdit extends FieldAddress {
-  /** The key of the column, and what it is called. */
+  /** The key and the title of the column. */
   readonly column: string;
   readonly name: string;
   /** The document as it was when the edit began. */
   readonly document: Document;
-  /** The value in the cell when the edit began, and as what it was first shown in the editor. */
+  /** The value of the cell when the edit began, and its text in the editor. */
   was: JsonValue | undefined;
   readonly initial: string;
-  /** What is typed. */
+  /** The typed text. */
   text: string;
   /** `open`: in the editor. `saving`: sent. `unsaved`: closed, because it could not be saved. */
   state: 'open' | 'saving' | 'unsaved';
   /** Why it is not saved. */
   fault: string;
-  /** The value that somebody else wrote into the field meanwhile. */
+  /** The value that someone else has written to the field meanwhile. */
   theirs?: { value: JsonValue | undefined } | undefined;
   /** Whether the document has been deleted meanwhile. */
   gone?: boolean | undefined;
@@ -37,11 +37,11 @@ const edits = shallowReactive<CellEdit[]>(readKept());
 export interface CellEdits {
   /** The one that is open in the editor, if any. */
   readonly open: ComputedRef<CellEdit | undefined>;
-  /** Those of the collection that are closed and not saved, or still on their way. */
+  /** The closed edits of the collection that are not saved yet. */
   readonly unsaved: ComputedRef<CellEdit[]>;
-  /** Opens the editor for a cell; one that is open is closed first. An unsaved edit of the same cell goes on. */
+  /** Opens the editor for a cell and closes an open one first. An unsaved edit of the same cell continues. */
   begin(document: Document, column: Column): void;
-  /** Takes over what is typed in the editor. */
+  /** Takes over the text of the editor. */
   type(text: string): void;
   /** Opens the editor again for an edit that could not be saved. */
   resume(edit: CellEdit): void;
@@ -52,7 +52,7 @@ export interface CellEdits {
    * @returns whether the editor was closed
    */
   commit(leaving?: boolean): boolean;
-  /** Saves an edit over what somebody else wrote meanwhile. */
+  /** Saves an edit over a value that someone else has written meanwhile. */
   overwrite(edit: CellEdit): void;
   /** Creates the document again as it was when the edit began, with the edited field. */
   restore(edit: CellEdit): void;
@@ -151,7 +151,7 @@ function readCell(edit: CellEdit): { value: JsonValue | undefined } | { fault: s
   }
 }
 
-/** Sends the one field, on the condition that it still holds what it held when the edit began. */
+/** Sends one field, on the condition that it still has the value from when the edit began. */
 async function save(
   store: Store,
   edit: CellEdit,
@@ -189,7 +189,7 @@ async function createAgain(
     settle(store, edit, value, messages);
   } catch (error) {
     edit.state = 'unsaved';
-    // Somebody else made it again: the edit can be saved into that one.
+    // The document was created again by someone else: the edit can be saved to it.
     const isBack = isProblem(error, 'version-mismatch');
     edit.fault = isBack ? `${edit.id} exists again. Open the edit and save it.` : describeFailure(error);
     if (isBack) edit.gone = undefined;
@@ -216,7 +216,7 @@ function discard(edit: CellEdit): void {
   dropDraft(keyOf(edit));
 }
 
-/** Keeps an edit over reloads for as long as its text differs from what was in the cell. */
+/** Keeps an edit over reloads while its text differs from the value in the cell. */
 function keepAsDraft(edit: CellEdit): void {
   watch(
     () => ({ ...edit }),

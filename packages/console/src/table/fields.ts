@@ -1,7 +1,7 @@
 import { getMember, isObject, joinName, nearNames, typeOfValue, type ShapeType } from '@uproar/core';
 import type { Document, JsonObject, JsonValue } from '@uproar/client';
 
-/** What the values of a field are, as far as they were looked at. */
+/** The types of the values of a field, in the sampled documents. */
 export type FieldType = 'text' | 'number' | 'yes/no' | 'time' | 'place' | 'object' | 'list' | 'empty' | 'mixed';
 
 /** A field of the documents. */
@@ -10,11 +10,11 @@ export interface Field {
   name: string;
   path: readonly string[];
   type: FieldType;
-  /** What of each kind there is: `212 numbers, 3 texts`. */
+  /** The number of values of each type: `212 numbers, 3 texts`. */
   kinds: string;
   /** True when most values are numbers, which then stand at the right. */
   numeric: boolean;
-  /** How many of the documents looked at have it. */
+  /** The number of sampled documents that have the field. */
   count: number;
   /** True when so few have it that its name may be misspelt. */
   rare: boolean;
@@ -29,11 +29,11 @@ export function labelOf({ name, path }: Pick<Field, 'name' | 'path'>): string {
   return path.length === 1 && !path[0]!.includes('.') ? path[0]! : name;
 }
 
-/** So many documents tell what fields there are. */
+/** The number of documents that are sampled for fields. */
 const SAMPLE = 4000;
 const MAX_FIELDS = 200;
 
-/** Fewer documents than this say nothing about what is rare. */
+/** With fewer documents than this, nothing is called rare. */
 const FEWEST = 20;
 const RARE = 0.02;
 

@@ -1,6 +1,6 @@
 import type { Document } from '@uproar/client';
 
-/** So many documents are looked for, from a place on. */
+/** The number of documents that are searched, from a place on. */
 const MAX_LOOKED_FOR = 30;
 
 /**

@@ -12,7 +12,7 @@ export interface Column extends Field {
   widthPx: number;
 }
 
-/** How somebody wants the columns of a collection. */
+/** A person's settings for the columns of a collection. */
 interface Layout {
   /** Keys in order; those not named follow. */
   order: string[];

@@ -10,18 +10,18 @@ export interface SavedEdit extends FieldAddress {
   readonly after: JsonValue | undefined;
 }
 
-/** What is told about the edits of cells. */
+/** Notifications about cell edits. */
 export interface CellEditMessages {
   saved(edit: SavedEdit, undo: () => void): void;
   undone(edit: SavedEdit): void;
   notUndone(edit: SavedEdit, reason: string): void;
 }
 
-/** So many saved edits can be undone. */
+/** The number of saved edits that can be undone. */
 const MAX_UNDOS = 50;
 const saved: SavedEdit[] = [];
 
-/** Notes a saved edit, and tells of it. */
+/** Records a saved edit, and shows a notification. */
 export function noteSaved(store: Store, edit: SavedEdit, messages: CellEditMessages): void {
   saved.push(edit);
   if (saved.length > MAX_UNDOS) saved.shift();

@@ -1,7 +1,7 @@
 import { formatTerm, parseOrder, QueryError, type OrderTerm } from '@uproar/core';
 import type { Column } from './layout';
 
-/** Where a column stands in an order: from 1, and which way; undefined where it does not. */
+/** The position of a column in the order, from 1, and its direction; undefined if the order does not contain it. */
 export function placeIn(order: string, { key }: Column): { place: number; descending: boolean } | undefined {
   const terms = readOrder(order);
   const at = terms.findIndex((term) => keyOf(term) === key);

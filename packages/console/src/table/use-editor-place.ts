@@ -12,7 +12,7 @@ export interface Grid {
   /** Where the first of these columns begins, in pixels. */
   readonly leftPx: () => number;
   readonly rowPx: number;
-  /** How far the grid is scrolled down, and what is in sight of it, in pixels. */
+  /** The scroll position of the grid and its visible area, in pixels. */
   readonly top: Readonly<Ref<number>>;
   readonly height: Readonly<Ref<number>>;
   readonly width: Readonly<Ref<number>>;
@@ -22,7 +22,7 @@ export interface Grid {
 export interface EditorPlace {
   /** Its position: in the cell, or at the top of the table while the cell is not in sight. */
   readonly style: ComputedRef<Record<string, string>>;
-  /** What is said of a cell that is not in sight; empty where the editor stands in it. */
+  /** The description of a cell that is scrolled out of sight; empty while the editor is in it. */
   readonly elsewhere: ComputedRef<string>;
   /** Whether a row is in sight, by its place among the documents; -1 is none. */
   isInSight(row: number): boolean;

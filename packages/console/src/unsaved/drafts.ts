@@ -42,7 +42,7 @@ export function isLostOnReload(key: string): boolean {
   return unkept.has(key);
 }
 
-/** The value of a draft; undefined where there is none. */
+/** The value of a draft; undefined if there is none. */
 export function readDraft<Value>(key: string): Value | undefined {
   return drafts.get(key)?.value as Value | undefined;
 }

@@ -4,17 +4,17 @@ import { dropDraft, keepDraft, readDraft } from './drafts';
 /** The parts of a query as text, such as its condition and its order. */
 export type QueryFields = Record<string, string>;
 
-/** The inputs of a query: what is typed in them, beside the query whose result is shown. */
+/** The inputs of a query: the typed text, and the query whose result is shown. */
 export interface TypedQuery<Fields extends QueryFields> {
-  /** What is typed, for `v-model`. */
+  /** The typed text, for `v-model`. */
   readonly typed: Fields;
   /** Whether something is typed that was not run. */
   readonly altered: ComputedRef<boolean>;
-  /** What was typed and not run the last time, for another query than the one shown now. */
+  /** Text from an earlier visit that was not run, for another query than the one shown. */
   readonly offered: ComputedRef<Fields | undefined>;
   /** Puts the query whose result is shown into the inputs. */
   reset(): void;
-  /** Puts what is offered into the inputs. */
+  /** Puts the offered text into the inputs. */
   takeOffered(): void;
   dropOffered(): void;
 }
@@ -27,10 +27,10 @@ interface Kept<Fields> {
 }
 
 /**
- * The inputs of a query. Another query that is run (by an order from a column head, by an address, by the browser's back button)
- * replaces the inputs that nobody has typed in; what was typed stays until it is run, reset or cleared.
+ * The inputs of a query. Another query that is run (by a column header, an address, or the back button) replaces inputs
+ * that were not edited. Edited text stays until it is run, reset or cleared.
  *
- * @param key what it is kept under while the page is left or reloaded
+ * @param key the key of the draft while the page is left or reloaded
  * @param shown the query whose result is shown
  */
 export function useTypedQuery<Fields extends QueryFields>(key: () => string, shown: () => Fields): TypedQuery<Fields> {

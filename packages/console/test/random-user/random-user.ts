@@ -252,8 +252,8 @@ export class RandomUser {
     await sure.click({ timeout: STEP_MS });
     const undo = this.page.locator('.ant-notification-notice').filter({ hasText: 'Deleted' }).last();
     await undo.getByRole('button', { name: 'Undo' }).click({ timeout: STEP_MS });
-    const told = this.page.locator('.ant-notification-notice').filter({ hasText: /Restored|Not restored/ });
-    await told.first().waitFor({ timeout: STEP_MS });
+    const message = this.page.locator('.ant-notification-notice').filter({ hasText: /Restored|Not restored/ });
+    await message.first().waitFor({ timeout: STEP_MS });
     const none = this.page.getByRole('button', { name: 'Clear selection' });
     if (await none.isVisible()) await none.click({ timeout: STEP_MS });
     return true;

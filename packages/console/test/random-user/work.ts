@@ -62,7 +62,7 @@ export class LivelyStore {
     await Promise.all(users.map(({ user }) => user.act(until)));
     const report: WorkReport = { done: {}, missed: {}, typed: 0, faults: [] };
     for (const { page, user } of users) {
-      // What is under way arrives.
+      // Waits for saves in flight.
       await page.waitForTimeout(1500);
       report.faults.push(
         ...user.faults,

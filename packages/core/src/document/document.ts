@@ -2,10 +2,10 @@ import { formatPointer } from '../json/pointer.js';
 import { isObject, type JsonObject, type JsonValue } from '../json/json.js';
 
 /**
- * A document as everybody sees it.
+ * A document in its public form.
  *
- * `version` is the seq of the commit that last wrote it; `created` and `updated` are RFC 3339 times in UTC
- * with milliseconds; `data` holds the user's fields and nothing else.
+ * `version` is the seq of the commit that last wrote it; `created` and `updated` are RFC 3339 times in UTC with
+ * milliseconds; `data` contains only the user's fields.
  */
 export interface Document {
   id: string;
@@ -33,7 +33,7 @@ export interface DataFault {
   detail: string;
 }
 
-/** Tells whether `id` can name a document: 1 to 128 of `A-Z a-z 0-9 - . _ ~`, neither `.` nor `..`. */
+/** Whether `id` is a valid document id: 1 to 128 of `A-Z a-z 0-9 - . _ ~`, neither `.` nor `..`. */
 export function isDocumentId(id: string): boolean {
   return /^[A-Za-z0-9\-._~]{1,128}$/.test(id) && id !== '.' && id !== '..';
 }
@@ -41,12 +41,12 @@ export function isDocumentId(id: string): boolean {
 /** Ids that well-known packages for JSON Patch refuse as a part of a path, so that no copy could be kept up to date. */
 const RESERVED_IDS: ReadonlySet<string> = new Set(['__proto__', 'constructor', 'prototype']);
 
-/** Tells whether no new document may have this id, although it has the form of one. */
+/** Whether new documents must not have this id, although its form is valid. */
 export function isReservedId(id: string): boolean {
   return RESERVED_IDS.has(id);
 }
 
-/** Tells whether `name` can name a collection: a lower-case letter, then up to 63 of `a-z 0-9 -`. */
+/** Whether `name` is a valid collection name: a lower-case letter, then up to 63 of `a-z 0-9 -`. */
 export function isCollectionName(name: string): boolean {
   return /^[a-z][a-z0-9-]{0,63}$/.test(name);
 }
@@ -61,11 +61,11 @@ export function formatTime(timeMs: number): string {
 let lastTime = { timeMs: 0, text: '1970-01-01T00:00:00.000Z' };
 
 /**
- * Looks for the first thing that makes `value` unfit as a document's data (I-JSON, RFC 7493).
+ * Finds the first reason why `value` cannot be the data of a document (I-JSON, RFC 7493).
  *
- * @param value anything, as it came from outside
- * @param depth the deepest nesting allowed
- * @returns the first fault, or undefined for fit data. Size is judged by {@link sizeFault}, on the written text.
+ * @param value anything, as received
+ * @param depth the maximum nesting
+ * @returns the first fault, or undefined for valid data. {@link sizeFault} checks the size of the written text.
  */
 export function findDataFault(value: unknown, depth = DEFAULT_DOCUMENT_LIMITS.depth): DataFault | undefined {
   if (!isObject(value)) {
@@ -90,7 +90,7 @@ export function sizeFault(sizeBytes: number | undefined, limitBytes: number): Da
   };
 }
 
-/** Tells whether a value's JSON text is surely longer than so many bytes. Stops as soon as that is known. */
+/** Whether the JSON text of a value is longer than a number of bytes. Stops as soon as that is known. */
 export function exceedsSize(value: JsonValue, limitBytes: number): boolean {
   let left = limitBytes;
   const count = (node: JsonValue): boolean => {

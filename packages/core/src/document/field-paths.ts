@@ -4,7 +4,7 @@ import type { Document } from './document.js';
 /** Paths of fields. */
 export type Paths = readonly (readonly string[])[];
 
-/** A document without the fields at some paths. What has none of them stays the same object. */
+/** A document without the fields at some paths. A document without these fields is returned unchanged. */
 export function withoutFields(document: Document, paths: Paths): Document {
   const data = paths.reduce(withoutField, document.data);
   if (data === document.data) return document;

@@ -6,7 +6,7 @@ import type { JsonPatch, PatchOperation } from './json-patch.js';
 /** Above this many comparisons in all, arrays are not aligned item by item any more; they are replaced. */
 const MAX_ALIGNMENT_CELLS = 250_000;
 
-/** What is compared, and how many comparisons of items are left. */
+/** The lists to compare, and the remaining number of item comparisons. */
 interface Task {
   operations: JsonPatch;
   cellsLeft: number;
@@ -82,7 +82,7 @@ function compareArrays(before: JsonValue[], after: JsonValue[], path: string, ta
   }
 }
 
-/** Walks along a longest common subsequence of `removed` and `added` and writes what lies beside it. */
+/** Follows a longest common subsequence of `removed` and `added` and writes the operations for the rest. */
 function alignArrays(
   removed: JsonValue[],
   added: JsonValue[],

@@ -17,7 +17,7 @@ export class PatchError extends Error {
     message: string,
     readonly index: number,
     readonly path: string,
-    /** True when an operation `test` found another value: the condition failed, the patch itself is sound. */
+    /** True when an operation `test` found another value: the condition failed, the patch itself is valid. */
     readonly testFailed = false,
   ) {
     super(message);
@@ -98,7 +98,7 @@ export function applyPatch(
           if (operation.path.startsWith(operation.from + '/')) fail('A value cannot be moved into itself.');
           current = write(current, parsePointer(operation.from), 0, 'remove', null, fresh, fail);
         } else {
-          // From here on two places hold the same value, so neither may be altered in place.
+          // From here on two places hold the same value, so neither may be changed in place.
           fresh.share(value);
         }
         current = write(current, path, 0, 'add', value, fresh, fail);
@@ -112,8 +112,8 @@ type Fail = (message: string) => never;
 type WriteKind = 'add' | 'replace' | 'remove';
 
 /**
- * Returns `node` with one place written. Containers on the way are copied once per patch: those in `fresh`
- * were made by an earlier operation of this patch and belong to nobody else.
+ * Returns `node` with one place written. Containers on the path are copied once per patch: those in `fresh` were
+ * created by an earlier operation of this patch and are not shared.
  */
 function write(
   node: JsonValue,
@@ -165,15 +165,15 @@ function writeItem(
 }
 
 /**
- * The containers that earlier operations of a patch have made and that stand in one place only, so that they can be altered
- * in place. What holds one of them is one itself.
+ * The containers that earlier operations of a patch have created and that occur in one place only, so that they can be
+ * changed in place. A container that holds one of them is one itself.
  */
 class Fresh {
   readonly #made = new Set<object>();
 
   constructor(readonly work: PatchWork) {}
 
-  /** A container that may be altered: itself where it was made by this patch, otherwise a copy. */
+  /** A container that may be changed: itself if this patch has created it, otherwise a copy. */
   own<T extends object>(node: T, size: number | undefined, copy: () => T): T {
     if (this.#made.has(node)) return node;
     this.work.add(1 + (size ?? Object.keys(node).length));

@@ -6,7 +6,7 @@ export interface JsonObject {
   [name: string]: JsonValue;
 }
 
-/** Tells whether `value` is a JSON object, and neither null nor an array. */
+/** Whether `value` is a JSON object, and neither null nor an array. */
 export function isObject(value: unknown): value is JsonObject {
   return typeof value === 'object' && value !== null && !Array.isArray(value);
 }

@@ -1,10 +1,10 @@
 import { isObject, setMember, type JsonObject, type JsonValue } from './json.js';
 
 /**
- * Applies a JSON Merge Patch (RFC 7396, section 2). Nothing is altered in place; untouched members are shared
- * with `target`.
+ * Applies a JSON Merge Patch (RFC 7396, section 2). Nothing is changed in place; unchanged members are shared with
+ * `target`.
  *
- * @param target the value to patch; undefined where there is none
+ * @param target the value to patch; undefined if there is none
  * @param patch a merge patch: null removes a member, an object merges, anything else replaces
  */
 export function mergePatch(target: JsonValue | undefined, patch: JsonValue): JsonValue {

@@ -32,7 +32,7 @@ export function parseJson(text: string): JsonValue {
   return value;
 }
 
-/** Says where and why a text is not JSON. The language's own parser does not always tell the place. */
+/** Says where and why a text is not JSON. `JSON.parse` does not always report the position. */
 function explain(text: string, error: Error): JsonTextError {
   if (text.trim() === '') return new JsonTextError('The text is empty; a JSON value was expected.', 0);
   try {
@@ -49,7 +49,7 @@ function explain(text: string, error: Error): JsonTextError {
   );
 }
 
-/** Counts `name: value` pairs in a text known to be JSON, and checks its long number literals on the way. */
+/** Counts `name: value` pairs in a text known to be JSON, and checks its long number literals. */
 function countMembersWritten(text: string): number {
   let members = 0;
   for (let at = 0; at < text.length; at++) {

@@ -3,7 +3,7 @@ import type { Document } from '../document/document.js';
 import { valueOfField } from '../query/fields.js';
 import { joinName } from '../query/names.js';
 
-/** What somebody wants to hear of: one document, or the documents of a collection that hold a value in a field. */
+/** A dependency on one document, or on the documents of a collection that have a value in a field. */
 export interface Dependency {
   readonly collection: string;
   /** The field; undefined for the id itself. */
@@ -16,7 +16,9 @@ interface FieldDependencies<Item> {
   readonly byValue: Map<string, Set<Item>>;
 }
 
-/** Finds who is interested in a document, by its id or by what its fields hold, without looking at anybody else. */
+/**
+ * Finds the items that depend on a document, by its id or by the values of its fields, without looking at other items.
+ */
 export class DependencyIndex<Item> {
   readonly #byCollection = new Map<string, Map<string, FieldDependencies<Item>>>();
 
@@ -25,15 +27,15 @@ export class DependencyIndex<Item> {
     let fields = this.#byCollection.get(collection);
     if (!fields) this.#byCollection.set(collection, (fields = new Map()));
     const key = field ? joinName(field) : '';
-    let interests = fields.get(key);
-    if (!interests) fields.set(key, (interests = { path: field, byValue: new Map() }));
-    const items = interests.byValue.get(value);
+    let entry = fields.get(key);
+    if (!entry) fields.set(key, (entry = { path: field, byValue: new Map() }));
+    const items = entry.byValue.get(value);
     if (items) items.add(item);
-    else interests.byValue.set(value, new Set([item]));
+    else entry.byValue.set(value, new Set([item]));
     return !items;
   }
 
-  /** Returns true when nobody else has this interest. */
+  /** Returns true if no other item has this dependency. */
   remove({ collection, field, value }: Dependency, item: Item): boolean {
     const fields = this.#byCollection.get(collection);
     const key = field ? joinName(field) : '';
@@ -46,12 +48,12 @@ export class DependencyIndex<Item> {
     return true;
   }
 
-  /** The collections that anybody is interested in. */
+  /** The collections that have dependencies. */
   get collections(): string[] {
     return [...this.#byCollection.keys()];
   }
 
-  /** Whether anybody is interested in anything of a collection. */
+  /** Whether any item depends on a collection. */
   concerns(collection: string): boolean {
     return this.#byCollection.has(collection);
   }

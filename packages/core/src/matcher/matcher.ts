@@ -9,7 +9,7 @@ import { Intervals } from './intervals.js';
 /** How the matcher files a condition: under values, under ranges, or in the list that every change is tested against. */
 export interface MatchedBy {
   kind: 'values' | 'ranges' | 'list';
-  /** What it is filed under, for people. */
+  /** The requirement that the condition is filed under, for people. */
   under: string[];
 }
 
@@ -71,7 +71,7 @@ export class Matcher<Item> {
     }
   }
 
-  /** Tells how a condition is, or would be, filed. */
+  /** Describes how a condition is, or would be, filed. */
   describe(where: Node | undefined): MatchedBy {
     const requirements = this.#choose(where);
     if (requirements.length === 0) return { kind: 'list', under: [] };
@@ -93,7 +93,7 @@ export class Matcher<Item> {
   #cost(requirement: Requirement): number {
     if (requirement.kind === 'range') return requirement.low && requirement.high ? 1000 : 2000;
     const byValue = this.#fields.get(fieldKey(requirement))?.byValue;
-    // Values that many others are filed under tell less than values of one's own.
+    // Values shared with many other conditions are less selective than unique values.
     const crowd = Math.max(...requirement.values.slice(0, 20).map((value) => byValue?.get(value)?.size ?? 0));
     const isId = requirement.meta && requirement.path[0] === 'id';
     return (

@@ -3,15 +3,15 @@ import { compile } from '../query/evaluate.js';
 import type { Node } from '../query/tree.js';
 import { findClaim, type Claims } from '../query/claims.js';
 
-/** A condition without claims: always true, never true, or to be judged on documents. */
+/** A condition without claims: always true, never true, or to be evaluated on documents. */
 export type BoundCondition = boolean | Node;
 
 const MISSING: Node = { kind: 'missing' };
 const NOTHING = { document: { id: '', version: 0, created: '', updated: '', data: {} } };
 
 /**
- * Puts the claims of one identity into a condition, and works out what does not depend on a document any more. Identities
- * for whom it comes to the same get the same condition.
+ * Inserts the claims of an identity into a condition, and evaluates what does not depend on a document. Identities with
+ * the same result share the same condition.
  */
 export function bindClaims(node: Node, claims: Claims): BoundCondition {
   return simplify(substitute(node, claims));
@@ -43,7 +43,7 @@ function nodeOf(value: JsonValue | undefined): Node {
   return isObject(value) ? { kind: 'object', value } : { kind: 'literal', value };
 }
 
-/** Works parts out from above: where only being true counts, what is unknown counts as false. */
+/** Evaluates parts from the top: where only true counts, unknown counts as false. */
 function simplify(node: Node): BoundCondition {
   if (node.kind === 'call' && (node.name === 'and' || node.name === 'or')) return junction(node.name, node.args);
   if (isConstant(node)) return compile(node)(NOTHING) === true;
@@ -64,10 +64,10 @@ function junction(name: 'and' | 'or', parts: readonly Node[]): BoundCondition {
   return open.length === 1 ? open[0]! : { kind: 'call', name, args: open };
 }
 
-/** What is true of something missing: these alone can be. */
+/** The functions that can be true for a missing value. */
 const TAKES_MISSING = new Set(['and', 'or', 'not', 'isNull', 'type']);
 
-/** Tells whether something is missing without which a condition cannot be true. */
+/** Whether a value is missing without which a condition cannot be true. */
 function isUnknown(node: Node): boolean {
   if (node.kind === 'missing') return true;
   if (node.kind === 'array') return node.items.some(isUnknown);

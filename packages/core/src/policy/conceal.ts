@@ -4,10 +4,9 @@ import type { OrderTerm } from '../query/order-terms.js';
 import type { Node } from '../query/tree.js';
 
 /**
- * Puts the fields that somebody does not see back into data that they have written over a document, where they have not
- * set them anew.
+ * Restores concealed fields in data that a caller has written over a document, unless the write sets them.
  *
- * @returns undefined where a concealed field has no place any more, because they have put something else over it
+ * @returns undefined if a concealed field has no place any more, because the write has replaced its parent
  */
 export function restoreFields(written: JsonObject, before: JsonObject, paths: Paths): JsonObject | undefined {
   let data: JsonObject | undefined = written;
@@ -16,8 +15,8 @@ export function restoreFields(written: JsonObject, before: JsonObject, paths: Pa
 }
 
 /**
- * Tells whether written data has something other than an object where a concealed field would lie within one, and had not
- * before. It is judged by what the writer sees, so it is the same whether there is such a field or not.
+ * Whether written data replaces an object that may contain a concealed field by another value. It depends only on what
+ * the writer sees, so it is the same whether there is such a field or not.
  */
 export function coversConcealed(written: JsonObject, seenBefore: JsonObject, paths: Paths): boolean {
   return paths.some((path) => {
@@ -53,7 +52,7 @@ function restoreField(
   return copy;
 }
 
-/** A condition as somebody may ask it who does not see some fields: to them it is as if the fields were missing. */
+/** A condition as seen by a caller with concealed fields: as if the fields were missing. */
 export function concealIn(node: Node, paths: Paths): Node {
   switch (node.kind) {
     case 'property': {
@@ -74,7 +73,7 @@ export function concealIn(node: Node, paths: Paths): Node {
   }
 }
 
-/** An order without the terms that would tell of concealed fields. */
+/** An order without the terms that refer to concealed fields. */
 export function concealInOrder(order: readonly OrderTerm[], paths: Paths): OrderTerm[] {
   return order.filter(
     ({ meta, path }) => meta || !paths.some((other) => startsWith(path, other) || startsWith(other, path)),

@@ -7,7 +7,7 @@ import { calls, type Access } from './policy.js';
 
 const policyFilters = new WeakMap<Access, PolicyFilter>();
 
-/** What queries are seen through by somebody who may not see everything. */
+/** The filter through which a caller with limited access sees queries. */
 export function policyFilterFor(access: Access): PolicyFilter {
   let policyFilter = policyFilters.get(access);
   if (!policyFilter) policyFilters.set(access, (policyFilter = makePolicyFilter(access)));
@@ -24,7 +24,7 @@ function makePolicyFilter(access: Access): PolicyFilter {
   };
 }
 
-/** What is asked, with the claims of the one who asks and without what is concealed from them, and what they may read. */
+/** The condition of a query with the claims of the caller, without concealed fields, combined with the rule `read`. */
 function restrict(asked: Node | undefined, { read, conceal, claims }: Access): Node | undefined {
   const visible = asked && (conceal.length > 0 ? concealIn(asked, conceal) : asked);
   const bound = visible && (calls(visible, 'claim') ? bindClaims(visible, claims) : visible);

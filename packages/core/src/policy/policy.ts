@@ -15,10 +15,10 @@ import type { Paths } from '../document/field-paths.js';
 export const RULES = ['read', 'create', 'update', 'delete'] as const;
 export type RuleName = (typeof RULES)[number];
 
-/** The rules of one collection, as conditions. What has no rule is allowed to nobody. */
+/** The rules of one collection, as conditions. Without a rule, nothing is allowed. */
 export interface CollectionRules {
   readonly rules: Readonly<Partial<Record<RuleName, Node>>>;
-  /** Fields left out for everybody but those for whom the condition on their claims is true. */
+  /** Fields that are concealed, except from callers whose claims satisfy the condition. */
   readonly conceal: readonly { readonly path: readonly string[]; readonly unless: Node | undefined }[];
 }
 
@@ -35,12 +35,13 @@ export interface Policy {
 export interface Access extends Readonly<Record<RuleName, BoundCondition>> {
   readonly claims: Claims;
   readonly conceal: Paths;
-  /** Judges a rule on a document, made ready once. */
+  /** Evaluates a rule on a document; compiled once. */
   allows(rule: RuleName, scope: Scope): boolean;
 }
 
 /**
- * By what right somebody asks: a key for a scope, perhaps for some collections only, or claims that the policy judges.
+ * The rights of a caller: a key with a scope, optionally restricted to collections, or claims that the policy
+ * evaluates.
  */
 export type Rights =
   | { readonly scope: 'admin' | 'write' | 'read'; readonly collections?: readonly string[] | undefined }
@@ -60,7 +61,7 @@ export class PolicyError extends Error {
 
 const NO_RULES: CollectionRules = { rules: {}, conceal: [] };
 
-/** The policy of a store that has none: nobody may do anything, keys apart. */
+/** The policy of a store without one: only keys have access. */
 export const CLOSED: Policy = { anonymous: false, collections: new Map(), others: NO_RULES };
 
 /**
@@ -128,7 +129,7 @@ function readPath(name: string, pointer: string): string[] {
   }
 }
 
-/** A condition in CQL2 text or JSON, or a truth value. It is made ready once here, so that no fault shows later. */
+/** A condition in CQL2 text or JSON, or a truth value. It is compiled here once, so that errors show early. */
 function readCondition(value: JsonValue, pointer: string): Node {
   if (typeof value === 'boolean') return { kind: 'literal', value };
   if (typeof value !== 'string' && !isObject(value)) {
@@ -161,7 +162,7 @@ function checkMembers(form: JsonObject, known: readonly string[], pointer: strin
   }
 }
 
-/** Tells whether a condition calls a function anywhere. */
+/** Whether a condition calls a function anywhere. */
 export function calls(node: Node, name: string): boolean {
   return someNode(node, (part) => part.kind === 'call' && part.name === name);
 }
@@ -182,7 +183,7 @@ function someNode(node: Node, test: (node: Node) => boolean): boolean {
 
 const known = new WeakMap<Policy, WeakMap<Rights, Map<string, Access>>>();
 
-/** What somebody may do in a collection. */
+/** The access of a caller to a collection. */
 export function accessFor(policy: Policy, rights: Rights, collection: string): Access {
   let ofPolicy = known.get(policy);
   if (!ofPolicy) known.set(policy, (ofPolicy = new WeakMap()));
@@ -234,7 +235,7 @@ function makeAccess(rules: Record<RuleName, BoundCondition>, claims: Claims, con
       try {
         return (predicates[rule] ??= compile(bound))({ ...scope, work }) === true;
       } catch (error) {
-        // What takes too long to judge is not allowed.
+        // A rule that takes too much work does not allow the action.
         if (error instanceof WorkLimitError) return false;
         throw error;
       }
@@ -242,12 +243,12 @@ function makeAccess(rules: Record<RuleName, BoundCondition>, claims: Claims, con
   };
 }
 
-/** Tells whether somebody sees a document at all. */
+/** Whether a caller sees a document at all. */
 export function sees(access: Access, document: Document): boolean {
   return access.allows('read', { document });
 }
 
-/** Tells whether an access shows every document whole. */
+/** Whether an access shows every document without concealing fields. */
 export function seesEverything({ read, conceal }: Access): boolean {
   return read === true && conceal.length === 0;
 }

@@ -8,12 +8,12 @@ import type { Claims } from '../query/claims.js';
 import { withoutFields } from '../document/field-paths.js';
 import { accessFor, type Policy, type RuleName } from './policy.js';
 
-/** Something that somebody might do, to see what a policy says to it. */
+/** An action to evaluate the policy for. */
 export interface Attempt {
   collection: string;
   rule: RuleName;
   claims: Claims;
-  /** The document now; undefined where there is none. */
+  /** The present document; undefined if there is none. */
   before?: Document | undefined;
   /** The document as it would be written; for read and delete it is left out. */
   after?: Document | undefined;
@@ -22,17 +22,17 @@ export interface Attempt {
 /** What a policy says to an attempt, and why. */
 export interface Decision {
   allowed: boolean;
-  /** The rule that decided: for what is hidden from whoever tries that is `read`, whatever they try. */
+  /** The rule that decided; `read` for every action on a hidden document. */
   rule: RuleName;
-  /** Where the rule stands in the policy (RFC 6901); null where there is none, so that it is no. */
+  /** The place of the rule in the policy (RFC 6901); null if there is no rule. */
   pointer: string | null;
   /** The rule in CQL2 text. */
   condition: string | null;
-  /** The parts that are joined with AND (or OR), and what each came to; null is unknown, which is not enough. */
+  /** The parts that are joined with AND (or OR), and their results; null is unknown, which is not enough. */
   parts: { condition: string; truth: boolean | null }[];
-  /** What the rule looked at, as it is written there, and what it found; nothing where it was missing. */
+  /** The fields and claims that the rule reads, as written, and their values; no value if missing. */
   values: Record<string, JsonValue>;
-  /** The fields that are left out of what is read. */
+  /** The concealed fields. */
   concealed: string[];
   /** A document that may be read, as it would be seen. */
   document?: Document;
@@ -40,7 +40,7 @@ export interface Decision {
 
 const LOOK_UPS = new Set(['claim', 'was', 'meta']);
 
-/** Tells what a policy says to an attempt, without doing anything. */
+/** Evaluates the policy for an action, without executing it. */
 export function tryPolicy(policy: Policy, { collection, rule, claims, before, after }: Attempt): Decision {
   const access = accessFor(policy, { claims }, collection);
   const hidden = before !== undefined && !access.allows('read', { document: before });
@@ -69,7 +69,7 @@ function partsOf(node: Node, scope: Scope): Decision['parts'] {
   return parts.map((part) => ({ condition: formatText(part), truth: compile(part)(scope) ?? null }));
 }
 
-/** The fields, claims and earlier values that a condition names, and what they are. */
+/** The fields, claims and earlier values in a condition, and their values. */
 function valuesIn(node: Node, scope: Scope): Record<string, JsonValue> {
   const values = new Map<string, JsonValue>();
   const visit = (part: Node): void => {

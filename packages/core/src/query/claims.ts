@@ -1,6 +1,6 @@
 import { getMember, isObject, type JsonObject, type JsonValue } from '../json/json.js';
 
-/** What is known of the one who asks, as their token says it. */
+/** The claims of the caller's token. */
 export type Claims = Readonly<JsonObject>;
 
 /** The claim of a name: the member called so, or else the one that its parts between dots lead to. */

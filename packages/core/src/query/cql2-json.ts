@@ -1,6 +1,7 @@
 import type { JsonObject, JsonValue } from '../json/json.js';
 import { joinName, splitName } from './names.js';
-import { findOperator, isCondition, readInstant } from './parse-text.js';
+import { findOperator, isCondition } from './operators.js';
+import { readInstant } from './read-instant.js';
 import { asGeometry } from './spatial.js';
 import { QUERY_LIMITS, QueryError, type Node } from './tree.js';
 

@@ -4,7 +4,7 @@ import { compareStrings, compareValues } from '../json/order.js';
 import { formatTerm, orderValue, type OrderTerm } from './order-terms.js';
 import { QueryError } from './tree.js';
 
-/** The place in an order behind which a result goes on. */
+/** The place in an order after which a result continues. */
 export interface Cursor {
   values: (JsonValue | undefined)[];
   id: string;

@@ -12,10 +12,10 @@ import { parseDate, parseSpan, parseTimestamp, RELATIONS, spanOfDate, type Insta
 import { QueryError, type CallNode, type Geometry, type Node } from './tree.js';
 import type { WorkMeter } from './work.js';
 
-/** What a condition is judged on. */
+/** What a condition is evaluated on. */
 export interface Scope {
   document: Document;
-  /** The claims of the one who asks. */
+  /** The claims of the caller. */
   claims?: Claims;
   /** The document as it was before a write. */
   before?: Document;
@@ -26,16 +26,16 @@ export interface Scope {
 /** The truth of a condition: true, false, or undefined for unknown. Only true matches. */
 export type Truth = boolean | undefined;
 
-/** A condition made ready to be judged. */
+/** A compiled condition. */
 export type Predicate = (scope: Scope) => Truth;
 
 type Value = (scope: Scope) => JsonValue | undefined;
 
 /**
- * Makes a condition ready to be judged, with three-valued logic as in SQL: a comparison with a missing field, with
- * null or with a value of another type is unknown, and nothing is converted.
+ * Compiles a condition, with three-valued logic as in SQL: a comparison with a missing field, with null or with a value
+ * of another type is unknown, and nothing is converted.
  *
- * @throws {QueryError} when a part cannot be what its place asks for
+ * @throws {QueryError} for a part of the wrong kind
  */
 export function compile(node: Node): Predicate {
   const value = compileValue(node);
@@ -51,8 +51,8 @@ export function evaluate(node: Node, scope: Scope): JsonValue | undefined {
 }
 
 /**
- * Tells whether a condition can be judged here, by what is known of a document alone: claims and values before a write are
- * known to the service only; spatial relations and case folding only where they are loaded.
+ * Whether a condition can be evaluated here, from a document alone: claims and values before a write are known only to
+ * the service; spatial relations and case folding only where they are enabled.
  */
 export function isDecidable(node: Node): boolean {
   if (node.kind === 'array') return node.items.every(isDecidable);
@@ -168,7 +168,7 @@ const COMPARE: Readonly<Record<string, (difference: number) => boolean>> = {
 
 type Difference = (scope: Scope) => number | undefined;
 
-/** With a DATE or a TIMESTAMP on either side, texts are compared as moments; otherwise values as what they are. */
+/** With a DATE or a TIMESTAMP on either side, strings are compared as times; otherwise values by their type. */
 function difference(a: Node, b: Node): Difference {
   const instant = [a, b].find((node) => node.kind === 'date' || node.kind === 'timestamp');
   if (instant) {

@@ -36,7 +36,7 @@ export class FieldNames {
     return rest.length === 0 ? undefined : below.#nearPaths(rest)?.map((path) => [name!, ...path]);
   }
 
-  /** Says that none of the documents has a field, and what was perhaps meant; undefined where one of them has it. */
+  /** The hint that no document has a field, with similar names; undefined if one of them has it. */
   describeMissing(path: readonly string[]): string | undefined {
     const near = this.findNear(path);
     return near && `None of ${this.#objects} documents has a field ${joinName(path)}.${didYouMean(near)}`;

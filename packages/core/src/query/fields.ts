@@ -1,7 +1,7 @@
 import type { Document } from '../document/document.js';
 import { getMember, isObject, type JsonValue } from '../json/json.js';
 
-/** The value at a path of a document's data; undefined where there is none. */
+/** The value at a path of a document's data; undefined if there is none. */
 export function valueOfField(document: Document, path: readonly string[]): JsonValue | undefined {
   let current: JsonValue | undefined = document.data;
   for (const name of path) {

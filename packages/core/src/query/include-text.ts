@@ -7,11 +7,12 @@ const CLAUSES = ['via', 'by', 'order', 'limit', 'fields', 'where'] as const;
 type Clause = (typeof CLAUSES)[number];
 
 /**
- * Reads includes from text: `crew = crews via crewId; flights by balloonId order -start limit 3 { pad = pads via padId }`.
+ * Parses includes from text: `crew = crews via crewId; flights by balloonId order -start limit 3 { pad = pads via padId
+ * }`.
  *
- * Each is a collection, before it perhaps a name of its own and `=`, then `via` or `by` with a field, and what else a query
- * has: `order`, `limit`, `fields`, and last of all `where` with a condition in CQL2. `;` separates those that stand beside each
- * other; what is included in turn stands in braces.
+ * Each include has a collection, optionally preceded by a name and `=`, then `via` or `by` with a field, then `order`,
+ * `limit`, `fields`, and last `where` with a condition in CQL2. `;` separates includes of one level; braces contain
+ * nested ones.
  *
  * @throws {QueryError} with the position in the text
  */
@@ -93,7 +94,7 @@ class IncludeReader {
     return Number(found ?? this.#fail('A whole number is missing here.', ['a number']));
   }
 
-  /** Fields go on over commas; a condition up to the next `;`, `{` or `}` outside quotes. */
+  /** Fields continue over commas; a condition up to the next `;`, `{` or `}` outside quotes. */
   #value(clause: Clause): string {
     const name = String.raw`[-+]?\s*(?:(?:"(?:[^"]|"")*"|[^\s;{},"'()])+(?:\(\s*'[^']*'\s*\))?)`;
     const pattern =

@@ -7,7 +7,7 @@ import { QueryError } from './tree.js';
 export const INCLUDE_LIMITS = { levels: 3, perLevel: 10, defaultLimit: 100, maxLimit: 1000 } as const;
 
 /**
- * Reads what is included on one level: from text, or as it is.
+ * Reads the includes of one level, as text or as an object.
  *
  * @throws {QueryError}
  */
@@ -24,10 +24,10 @@ export function readIncludes(form: IncludesForm | string): IncludesForm {
 }
 
 /**
- * Makes an include ready.
+ * Prepares an include.
  *
- * @param make makes ready what is asked of the collection there
- * @throws {QueryError} with the place at fault, within the include
+ * @param make prepares the query of the related collection
+ * @throws {QueryError} with the place of the error, within the include
  */
 export function readInclude(
   name: string,

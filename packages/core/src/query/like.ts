@@ -29,7 +29,7 @@ export function compileLike(pattern: string): (text: string, work?: WorkMeter) =
   return (text, work) => matches(text, kinds, wanted, work);
 }
 
-/** So many steps are taken before they are counted. */
+/** The number of steps between two counts. */
 const COUNT_EVERY = 4096;
 
 function matches(

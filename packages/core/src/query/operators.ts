@@ -1,3 +1,6 @@
+import { didYouMean, nearNames } from '../text/near-names.js';
+import { QueryError, type Node } from './tree.js';
+
 /** What an operator or a function takes and gives. */
 export interface Operator {
   /** How it is called in CQL2 JSON; in text, letters may be of either case. */
@@ -89,4 +92,25 @@ function operator(
   takes: Operator['takes'],
 ): Operator {
   return { name, gives, args: typeof args === 'number' ? [args, args] : args, takes };
+}
+
+/** Whether a node is true, false or unknown, and so can be a condition. */
+export function isCondition(node: Node): boolean {
+  if (node.kind === 'literal') return typeof node.value === 'boolean';
+  return node.kind === 'call' && ['boolean', 'any'].includes(OPERATORS.get(node.name.toLowerCase())?.gives ?? '');
+}
+
+/**
+ * Finds an operator or a function by its name.
+ *
+ * @throws {QueryError} with similar names, if it does not exist
+ */
+export function findOperator(name: string, position?: number, pointer?: string): Operator {
+  const operator = OPERATORS.get(name.toLowerCase());
+  if (operator) return operator;
+  const near = nearNames(
+    name,
+    [...OPERATORS.values()].map((entry) => entry.name),
+  );
+  throw new QueryError(`There is no function "${name}".${didYouMean(near)}`, position, pointer, near);
 }

@@ -1,26 +1,17 @@
-import { didYouMean, nearNames } from '../text/near-names.js';
-import { OPERATORS, type Operator } from './operators.js';
+import { COLLECTION, GEOMETRIES, geometryWord } from './geometry-words.js';
+import { findOperator, isCondition, type Operator } from './operators.js';
+import { readInstant } from './read-instant.js';
 import { asGeometry } from './spatial.js';
-import { parseDate, parseTimestamp } from './time.js';
 import { tokenize, type Token } from './tokens.js';
 import { QUERY_LIMITS, QueryError, type Geometry, type Node } from './tree.js';
 
 const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=']);
-const GEOMETRIES: Readonly<Record<string, { type: string; depth: number }>> = {
-  POINT: { type: 'Point', depth: 0 },
-  LINESTRING: { type: 'LineString', depth: 1 },
-  POLYGON: { type: 'Polygon', depth: 2 },
-  MULTIPOINT: { type: 'MultiPoint', depth: 1 },
-  MULTILINESTRING: { type: 'MultiLineString', depth: 2 },
-  MULTIPOLYGON: { type: 'MultiPolygon', depth: 3 },
-};
-const COLLECTION = 'GEOMETRYCOLLECTION';
 const RESERVED = new Set(['AND', 'OR', 'NOT', 'IS', 'NULL', 'LIKE', 'BETWEEN', 'IN', 'TRUE', 'FALSE', 'DIV']);
 
 /**
- * Reads a condition in CQL2 text (OGC 21-065r2, annex B).
+ * Parses a condition in CQL2 text (OGC 21-065r2, annex B).
  *
- * @throws {QueryError} with the position, what was expected there, and a near name where there is one
+ * @throws {QueryError} with the position, the expected tokens, and similar names
  */
 export function parseText(text: string): Node {
   return new Parser(text).parse();
@@ -33,12 +24,6 @@ export function parseText(text: string): Node {
  */
 export function parseExpression(text: string): Node {
   return new Parser(text).parse(false);
-}
-
-/** Tells whether a node gives true or false (or unknown) and so can stand as a condition. */
-export function isCondition(node: Node): boolean {
-  if (node.kind === 'literal') return typeof node.value === 'boolean';
-  return node.kind === 'call' && ['boolean', 'any'].includes(OPERATORS.get(node.name.toLowerCase())?.gives ?? '');
 }
 
 class Parser {
@@ -414,39 +399,4 @@ class Parser {
   #fail(message: string, expected: string[], at = this.#next.at): QueryError {
     return new QueryError(message, at, undefined, expected);
   }
-}
-
-/** The word of a geometry, with the dimensions that may be written right behind it left out: `POINTZ`. */
-function geometryWord(word: string): string | undefined {
-  const bare = word.replace(/(?:ZM|Z|M)$/, '');
-  return Object.hasOwn(GEOMETRIES, bare) || bare === COLLECTION ? bare : undefined;
-}
-
-/**
- * Finds an operator or a function by its name.
- *
- * @throws {QueryError} when there is none, with near names
- */
-export function findOperator(name: string, position?: number, pointer?: string): Operator {
-  const operator = OPERATORS.get(name.toLowerCase());
-  if (operator) return operator;
-  const near = nearNames(
-    name,
-    [...OPERATORS.values()].map((entry) => entry.name),
-  );
-  throw new QueryError(`There is no function "${name}".${didYouMean(near)}`, position, pointer, near);
-}
-
-/**
- * Reads a date or a time.
- *
- * @param word which of the two is wanted; either when undefined
- */
-export function readInstant(word: 'DATE' | 'TIMESTAMP' | undefined, text: string, at?: number, pointer?: string): Node {
-  const day = word === 'TIMESTAMP' ? undefined : parseDate(text);
-  if (day !== undefined) return { kind: 'date', text, instant: day, at };
-  const moment = word === 'DATE' ? undefined : parseTimestamp(text);
-  if (moment !== undefined) return { kind: 'timestamp', text, instant: moment, at };
-  const form = word === 'DATE' ? "a date like '2026-06-12'" : "a time like '2026-06-12T04:30:00Z'";
-  throw new QueryError(`"${text}" is not ${form}.`, at, pointer, [form]);
 }

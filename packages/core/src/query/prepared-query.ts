@@ -7,37 +7,37 @@ import type { Summary } from './summary.js';
 import type { Node } from './tree.js';
 import type { WorkMeter } from './work.js';
 
-/** A query made ready to be asked. */
+/** A prepared query. */
 export interface Query {
   readonly from: string;
   /** The condition as it was asked. */
   readonly asked: Node | undefined;
-  /** The condition that decides: what was asked, and what the one who asks may read. */
+  /** The effective condition: the requested one, combined with the rule `read`. */
   readonly where: Node | undefined;
   readonly order: readonly OrderTerm[];
-  /** The order as it was asked, with what is concealed from the one who asks. */
+  /** The requested order, including concealed fields. */
   readonly askedOrder: readonly OrderTerm[];
   /** Undefined: no limit. */
   readonly limit: number | undefined;
   readonly after: Cursor | undefined;
   readonly fields: readonly (readonly string[])[] | undefined;
-  /** What is shown with each document. */
+  /** The related documents of each document. */
   readonly includes: readonly Include[];
   /** Totals that are shown instead of the documents. */
   readonly summary: Summary | undefined;
   /**
-   * Tells whether a document belongs to the query, the limit aside.
+   * Whether a document matches the query, without regard to the limit.
    *
-   * @throws {WorkLimitError} when that takes more steps than one document may
+   * @throws {WorkLimitError} when it takes more steps than allowed for one document
    */
   readonly matches: Predicate;
   /** Counts the work of `matches`. */
   readonly work: WorkMeter;
   /** Compares two documents by the order of the query; never 0 for different ids. */
   readonly compare: (a: Document, b: Document) => number;
-  /** A document as it may be seen: without what is concealed. */
+  /** The visible part of a document: without concealed fields. */
   readonly see: (document: Document) => Document;
-  /** A document as it is shown: without what is concealed, and of the rest the fields wanted. */
+  /** The returned part of a document: without concealed fields, and reduced to the requested fields. */
   readonly show: (document: Document) => Document;
   /** True when documents are shown as they are. */
   readonly whole: boolean;
@@ -45,24 +45,24 @@ export interface Query {
   readonly key: string;
 }
 
-/** Alters queries for somebody who may not see everything. */
+/** Changes queries for a caller with limited access. */
 export interface PolicyFilter {
   /** The condition that decides, for the one that is asked. */
   where(asked: Node | undefined): Node | undefined;
   order(order: OrderTerm[]): OrderTerm[];
   /** A document as it is to be seen; undefined: as it is. */
   show: ((document: Document) => Document) | undefined;
-  /** Tells apart what `where` and `order` do not. */
+  /** Distinguishes filters that `where` and `order` do not. */
   key: JsonValue | readonly (readonly string[])[];
 }
 
-/** Related documents made ready to be found. */
+/** A prepared include. */
 export interface Include {
   readonly name: string;
   /** A field of the document here, or one of the documents there. */
   readonly via: readonly string[] | undefined;
   readonly by: readonly string[] | undefined;
-  /** Which documents there are taken, in which order, how many, and what of them. */
+  /** The query of the related documents: which, in which order, how many, and which fields. */
   readonly query: Query;
   readonly limit: number;
 }

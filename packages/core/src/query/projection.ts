@@ -9,7 +9,7 @@ import { QueryError } from './tree.js';
 const MAX_FIELDS = 100;
 
 /**
- * Reads a list of fields. What a result is ordered by is always shown, so that whoever keeps a copy can keep it in order.
+ * Parses a list of fields. The fields of the order are always included, so that copies can be sorted.
  *
  * @throws {QueryError}
  */
@@ -53,16 +53,16 @@ export function project(document: Document, fields: readonly (readonly string[])
     const value = valueOfField(document, path);
     if (value !== undefined) place(data, path, value);
   }
-  // A projected document has no bookkeeping, so that it does not alter when other fields do.
+  // A projected document has no metadata, so that it does not change when other fields do.
   return { id: document.id, data } as unknown as Document;
 }
 
-/** Puts a value at a path; objects on the way are made, or copied. */
+/** Sets a value at a path; creates or copies the objects in between. */
 export function place(target: JsonObject, path: readonly string[], value: JsonValue): void {
   let current = target;
   for (const name of path.slice(0, -1)) {
     const inner = Object.hasOwn(current, name) ? current[name] : undefined;
-    // An object that came from the document itself must not be altered.
+    // An object of the document itself must not be changed.
     const next: JsonObject = isObject(inner as JsonValue) ? { ...(inner as JsonObject) } : {};
     setMember(current, name, next);
     current = next;

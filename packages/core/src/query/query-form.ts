@@ -30,5 +30,5 @@ export interface IncludeForm extends Pick<QueryForm, 'from' | 'where' | 'order' 
   limit?: number;
 }
 
-/** What is included, by the name it is shown under. */
+/** The includes, by their name in the result. */
 export type IncludesForm = Readonly<Record<string, IncludeForm>>;

@@ -17,14 +17,14 @@ import { WorkMeter } from './work.js';
 export const DEFAULT_LIMIT = 500;
 export const MAX_LIMIT = 10_000;
 
-/** Gives what somebody sees a collection through; undefined where they see all of it. */
+/** Returns the filter for a collection; undefined if the caller sees all of it. */
 export type PolicyFilterOf = (collection: string) => PolicyFilter | undefined;
 
 /**
- * Makes a query ready.
+ * Prepares a query.
  *
- * @param policyFilterOf what each collection is seen through by the one who asks
- * @throws {QueryError} with the position in `where`, or a message that names the part at fault
+ * @param policyFilterOf returns the filter of the caller for a collection
+ * @throws {QueryError} with the position in `where`, or a message that names the part
  */
 export function prepareQuery(form: QueryForm, policyFilterOf: PolicyFilterOf = () => undefined): Query {
   return prepare(form, policyFilterOf, 1);

@@ -11,14 +11,15 @@ interface Box {
   north: number;
 }
 
-/** PatchTracker after so many comparisons, so that too much work is noticed early. */
+/** Reports after this many comparisons, so that too much work is noticed early. */
 const REPORT_EVERY = 10_000;
 
 /**
- * Counts the pairs of segments whose boxes overlap, from west to east. That bounds the crossings that a relation of shapes
- * has to work out, which can grow with the square of the number of segments.
+ * Counts the pairs of segments whose bounding boxes overlap, from west to east. This bounds the crossings that a
+ * spatial relation has to compute, which can grow with the square of the number of segments.
  *
- * @param report is told of comparisons and of pairs that overlap, each since it was told last; it ends the count by an error
+ * @param report called with the comparisons and overlapping pairs since the previous call; can end the count by an
+ *   error
  */
 export function countCrossings(shapes: readonly unknown[], report: (steps: number, pairs: number) => void): void {
   sweep(shapes, report, () => false);
@@ -42,7 +43,7 @@ function coverStretch(one: Box, other: Box): boolean {
   return Math.min(low[1], high[1]) > Math.max(low[0], high[0]);
 }
 
-/** Visits the pairs of segments whose boxes overlap, until `visit` returns true; that is what it returns then. */
+/** Visits the pairs of segments whose bounding boxes overlap, until `visit` returns true. Returns whether it did. */
 function sweep(
   shapes: readonly unknown[],
   report: (steps: number, pairs: number) => void,

@@ -85,11 +85,11 @@ export function boxAround(geometry: Geometry): [number, number, number, number] 
   return box;
 }
 
-/** Judges a spatial relation by its operator; undefined where it is unknown for these two geometries. */
+/** Evaluates a spatial relation by its operator; undefined where it is unknown for these two geometries. */
 export type Relate = (operator: string, a: Geometry, b: Geometry, work: WorkMeter | undefined) => boolean | undefined;
 
 /**
- * What judges spatial relations. It is large, so it is a module of its own, which browsers do without: there conditions
- * with spatial operators are not judged.
+ * Evaluates spatial relations. The code is large, so it is a separate module, which the browser client leaves out:
+ * there, conditions with spatial operators are not evaluated.
  */
 export const spatialRelations: { relate: Relate | undefined } = { relate: undefined };

@@ -2,13 +2,13 @@ import { joinName, splitName } from './names.js';
 import { splitList } from './order-terms.js';
 import { QueryError } from './tree.js';
 
-/** What can be told of many documents at once. */
+/** The totals of a summary. */
 export const TOTALS = ['count', 'sum', 'avg', 'min', 'max'] as const;
 export type TotalName = (typeof TOTALS)[number];
 
 /** One total of a summary. */
 export interface Total {
-  /** What it is shown as: a name of its own, or as it is written: `sum(passengers)`. */
+  /** The name of the total: its own name, or its text: `sum(passengers)`. */
   readonly name: string;
   readonly total: TotalName;
   /** The field it is of; undefined for the count of documents. */

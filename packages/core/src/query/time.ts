@@ -1,6 +1,6 @@
 /**
- * A moment in picoseconds since 1970. Times may be finer than a millisecond, and a double would not hold them; what is finer
- * than a picosecond is left out.
+ * A time in picoseconds since 1970. Times may be finer than a millisecond, which a double cannot represent; digits
+ * below a picosecond are dropped.
  */
 export type Instant = bigint;
 

@@ -13,8 +13,9 @@ export class WorkLimitError extends Error {
 }
 
 /**
- * Counts the work of judging conditions, in steps. A step is a character or a list item looked at; costlier work counts as
- * several steps. The count depends on the condition and the documents alone, so it is the same on every machine.
+ * Counts the work of evaluating conditions, in steps. A step is one character or list item that is read; more expensive
+ * work counts as several steps. The count depends only on the condition and the documents, so it is the same on every
+ * machine.
  */
 export class WorkMeter {
   /** All steps since the meter was made. */
@@ -32,7 +33,7 @@ export class WorkMeter {
     this.#documentEnd = Math.min(this.total + this.limit, this.#end);
   }
 
-  /** Allows so many steps more in all, whatever the number of documents; Infinity for no limit. */
+  /** Allows this many further steps in total, for any number of documents; Infinity for no limit. */
   limitTo(steps: number): void {
     this.#end = this.total + steps;
   }

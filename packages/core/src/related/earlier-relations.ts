@@ -3,7 +3,7 @@ import type { Document } from '../document/document.js';
 import type { Include } from '../query/prepared-query.js';
 import { isTaken, ownerOf, type Relations } from './relations.js';
 
-/** Related documents as they were before some changes, found by way of what they are now. */
+/** Related documents in their state before some changes, found through their present state. */
 export class EarlierRelations implements Relations {
   readonly #now: Relations;
   readonly #before = new Map<string, Map<string, Document | undefined>>();

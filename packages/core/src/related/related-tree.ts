@@ -8,36 +8,36 @@ import { PatchTracker } from '../views/patch-tracker.js';
 import { Window } from '../views/window.js';
 import { chooseListed, idsOf, isTaken, ownerOf, withRelated, type Relations } from './relations.js';
 
-/** Hears which changes of related documents concern a tree, and which do so no longer. */
+/** Called when a tree starts or stops to depend on related documents. */
 export interface DependencyListener {
   begin(interest: Dependency): void;
   end(interest: Dependency): void;
 }
 
 /** The changes that concern parts of a tree, as it was before them. */
-export type Concerned = ReadonlyMap<unknown, readonly DocumentChange[]>;
+export type AffectedDocuments = ReadonlyMap<unknown, readonly DocumentChange[]>;
 
 /**
- * The documents of a view with what is related to them. A change of a related document is found to concern exactly the
- * documents that show it, and alters them there.
+ * The documents of a view with their related documents. A change of a related document is applied to exactly the
+ * documents that show it.
  */
 export class RelatedTree {
   readonly #query: Query;
   readonly #roots = new Map<string, TreeNode>();
-  readonly #told = new PatchTracker();
-  readonly #ground: TreeContext;
+  readonly #tracker = new PatchTracker();
+  readonly #context: TreeContext;
 
   constructor(query: Query, relations: Relations, listener: DependencyListener) {
     this.#query = query;
-    this.#ground = {
+    this.#context = {
       relations,
       listener,
       branches: new DependencyIndex<Branch>(),
-      touch: (id) => this.#told.touch(id),
+      touch: (id) => this.#tracker.touch(id),
     };
   }
 
-  /** The documents that the tree is of, without what is related to them. */
+  /** The documents of the tree, without their related documents. */
   get documents(): Document[] {
     return [...this.#roots.values()].map(({ document }) => document);
   }
@@ -46,7 +46,7 @@ export class RelatedTree {
     return this.#roots.has(id);
   }
 
-  /** A document with what is related to it; undefined where the tree is not of it. */
+  /** A document with its related documents; undefined if it is not in the tree. */
   show(id: string): Document | undefined {
     return this.#roots.get(id)?.shown;
   }
@@ -55,20 +55,20 @@ export class RelatedTree {
   set(document: Document): void {
     const root = this.#roots.get(document.id);
     if (root) return root.update(document);
-    this.#roots.set(document.id, new TreeNode(this.#ground, document, this.#query, undefined));
-    this.#told.touch(document.id);
+    this.#roots.set(document.id, new TreeNode(this.#context, document, this.#query, undefined));
+    this.#tracker.touch(document.id);
   }
 
   delete(id: string): void {
     this.#roots.get(id)?.drop();
-    if (this.#roots.delete(id)) this.#told.touch(id);
+    if (this.#roots.delete(id)) this.#tracker.touch(id);
   }
 
   /** Finds what changes concern, before anything is done about them. */
-  findConcerned(changes: readonly DocumentChange[]): Concerned {
+  findAffected(changes: readonly DocumentChange[]): AffectedDocuments {
     const concerned = new Map<Branch, DocumentChange[]>();
     for (const change of changes) {
-      this.#ground.branches.interested(change, (branch) => {
+      this.#context.branches.interested(change, (branch) => {
         const noted = concerned.get(branch);
         if (!noted) concerned.set(branch, [change]);
         else if (noted.at(-1) !== change) noted.push(change);
@@ -77,14 +77,14 @@ export class RelatedTree {
     return concerned;
   }
 
-  /** Applies changes to what they concern. What was looked up since they were found holds them already. */
-  follow(concerned: Concerned): void {
+  /** Applies changes to the affected documents. Documents that were looked up later contain them already. */
+  follow(concerned: AffectedDocuments): void {
     for (const [branch, changes] of concerned as ReadonlyMap<Branch, readonly DocumentChange[]>) branch.follow(changes);
   }
 
-  /** What has altered since this was asked last. */
+  /** The changes since the previous call. */
   takePatch(): JsonPatch {
-    return this.#told.takePatch((id) => this.show(id));
+    return this.#tracker.takePatch((id) => this.show(id));
   }
 
   clear(): void {
@@ -97,7 +97,7 @@ interface TreeContext {
   readonly relations: Relations;
   readonly listener: DependencyListener;
   readonly branches: DependencyIndex<Branch>;
-  /** Notes that a root may have altered. */
+  /** Marks a document of the tree as possibly changed. */
   readonly touch: (id: string) => void;
 }
 
@@ -107,7 +107,7 @@ class TreeNode {
   #shown: Document | undefined;
 
   constructor(
-    readonly ground: TreeContext,
+    readonly context: TreeContext,
     public document: Document,
     readonly query: Query,
     readonly above: TreeNode | undefined,
@@ -137,7 +137,7 @@ class TreeNode {
   touch(): void {
     this.#shown = undefined;
     if (this.above) this.above.touch();
-    else this.ground.touch(this.document.id);
+    else this.context.touch(this.document.id);
   }
 
   drop(): void {
@@ -147,7 +147,7 @@ class TreeNode {
 
 /** The documents that are related to one document by one include. */
 abstract class Branch {
-  #leaves = new Map<string, TreeNode>();
+  #nodes = new Map<string, TreeNode>();
   #dropped = false;
 
   constructor(
@@ -166,24 +166,24 @@ abstract class Branch {
   }
 
   show(): JsonValue {
-    const shown = [...this.#leaves.values()].map((leaf) => leaf.shown as unknown as JsonValue);
+    const shown = [...this.#nodes.values()].map((node) => node.shown as unknown as JsonValue);
     return this.list ? shown : (shown[0] ?? null);
   }
 
   drop(): void {
     this.#dropped = true;
     this.endInterests();
-    for (const leaf of this.#leaves.values()) leaf.drop();
+    for (const node of this.#nodes.values()) node.drop();
   }
 
   /** Has the branch be of these documents, in this order. */
   protected hold(documents: readonly Document[]): void {
-    const before = this.#leaves;
-    this.#leaves = new Map();
+    const before = this.#nodes;
+    this.#nodes = new Map();
     for (const document of documents) {
-      const leaf = before.get(document.id);
-      leaf?.update(document);
-      this.#leaves.set(document.id, leaf ?? new TreeNode(this.owner.ground, document, this.include.query, this.owner));
+      const node = before.get(document.id);
+      node?.update(document);
+      this.#nodes.set(document.id, node ?? new TreeNode(this.owner.context, document, this.include.query, this.owner));
       before.delete(document.id);
     }
     for (const gone of before.values()) gone.drop();
@@ -191,12 +191,12 @@ abstract class Branch {
   }
 
   protected begin(interest: Dependency): void {
-    const { branches, listener } = this.owner.ground;
+    const { branches, listener } = this.owner.context;
     if (branches.add(interest, this)) listener.begin(interest);
   }
 
   protected end(interest: Dependency): void {
-    const { branches, listener } = this.owner.ground;
+    const { branches, listener } = this.owner.context;
     if (branches.remove(interest, this)) listener.end(interest);
   }
 }
@@ -217,7 +217,7 @@ class OwnedBranch extends Branch {
     this.hold(this.#window.documents);
   }
 
-  /** The id of a document never alters. */
+  /** The id of a document never changes. */
   ownerAltered(): void {}
 
   protected apply(changes: readonly DocumentChange[]): void {
@@ -234,7 +234,7 @@ class OwnedBranch extends Branch {
   }
 
   #fill(): void {
-    const { relations } = this.owner.ground;
+    const { relations } = this.owner.context;
     const { documents, more } = relations.find(this.include, this.owner.document.id, this.#window.wanted);
     this.#window.fill(documents, !more);
   }
@@ -259,7 +259,7 @@ class ListedBranch extends Branch {
     for (const id of ids) {
       if (before.delete(id)) continue;
       this.begin(this.#interest(id));
-      this.#take(id, this.owner.ground.relations.get(this.include, id));
+      this.#take(id, this.owner.context.relations.get(this.include, id));
     }
     for (const id of before) {
       this.end(this.#interest(id));

@@ -15,7 +15,7 @@ export interface Relations {
   find(include: Include, owner: string, wanted: number): { documents: Document[]; more: boolean };
 }
 
-/** A document with what is related to it; `related` stands beside the data and is not part of it. */
+/** A document with its related documents; `related` is next to the data and not part of it. */
 export type RelatedDocument = Document & { related: JsonObject };
 
 /** Whether a document there is one that an include takes, as far as it can be seen; how it is related is another matter. */
@@ -43,7 +43,7 @@ export function chooseListed({ query, limit }: Include, documents: Document[]): 
   return documents.slice(0, limit);
 }
 
-/** What is related to a document, as a query shows it. */
+/** The related documents of a document, as a query returns them. */
 export function relatedTo(document: Document, query: Query, relations: Relations): JsonObject {
   const related: JsonObject = {};
   for (const include of query.includes) {
@@ -60,7 +60,7 @@ export function showRelated(document: Document, query: Query, relations: Relatio
   return query.includes.length === 0 ? shown : withRelated(shown, relatedTo(document, query, relations));
 }
 
-/** A document as it is shown, with what is related to it. */
+/** A document as it is returned, with its related documents. */
 export function withRelated(shown: Document, related: JsonObject): RelatedDocument {
   // What conceals or leaves out fields makes copies of plain members; so does this.
   return { ...shown, related };

@@ -23,8 +23,8 @@ const JSON_TYPES: Record<ShapeType, string> = {
 };
 
 /**
- * A JSON Schema (2020-12) that documents of a shape meet, as far as they were looked at; to be edited. What all documents have is
- * required, what hardly any has is left out, and nothing that is not named is forbidden.
+ * A JSON Schema (2020-12) that the sampled documents satisfy, as a proposal to edit. Fields that all documents have are
+ * required, rare fields are left out, and additional fields are allowed.
  */
 export function proposeSchema(shape: Shape): JsonObject {
   const root: Branch = { field: undefined, members: new Map(), items: undefined };
@@ -46,7 +46,7 @@ function branchAt(root: Branch, name: string): Branch {
   return branch;
 }
 
-/** @param documents how many have the object; undefined where that cannot be told, within lists */
+/** @param documents how many documents have the object; undefined inside lists, where it is not counted */
 function objectSchema({ members }: Branch, documents: number | undefined): JsonObject {
   const properties: JsonObject = {};
   const required: string[] = [];
@@ -70,7 +70,7 @@ function schemaOf(branch: Branch, around: number | undefined): JsonObject {
     else Object.assign(schema, { properties, ...(required ? { required } : {}) });
   }
   if (found.includes('list') && branch.items) {
-    // Objects in a list are told by their members alone.
+    // Objects in a list are described only by their members.
     schema.items = branch.items.field ? schemaOf(branch.items, undefined) : objectSchema(branch.items, undefined);
   }
   const values = valuesOf(field, found);
@@ -87,7 +87,7 @@ function valuesOf({ values, types }: FieldShape, found: readonly ShapeType[]): J
   return found.includes('null') ? [...values, null] : values;
 }
 
-/** Whether numbers are whole ones; one and the same value everywhere tells nothing. */
+/** Whether all numbers are integers. A single repeated value is not enough evidence. */
 function isWhole({ whole, numbers }: FieldShape): boolean {
   return whole === true && numbers!.min < numbers!.max;
 }

@@ -3,7 +3,7 @@ import { isObject, type JsonObject, type JsonValue } from '../json/json.js';
 import { joinName } from '../query/names.js';
 import { nearNames } from '../text/near-names.js';
 
-/** What a value is: as JSON has it, and where it is told apart by its form, a time (RFC 3339) or a place (GeoJSON, RFC 7946). */
+/** The type of a value: its JSON type, or by its form a time (RFC 3339) or a place (GeoJSON, RFC 7946). */
 export type ShapeType = 'text' | 'time' | 'number' | 'boolean' | 'null' | 'list' | 'object' | 'place';
 
 /** What the values of a field are like. */
@@ -37,7 +37,7 @@ export interface FieldShape {
 
 /** What documents of a collection are like. */
 export interface Shape {
-  /** How many were looked at, and how many of them count as recent. */
+  /** The number of sampled documents, and of those that count as recent. */
   documents: number;
   recent: number;
   /** Documents created from here on count as recent. */
@@ -51,7 +51,7 @@ const MAX_EXAMPLES = 4;
 const EXAMPLE_CHARACTERS = 60;
 /** More different texts than this are not kept. */
 const MAX_VALUES = 12;
-/** A list stands for itself by so many items. */
+/** The number of items of a list that are sampled. */
 const MAX_ITEMS = 20;
 /** A field that fewer have than this share, where there are enough documents to say so, is rare. */
 const RARE = 0.02;
@@ -74,7 +74,7 @@ interface Tally {
   examples: Map<string, JsonValue>;
 }
 
-/** Looks at documents one by one and tells what they have in common, and where they differ. */
+/** Reads documents one by one and reports what they have in common, and where they differ. */
 export class ShapeFinder {
   readonly #tallies = new Map<string, Tally>();
   readonly #created: number[] = [];
@@ -87,7 +87,7 @@ export class ShapeFinder {
     this.#look(data, '', 1, createdMs, seen);
   }
 
-  /** What was found: fields that many have first. */
+  /** The result: the most frequent fields first. */
   find(): Shape {
     const total = this.#created.length;
     const order = [...this.#created].sort((a, b) => a - b);

@@ -7,8 +7,8 @@ const LEAST_EXPONENT = -1074;
 const scratch = new DataView(new ArrayBuffer(8));
 
 /**
- * A sum of numbers without any rounding until it is read. What was added can be taken away again and leaves nothing behind,
- * in whatever order; so it never drifts.
+ * An exact sum of numbers, rounded only when it is read. Added numbers can be subtracted again, in any order, so the
+ * sum never drifts.
  */
 export class ExactSum {
   /** The sum of whole numbers, as long as that is exact. */
@@ -62,7 +62,7 @@ function decompose(value: number): { mantissa: bigint; exponent: number } {
 function scale(total: bigint, exponent: number): number {
   const negative = total < 0n;
   let size = negative ? -total : total;
-  // Of what is cut off it only matters whether there is anything; 64 bits are enough to round by.
+  // Only whether any bits are cut off matters; 64 bits are enough for rounding.
   const excess = size.toString(16).length * 4 - 64;
   if (excess > 0) {
     const cut = size >> BigInt(excess);

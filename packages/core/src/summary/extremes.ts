@@ -1,7 +1,7 @@
 import type { JsonValue } from '../json/json.js';
 import { compareValues } from '../json/order.js';
 
-/** So many different values are held; twice as many before some are let go. */
+/** The number of different values that are kept; twice as many before some are dropped. */
 const HELD = 1000;
 
 /**
@@ -18,7 +18,7 @@ export class Extremes {
     this.#sign = which === 'min' ? 1 : -1;
   }
 
-  /** The least or the greatest; undefined where there is none. */
+  /** The smallest or the largest value; undefined if there is none. */
   get first(): JsonValue | undefined {
     return this.#held[0]?.value;
   }

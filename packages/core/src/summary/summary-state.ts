@@ -30,13 +30,13 @@ interface Group {
 }
 
 /**
- * The totals of a query with a summary, kept as documents come, alter and go. A group is shown in the form of a document:
- * its data are the values it is by, and its totals.
+ * The totals of a query with a summary, updated as documents are created, changed and deleted. Each group has the form
+ * of a document: its data are the values of `by` and the totals.
  */
 export class SummaryState {
   readonly #query: Query;
   readonly #groups = new Map<string, Group>();
-  #told = new PatchTracker();
+  #tracker = new PatchTracker();
 
   constructor(query: Query) {
     this.#query = query;
@@ -53,13 +53,13 @@ export class SummaryState {
     return [...this.#groups.values()].reduce((sum, { documents }) => sum + documents, 0);
   }
 
-  /** Forgets all documents. What was told stays, so that the next change tells the difference. */
+  /** Removes all documents. The last reported state stays, so that the next patch contains the difference. */
   clear(): void {
-    for (const id of this.#groups.keys()) this.#told.touch(id);
+    for (const id of this.#groups.keys()) this.#tracker.touch(id);
     this.#groups.clear();
     if (this.#query.summary!.by.length > 0) return;
     this.#groups.set(ALL, this.#newGroup([]));
-    this.#told.touch(ALL);
+    this.#tracker.touch(ALL);
   }
 
   /** Counts a document of the query in. */
@@ -67,25 +67,25 @@ export class SummaryState {
     this.#addSeen(this.#query.see(document));
   }
 
-  /** Counts in so many documents of which nothing else matters. */
+  /** Counts documents for which only their number matters. */
   addMany(documents: number): void {
     const group = this.#groups.get(ALL)!;
-    this.#told.touch(ALL);
+    this.#tracker.touch(ALL);
     group.documents += documents;
     for (const cell of group.cells) if (cell instanceof CountCell) cell.count += documents;
   }
 
-  /** Applies changes. Returns false when a least or greatest value cannot be told any more without reading all documents. */
+  /** Applies changes. Returns false if a smallest or largest value can only be found by reading all documents. */
   follow(changes: readonly DocumentChange[]): boolean {
-    let told = true;
+    let complete = true;
     for (const { before, after } of changes) {
-      if (before && this.#belongs(before)) told = this.#removeSeen(this.#query.see(before)) && told;
+      if (before && this.#belongs(before)) complete = this.#removeSeen(this.#query.see(before)) && complete;
       if (after && this.#belongs(after)) this.#addSeen(this.#query.see(after));
     }
-    return told || [...this.#groups.values()].every(({ cells }) => !cells.some(({ exhausted }) => exhausted));
+    return complete || [...this.#groups.values()].every(({ cells }) => !cells.some(({ exhausted }) => exhausted));
   }
 
-  /** The groups in the order of what they are by. */
+  /** The groups, sorted by the fields of `by`. */
   documents(): Document[] {
     const groups = [...this.#groups].sort(
       ([a, one], [b, other]) => compareRows(one.values, other.values) || compareStrings(a, b),
@@ -93,19 +93,19 @@ export class SummaryState {
     return groups.map(([id, group]) => this.#show(id, group));
   }
 
-  /** What has altered since this was asked last, and is told now. */
+  /** The changes since the previous call, as a patch; they are then considered as reported. */
   takePatch(): JsonPatch {
-    return this.#told.takePatch((id) => {
+    return this.#tracker.takePatch((id) => {
       const group = this.#groups.get(id);
       return group && this.#show(id, group);
     });
   }
 
-  /** What is told now that was told otherwise by an earlier state; from now on it is this one that tells. */
+  /** The difference to what an earlier state has reported; from now on this state reports. */
   takePatchFrom(earlier: SummaryState): JsonPatch {
-    this.#told = earlier.#told;
-    this.#told.touchAll();
-    for (const id of this.#groups.keys()) this.#told.touch(id);
+    this.#tracker = earlier.#tracker;
+    this.#tracker.touchAll();
+    for (const id of this.#groups.keys()) this.#tracker.touch(id);
     return this.takePatch();
   }
 
@@ -118,19 +118,19 @@ export class SummaryState {
     const id = groupId(values);
     let group = this.#groups.get(id);
     if (!group) this.#groups.set(id, (group = this.#newGroup(values)));
-    this.#told.touch(id);
+    this.#tracker.touch(id);
     group.documents++;
     this.#query.summary!.totals.forEach(({ path }, index) =>
       group.cells[index]!.add(path && valueOfField(document, path)),
     );
   }
 
-  /** Returns false when a least or greatest value of its group cannot be told any more. */
+  /** Returns false if a smallest or largest value of the group is no longer known. */
   #removeSeen(document: Document): boolean {
     const id = groupId(this.#valuesOf(document));
     const group = this.#groups.get(id);
     if (!group) return true;
-    this.#told.touch(id);
+    this.#tracker.touch(id);
     if (--group.documents === 0 && id !== ALL) {
       this.#groups.delete(id);
       return true;

@@ -1,6 +1,6 @@
 /**
- * How far two texts are apart. What tells it is a module of its own, which browsers do without: there nothing is suggested,
- * because the service does that.
+ * The distance between two strings. It is a separate module, which the browser client leaves out: there, nothing is
+ * suggested, because the service does that.
  */
 export const nearness: { distance: ((a: string, b: string) => number) | undefined } = { distance: undefined };
 

@@ -4,38 +4,38 @@ import type { JsonValue } from '../json/json.js';
 import type { JsonPatch } from '../json/json-patch.js';
 import { escapeToken } from '../json/pointer.js';
 
-/** What was told of documents last, by id, so that only what has altered since is told. */
+/** Tracks the last reported state of documents, by id, so that patches contain only what has changed since. */
 export class PatchTracker {
-  readonly #told = new Map<string, Document>();
+  readonly #sent = new Map<string, Document>();
   readonly #touched = new Set<string>();
 
-  /** Notes that a document was told as it is, and that it may have altered since. */
-  tell(document: Document): void {
-    this.#told.set(document.id, document);
+  /** Records that a document was reported, and that it may have changed since. */
+  set(document: Document): void {
+    this.#sent.set(document.id, document);
     this.#touched.add(document.id);
   }
 
-  /** Notes that a document may have altered. */
+  /** Marks a document as possibly changed. */
   touch(id: string): void {
     this.#touched.add(id);
   }
 
-  /** Notes that everything that was told may have altered. */
+  /** Marks all reported documents as possibly changed. */
   touchAll(): void {
-    for (const id of this.#told.keys()) this.#touched.add(id);
+    for (const id of this.#sent.keys()) this.#touched.add(id);
   }
 
-  /** What has altered, as a patch of the state of a watch; from now on that is what was told. */
+  /** The changes as a patch of the state of a watch; they are then considered as reported. */
   takePatch(current: (id: string) => Document | undefined): JsonPatch {
     const patch: JsonPatch = [];
     for (const id of this.#touched) {
-      const [before, after] = [this.#told.get(id), current(id)];
+      const [before, after] = [this.#sent.get(id), current(id)];
       const path = `/${escapeToken(id)}`;
       if (before && after) patch.push(...diff(before as never, after as never, path));
       else if (after) patch.push({ op: 'add', path, value: after as unknown as JsonValue });
       else if (before) patch.push({ op: 'remove', path });
-      if (after) this.#told.set(id, after);
-      else this.#told.delete(id);
+      if (after) this.#sent.set(id, after);
+      else this.#sent.delete(id);
     }
     this.#touched.clear();
     return patch;

@@ -5,15 +5,15 @@ import type { JsonValue } from '../json/json.js';
 import { applyPatch, PatchError, type JsonPatch, type PatchOperation } from '../json/json-patch.js';
 import { escapeToken } from '../json/pointer.js';
 
-/** Tells whether a document belongs to a view. */
+/** Whether a document belongs to a view. */
 export type Membership = (document: Document) => boolean;
 
 /**
- * What a row of changes does to the state of a watch, as a JSON Patch whose paths begin with the id. A document
- * that comes in is added whole, one that goes out is removed, one that stays is patched field by field.
+ * The effect of changes on the state of a watch, as a JSON Patch whose paths begin with the id. A document that enters
+ * is added, one that leaves is removed, one that stays is patched field by field.
  *
  * @param changes net changes: at most one for each document
- * @param show what of a document the watch shows
+ * @param show the part of a document that the watch shows
  */
 export function patchForChanges(
   changes: readonly DocumentChange[],
@@ -33,11 +33,11 @@ export function patchForChanges(
 }
 
 /**
- * Applies the patch of a `change` to a copy of the state that is kept in a map by id. Documents the patch does not
- * touch keep their object identity; those it does are replaced, never altered.
+ * Applies the patch of a `change` to a copy of the state, kept in a map by id. Untouched documents keep their object
+ * identity; touched ones are replaced, never changed in place.
  *
- * @returns the documents that the patch touched, by id, as they were before; undefined where they were not there
- * @throws {PatchError} when the patch does not fit the state, which means that the copy is not sound
+ * @returns the touched documents by id, in their state before; undefined if they did not exist
+ * @throws {PatchError} when the patch does not fit the state, which means that the copy is wrong
  */
 export function applyChange(state: Map<string, Document>, patch: JsonPatch): Map<string, Document | undefined> {
   const touched = new Map<string, Document | undefined>();

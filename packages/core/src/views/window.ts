@@ -3,7 +3,7 @@ import type { Document } from '../document/document.js';
 import type { Membership } from './view-state.js';
 
 /**
- * The first documents of a query with a limit, and some reserve behind them. It follows changes, and says when so many
+ * The first documents of a query with a limit, and some more behind them. It follows changes, and reports when so many
  * documents have left that it must be filled again.
  */
 export class Window {
@@ -12,7 +12,7 @@ export class Window {
   readonly #compare: (a: Document, b: Document) => number;
   readonly #belongs: Membership;
   #held: Document[] = [];
-  /** True when what is held is all there is. */
+  /** True if no further documents match. */
   #complete = true;
 
   /**
@@ -36,7 +36,7 @@ export class Window {
     return this.#held.slice(0, this.limit);
   }
 
-  /** True when the limit cuts what is shown. */
+  /** True if the limit cuts the result. */
   get more(): boolean {
     return !this.#complete || this.#held.length > this.limit;
   }
@@ -52,7 +52,7 @@ export class Window {
     this.#complete = complete;
   }
 
-  /** Applies changes. Returns false when too little is left to tell what is shown; then it must be filled again. */
+  /** Applies changes. Returns false if too few documents are left; then it must be filled again. */
   follow(changes: readonly DocumentChange[]): boolean {
     const held = this.#held;
     for (const { before, after } of changes) {

@@ -59,7 +59,7 @@ export function findAdjustFault(by: Adjustments): { pointer: string; detail: str
  * Applies adjustments. `data` stays as it is; the result shares with it what did not change.
  *
  * @param timeMs what `now` writes, as RFC 3339
- * @throws {AdjustError} when a field is of another type, a number would go out of bounds, or a way leads nowhere
+ * @throws {AdjustError} when a field is of another type, a number would go out of bounds, or a path cannot be followed
  */
 export function applyAdjustments(data: JsonObject, by: Adjustments, timeMs: number): JsonObject {
   let result = data;
@@ -72,7 +72,7 @@ export function applyAdjustments(data: JsonObject, by: Adjustments, timeMs: numb
 
 type Alter = (value: JsonValue | undefined) => JsonValue | undefined;
 
-/** Returns `node` with one place altered. Objects that are missing on the way are made where a value comes in. */
+/** Returns `node` with one place changed. Missing objects on the path are created if a value is set. */
 function alterAt(node: JsonValue | undefined, path: string[], at: number, alter: Alter): JsonValue | undefined {
   if (at === path.length) return alter(node);
   const token = path[at]!;

@@ -41,14 +41,14 @@ export type Write = {
   content?: string;
 } & (
   | { kind: 'put' | 'merge'; data: JsonObject }
-  /** `keepExisting`: where the document exists it stays as it is, and the commit goes on. */
+  /** `keepExisting`: if the document exists, it stays unchanged and the commit continues. */
   | { kind: 'create'; data: JsonObject; keepExisting?: boolean }
   | { kind: 'patch'; ops: JsonPatch }
   | { kind: 'adjust'; by: Adjustments }
   | { kind: 'delete' }
 );
 
-/** A document that whoever made the commit had read, and the version it had then; 0 where it did not exist. */
+/** A document that the commit is based on, with the version that was read; 0 if it did not exist. */
 export interface Read {
   collection: string;
   id: string;
@@ -57,7 +57,7 @@ export interface Read {
 
 /** Who makes a commit, as the journal keeps it. */
 export interface Author {
-  /** The kind of credential. `open` and `anonymous` are those who sent none. */
+  /** The kind of credential. `open` and `anonymous`: none was sent. */
   kind: 'key' | 'token' | 'account' | 'anonymous' | 'open';
   /** The name of the key, the `sub` of the token, the id of the account. */
   name: string;
@@ -69,7 +69,7 @@ export interface Commit {
   id?: string;
   /** Within what its id is one of its kind; left out, the author. */
   idSpace?: string;
-  /** Tells one content from another; goes with `id`. */
+  /** Distinguishes contents; belongs to `id`. */
   digest?: string;
   /** Milliseconds since 1970. */
   timeMs: number;
@@ -134,13 +134,13 @@ export function splitAddress(address: string): { collection: string; id: string 
 export type WriteOutcome = { after: Document | undefined; kept?: boolean } | { refusal: Refusal };
 
 /**
- * Applies one write to the document it is about. The outcome depends on nothing but the arguments.
+ * Applies one write to its document. The outcome depends only on the arguments.
  *
- * @param current the document now; undefined where there is none
+ * @param current the present document; undefined if it does not exist
  * @param stamp the seq and the time of the commit
  * @param work counts the steps of all patches of the commit
- * @returns the document afterwards (undefined when deleted), or the reason why nothing may be written. The size of
- * what put, create and merge leave is not judged here, but by who writes it out.
+ * @returns the document afterwards (undefined when deleted), or the refusal. The size after put, create and merge is
+ *   not checked here, but by the caller that serialises the document.
  */
 export function applyWrite(
   current: Document | undefined,
@@ -233,7 +233,7 @@ function nextData(
   }
 }
 
-/** A patch can copy a value into itself again and again, so the size is judged before anything walks the whole of it. */
+/** A patch can copy a value into itself repeatedly, so the size is checked before the whole document is traversed. */
 function checkData(data: JsonValue, limits: DocumentLimits): JsonObject {
   if (exceedsSize(data, limits.sizeBytes)) throw new UnfitData(sizeFault(undefined, limits.sizeBytes)!);
   const fault = findDataFault(data, limits.depth);
@@ -260,7 +260,9 @@ export function findStaleRead(
   return undefined;
 }
 
-/** What of a condition does not hold, in words that follow a document's address; undefined where all of it holds. */
+/**
+ * The unmet part of a condition, in words that follow the address of a document; undefined if the condition is met.
+ */
 export function describeUnmet(condition: Condition, current: Document | undefined): string | undefined {
   const version = current?.version ?? 0;
   const state = current ? `has version ${version}` : 'does not exist';
@@ -277,7 +279,7 @@ export function describeUnmet(condition: Condition, current: Document | undefine
 
 /**
  * Folds the changes of several commits, oldest first, into one change a document: how it was before the first
- * and how it is after the last. Documents that were created and deleted on the way drop out.
+ * and how it is after the last. Documents that were created and deleted in between are left out.
  */
 export function netChanges(changes: Iterable<DocumentChange>): DocumentChange[] {
   const net = new Map<string, DocumentChange>();

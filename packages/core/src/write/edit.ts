@@ -4,8 +4,8 @@ import { applyPatch, type JsonPatch } from '../json/json-patch.js';
 import { formatPointer, parsePointer } from '../json/pointer.js';
 
 /**
- * What somebody altered in a document's data, as a JSON Patch (RFC 6902) behind tests that the fields it alters are still as
- * they were when the edit began. Fields that others alter meanwhile stay as those left them.
+ * An edit of a document as a JSON Patch (RFC 6902), preceded by tests that the edited fields still have their values
+ * from the start of the edit. Fields that others change meanwhile keep the changes.
  */
 export function guardedPatch(before: JsonObject, after: JsonObject): JsonPatch {
   const changes = fieldChanges(before, after);
@@ -18,7 +18,7 @@ export function guardedPatch(before: JsonObject, after: JsonObject): JsonPatch {
   return [...tests, ...ops];
 }
 
-/** A field that two people altered at the same time, each in another way; undefined where it is missing. */
+/** A field that two people changed differently at the same time; undefined if it is missing. */
 export interface EditConflict {
   name: string;
   /** Its JSON Pointer (RFC 6901). */
@@ -30,7 +30,7 @@ export interface EditConflict {
 
 /** Two edits of the same data brought together. */
 export interface MergedEdit {
-  /** Theirs with mine in it; where both altered a field, as `keep` decides. */
+  /** Their document with my changes; `keep` decides about fields that both changed. */
   data: JsonObject;
   conflicts: EditConflict[];
 }

@@ -8,11 +8,11 @@ import { withoutFields, type Paths } from '../document/field-paths.js';
 import { sees, type Access, type RuleName } from '../policy/policy.js';
 
 /**
- * Applies one write in the name of somebody. What they do not see is to them as if it were not there: documents do not
- * exist, and concealed fields stay as they are unless they set them anew.
+ * Applies one write for a caller. What the caller may not see behaves as if it did not exist; concealed fields keep
+ * their values unless the write sets them.
  *
  * @param work counts the steps of all patches of the commit
- * @returns as {@link applyWrite}; a refusal tells nothing of what they do not see
+ * @returns like {@link applyWrite}; a refusal reveals nothing hidden
  */
 export function applyPermitted(
   current: Document | undefined,
@@ -36,7 +36,7 @@ export function applyPermitted(
   const outcome = applyWrite(seen, write, stamp, limits, work);
   if ('refusal' in outcome) return outcome;
   if (outcome.kept) {
-    // What alters nothing still takes the right to do it.
+    // A write that changes nothing still needs the permission.
     const rule = write.kind === 'create' ? 'create' : 'update';
     const document = write.kind === 'create' ? { ...current!, data: write.data } : current!;
     const scope = rule === 'create' ? { document } : { document, before: current };
@@ -58,7 +58,7 @@ export function applyPermitted(
 
 const OVER_CONCEALED = 'The write would replace an object that contains a concealed field.';
 
-/** The document with what is concealed put back; null where there is no place for it. */
+/** The document with its concealed fields restored; null if there is no place for one of them. */
 function restore(after: Document, current: Document, conceal: Paths): Document | null {
   if (conceal.length === 0) return after;
   const data = restoreFields(after.data, current.data, conceal);

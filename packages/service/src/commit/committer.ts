@@ -23,7 +23,7 @@ import {
   problemError,
 } from '@uproar/protocol';
 import type { Tracing } from '../metrics/tracing.js';
-import type { CommitFate, MetricsRecorder } from '../metrics/metrics-recorder.js';
+import type { CommitResult, MetricsRecorder } from '../metrics/metrics-recorder.js';
 import {
   DEFAULT_COMMIT_RESULT_BYTES,
   type AppliedCommit,
@@ -52,11 +52,11 @@ export const DEFAULT_COMMIT_LIMITS: CommitLimits = {
 export interface Sender extends CommitOrigin {
   author: Author;
   rights: Rights;
-  /** What tells this sender from others of the same name, such as an earlier key. */
+  /** Distinguishes this sender from others of the same name, such as an earlier key. */
   idSpace?: string | undefined;
 }
 
-/** What a write of one document came to. */
+/** The result of writing one document. */
 export interface Written {
   seq: number;
   change: DocumentChange;
@@ -116,7 +116,7 @@ export class Committer {
   /**
    * Appends one write as a commit of its own.
    *
-   * @param retry an id for the commit, and everything that tells its content from another's
+   * @param retry the id of the commit, and a digest of everything that makes up its content
    * @throws {ProblemError} when it is refused
    */
   async write(write: Write, sender: Sender, retry?: { id: string; content: JsonValue }): Promise<Written> {
@@ -160,7 +160,7 @@ export class Committer {
   ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown } | { unchanged: unknown }>> {
     const outcome = await this.#tracing.span('commit', { 'uproar.writes': commit.writes.length }, async (note) => {
       const started = performance.now();
-      let fate: CommitFate = 'failed';
+      let fate: CommitResult = 'failed';
       try {
         const found = await this.#store.log.append(
           { ...commit, ...idSpaceFor(commit, author, idSpace), timeMs: Date.now(), author, rights },
@@ -199,8 +199,8 @@ export class Committer {
 }
 
 /**
- * Within what the id of a commit is one of its kind. Those who send no key cannot be told apart, so for them another content
- * makes another commit, and nobody can take an id away from others.
+ * The scope in which the id of a commit is unique. Callers without a key cannot be distinguished, so for them other
+ * content makes another commit, and nobody can block an id for others.
  */
 function idSpaceFor({ digest }: Pick<Commit, 'digest'>, { kind, name }: Author, own = ''): { idSpace?: string } {
   if (digest === undefined) return {};
@@ -213,7 +213,7 @@ function conditionFor(ifVersion: number | undefined): Condition | undefined {
   return ifVersion === 0 ? { exists: false } : { versionIn: [ifVersion] };
 }
 
-/** Tells contents apart. Whoever sends a retry sends what they sent before, with its members in the same order. */
+/** Distinguishes contents. A retry sends the same members in the same order. */
 function digestOf(content: JsonValue): string {
   return createHash('sha256').update(JSON.stringify(content)).digest('base64url');
 }

@@ -11,12 +11,12 @@ export interface LiveConnection {
   readonly transport: ConnectionInfo['transport'];
   /** Shows nothing more until it has been reviewed. */
   suspend(): void;
-  /** Goes on as what the identity is now, or ends with the reason why it is nobody any more. */
+  /** Applies the present rights of the identity, or ends the connection with the problem. */
   review(present: Identity | Problem): void;
-  /** What those who administer the store see of it. */
+  /** What administrators see of the connection. */
   describe(): Omit<ConnectionInfo, 'id' | 'identity' | 'address' | 'since' | 'transport'>;
-  /** Breaks the connection off. Whoever it was may connect again. */
-  breakOff(): void;
+  /** Closes the connection. The client may connect again. */
+  disconnect(): void;
   /** Ends it with a problem that says why. */
   end(problem: Problem): void;
 }
@@ -31,20 +31,20 @@ export interface ConnectionLimits {
 
 export const DEFAULT_CONNECTION_LIMITS: ConnectionLimits = { total: 20_000, perAddress: 5000, perIdentity: 200 };
 
-/** How often it is looked whether somebody's token has expired. */
+/** How often connections are checked for expired tokens. */
 const EXPIRY_INTERVAL_MS = 250;
 
 /** While connections are ended one after the other, some go as often as this. */
 const DRAIN_STEP_MS = 50;
 
-/** Reviewed in one go before others are served. */
+/** Connections reviewed at once before other requests are served. */
 const REVIEWED_AT_ONCE = 100;
 
-/** Who is connected for longer than a request, so that what they see follows what they may see. */
+/** The open live connections. They are reviewed when permissions change. */
 export class ConnectionRegistry {
   readonly #identities: Identities;
   readonly limits: ConnectionLimits;
-  readonly #present = new Map<LiveConnection, { id: string; sinceMs: number }>();
+  readonly #connections = new Map<LiveConnection, { id: string; sinceMs: number }>();
   readonly #perAddress = new Map<string, number>();
   readonly #perIdentity = new Map<string, number>();
   readonly #names = new WeakMap<LiveConnection, string>();
@@ -57,51 +57,51 @@ export class ConnectionRegistry {
     this.#identities = identities;
     this.limits = { ...DEFAULT_CONNECTION_LIMITS, ...limits };
     identities.onChanged((concerns) =>
-      this.#review([...this.#present.keys()].filter(({ identity }) => identity && concerns(identity))),
+      this.#review([...this.#connections.keys()].filter(({ identity }) => identity && concerns(identity))),
     );
     this.#timer = setInterval(() => this.#reviewExpired(), EXPIRY_INTERVAL_MS).unref();
   }
 
   get size(): number {
-    return this.#present.size;
+    return this.#connections.size;
   }
 
   /**
-   * Notes that somebody has come. Returns what notes that they have gone.
+   * Registers a connection. Returns a function that removes it.
    *
-   * @throws {ProblemError} `limit-reached` connections, or `stopping`
+   * @throws {ProblemError} `limit-reached` for too many connections, or `stopping`
    */
-  enter(presence: LiveConnection): () => void {
+  enter(connection: LiveConnection): () => void {
     if (this.#draining) throw problemError('stopping', 'The service is stopping. Connect again in a moment.');
-    const { address } = presence;
+    const { address } = connection;
     const fromThere = this.#perAddress.get(address) ?? 0;
-    if (this.#present.size >= this.limits.total || fromThere >= this.limits.perAddress) {
+    if (this.#connections.size >= this.limits.total || fromThere >= this.limits.perAddress) {
       throw problemError(
         'limit-reached',
         `There are too many connections${fromThere > 0 ? ' from your address' : ''}. Close some.`,
       );
     }
-    this.recognise(presence);
-    this.#present.set(presence, { id: randomBytes(6).toString('hex'), sinceMs: Date.now() });
+    this.updateIdentity(connection);
+    this.#connections.set(connection, { id: randomBytes(6).toString('hex'), sinceMs: Date.now() });
     this.#perAddress.set(address, fromThere + 1);
     return () => {
-      if (!this.#present.delete(presence)) return;
-      this.#toReview.delete(presence);
+      if (!this.#connections.delete(connection)) return;
+      this.#toReview.delete(connection);
       count(this.#perAddress, address, -1);
-      const name = this.#names.get(presence);
+      const name = this.#names.get(connection);
       if (name !== undefined) count(this.#perIdentity, name, -1);
     };
   }
 
   /**
-   * Notes who somebody is, as soon as that is known.
+   * Sets the identity of a connection, as soon as it is known.
    *
-   * @throws {ProblemError} `limit-reached` when an identity has as many connections as it may have
+   * @throws {ProblemError} `limit-reached` when the identity has too many connections
    */
-  recognise(presence: LiveConnection, identity = presence.identity): void {
+  updateIdentity(connection: LiveConnection, identity = connection.identity): void {
     if (!identity || !isGoverned(identity) || identity.author.kind === 'anonymous') return;
     const name = formatIdentity(identity.author);
-    const before = this.#names.get(presence);
+    const before = this.#names.get(connection);
     if (name === before) return;
     const open = this.#perIdentity.get(name) ?? 0;
     if (open >= this.limits.perIdentity) {
@@ -112,51 +112,51 @@ export class ConnectionRegistry {
     }
     if (before !== undefined) count(this.#perIdentity, before, -1);
     count(this.#perIdentity, name, 1);
-    this.#names.set(presence, name);
+    this.#names.set(connection, name);
   }
 
   /** All connections, as those see them who administer the store. */
   list(): ConnectionInfo[] {
-    return [...this.#present].map(([presence, { id, sinceMs }]) => ({
+    return [...this.#connections].map(([connection, { id, sinceMs }]) => ({
       id,
-      identity: presence.identity ? formatIdentity(presence.identity.author) : null,
-      address: presence.address,
+      identity: connection.identity ? formatIdentity(connection.identity.author) : null,
+      address: connection.address,
       since: formatTime(sinceMs),
-      transport: presence.transport,
-      ...presence.describe(),
+      transport: connection.transport,
+      ...connection.describe(),
     }));
   }
 
   /** How many connections there are of each kind. */
   byTransport(): Record<ConnectionInfo['transport'], number> {
     const counts = { socket: 0, stream: 0 };
-    for (const { transport } of this.#present.keys()) counts[transport]++;
+    for (const { transport } of this.#connections.keys()) counts[transport]++;
     return counts;
   }
 
   /**
-   * Lets nobody in any more and ends all connections, spread evenly over a time, so that they do not all come back at the same
-   * moment.
+   * Refuses new connections and closes all open ones, spread evenly over a time, so that clients do not all reconnect
+   * at the same moment.
    */
   async drain(durationMs: number): Promise<void> {
     this.#draining = true;
     const problem = createProblem('stopping', 'The service is stopping. Connect again in a moment.');
-    const [started, present] = [performance.now(), this.#present.size];
+    const [started, present] = [performance.now(), this.#connections.size];
     for (;;) {
       const gone = durationMs === 0 ? 1 : Math.min(1, (performance.now() - started) / durationMs);
       const mayStay = Math.floor(present * (1 - gone));
-      for (const presence of [...this.#present.keys()].slice(mayStay)) presence.end(problem);
+      for (const connection of [...this.#connections.keys()].slice(mayStay)) connection.end(problem);
       if (gone === 1) return;
       await new Promise((resolve) => setTimeout(resolve, DRAIN_STEP_MS));
     }
   }
 
-  /** Breaks a connection off. Returns who it was; undefined when there is none with this id. */
-  breakOff(id: string): string | undefined {
-    for (const [presence, known] of this.#present) {
+  /** Closes a connection. Returns its description; undefined if there is none with this id. */
+  disconnect(id: string): string | undefined {
+    for (const [connection, known] of this.#connections) {
       if (known.id !== id) continue;
-      presence.breakOff();
-      return presence.identity ? formatIdentity(presence.identity.author) : 'unknown';
+      connection.disconnect();
+      return connection.identity ? formatIdentity(connection.identity.author) : 'unknown';
     }
     return undefined;
   }
@@ -167,38 +167,38 @@ export class ConnectionRegistry {
 
   #reviewExpired(): void {
     const now = Date.now();
-    const expired = [...this.#present.keys()].filter(
+    const expired = [...this.#connections.keys()].filter(
       ({ identity }) => identity?.expiresMs !== undefined && identity.expiresMs <= now,
     );
     if (expired.length > 0) this.#review(expired);
   }
 
-  /** From this moment on nothing is shown by what held before, however long it takes to review everybody. */
-  #review(presences: Iterable<LiveConnection>): void {
-    for (const presence of presences) {
-      if (!presence.identity) continue;
-      presence.suspend();
-      this.#toReview.add(presence);
+  /** From this moment on, nothing is sent under the previous permissions, however long the review takes. */
+  #review(connections: Iterable<LiveConnection>): void {
+    for (const connection of connections) {
+      if (!connection.identity) continue;
+      connection.suspend();
+      this.#toReview.add(connection);
     }
-    this.#goOn();
+    this.#resume();
   }
 
-  #goOn(): void {
+  #resume(): void {
     let left = REVIEWED_AT_ONCE;
-    for (const presence of this.#toReview) {
+    for (const connection of this.#toReview) {
       if (left-- === 0) break;
-      this.#toReview.delete(presence);
-      if (presence.identity) presence.review(this.#presentOf(presence.identity));
+      this.#toReview.delete(connection);
+      if (connection.identity) connection.review(this.#currentIdentity(connection.identity));
     }
     if (this.#toReview.size === 0 || this.#scheduled) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
-      this.#goOn();
+      this.#resume();
     });
   }
 
-  #presentOf(identity: Identity): Identity | Problem {
+  #currentIdentity(identity: Identity): Identity | Problem {
     try {
       return this.#identities.present(identity);
     } catch (error) {

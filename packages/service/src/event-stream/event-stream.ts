@@ -3,7 +3,7 @@ import { createProblem, ProblemError, type ConnectionWatch, type Problem, type W
 import type { Identity } from '../identity/identity.js';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import type { LiveEvent } from '../live/live-event.js';
-import type { Sink, Subscription } from '../live/live-view.js';
+import type { Sink, Subscription } from '../live/subscription.js';
 import { describeWatch } from '../live/describe-watch.js';
 import { readScopeOf } from '../requests/identity-scope.js';
 import type { Context } from '../requests/context.js';
@@ -42,7 +42,7 @@ export function answerWithWatch(
   const stay = registerStream(context, request, response, {
     watches: () => (subscription ? [describeWatch(target, subscription)] : []),
     suspend: () => subscription?.suspend(),
-    goOn: (identity) => {
+    resume: (identity) => {
       if (!subscription) return;
       const send = subscription.begun ? (first: LiveEvent) => sink.send(first) : begin;
       subscription = context.views.review(
@@ -84,16 +84,16 @@ export function answerWithWatch(
 }
 
 /**
- * Notes a response as a connection that stays open: it is ended when the service stops or its identity is nobody any more, and
- * told when what it may see has altered.
+ * Registers a response as a live connection. It ends when the service stops or its identity is no longer valid, and is
+ * called when its permissions change.
  *
- * @throws {ProblemError} `limit-reached` connections
+ * @throws {ProblemError} `limit-reached` for too many connections
  */
 export function registerStream(
   context: Pick<Context, 'connections' | 'closing'>,
   request: FastifyRequest,
   response: ServerResponse,
-  watcher: { watches: () => ConnectionWatch[]; suspend: () => void; goOn: (identity: Identity) => void },
+  watcher: { watches: () => ConnectionWatch[]; suspend: () => void; resume: (identity: Identity) => void },
 ): { leave: () => void; fail: (error: unknown) => void } {
   const endWith = (problem: Problem) => {
     if (response.writableEnded) return;
@@ -110,7 +110,7 @@ export function registerStream(
     );
   const { socket } = request.raw;
   const sentBefore = socket.bytesWritten;
-  const presence = {
+  const connection = {
     identity: request.identity,
     address: request.ip,
     transport: 'stream' as const,
@@ -122,19 +122,19 @@ export function registerStream(
       unreadBytes: response.writableLength,
       watches: watcher.watches(),
     }),
-    breakOff: () => response.destroy(),
+    disconnect: () => response.destroy(),
     suspend: watcher.suspend,
     review: (present: Identity | Problem) => {
       if ('status' in present) return endWith(present);
-      presence.identity = present;
+      connection.identity = present;
       try {
-        watcher.goOn(present);
+        watcher.resume(present);
       } catch (error) {
         fail(error);
       }
     },
   };
-  const leave = context.connections.enter(presence);
+  const leave = context.connections.enter(connection);
   const end = () => endWith(createProblem('stopping', 'The service is stopping. Connect again in a moment.'));
   context.closing.add(end);
   return {

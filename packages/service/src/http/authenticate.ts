@@ -2,7 +2,7 @@ import { problemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { formatIdentity, mayAdminister, type Identity } from '../identity/identity.js';
 import type { RateState } from '../identity/rate-limits.js';
-import { holderOf } from '../requests/identity-scope.js';
+import { limitHolder } from '../requests/identity-scope.js';
 import type { Context } from '../requests/context.js';
 import { auditFailure, auditRefusal, readBearer } from '../requests/credentials.js';
 import { problemFor } from './errors.js';
@@ -11,22 +11,22 @@ declare module 'fastify' {
   interface FastifyRequest {
     /** Who is asking. Set before any route that needs to know is run. */
     identity: Identity;
-    /** For whom what is held in memory is counted. */
+    /** The identity or address that memory is counted for. */
     holder: string;
   }
   interface FastifyContextConfig {
-    /** True for the few routes that are served to everybody. */
+    /** True for the few routes that need no authentication. */
     open?: boolean;
     /** True for routes that signed links can lead to, which need no key. */
     signed?: boolean;
-    /** True for routes whose bodies may take as long as they go on coming. */
+    /** True for routes whose bodies may take as long as data arrives. */
     takesLong?: boolean;
     /** True for routes that only keys with the scope `admin` may use. */
     admin?: boolean;
   }
 }
 
-/** Refusals of these kinds are kept a note of: what is not allowed, too large, or too much. */
+/** Refusals with these statuses are recorded in the audit log. */
 const NOTED: readonly number[] = [403, 413, 429];
 
 /** Lets requests pass whose sender is known, may use the route, and has not asked too much. */
@@ -39,7 +39,7 @@ export function authenticateRequests(
   app.decorateRequest('holder', '');
   app.addHook('onRequest', async (request, reply) => {
     const { open, admin, signed } = request.routeOptions.config;
-    // What everybody may load, pages of other sites may, too.
+    // Resources without authentication may be loaded by pages of any origin.
     if (!open || request.method !== 'GET') originPolicy.checkOrigin(request.headers);
     if (open) return;
     const parameters = request.query as Record<string, unknown>;
@@ -54,7 +54,7 @@ export function authenticateRequests(
       await auditFailure(context, error, request.ip, request.id);
       throw error;
     }
-    request.holder = holderOf(request.identity, request.ip);
+    request.holder = limitHolder(request.identity, request.ip);
     context.sockets.identify(request.raw.socket, request.holder);
     if (request.identity.author.kind === 'open') originPolicy.checkHost(request.headers);
     sendRate(reply, await rates.count(request.identity, request.ip));
@@ -78,7 +78,7 @@ export function authenticateRequests(
   });
 }
 
-/** Tells how much is left, in the fields of the IETF draft on rate limits for HTTP. */
+/** Sends the remaining quota in the header fields of the IETF draft on rate limits for HTTP. */
 function sendRate(reply: FastifyReply, state: RateState | undefined): void {
   if (!state) return;
   const { quota, left, resetSeconds } = state;
@@ -87,8 +87,8 @@ function sendRate(reply: FastifyReply, state: RateState | undefined): void {
 }
 
 /**
- * Tells who asks by a ticket in the address. What cannot send headers cannot send `Last-Event-ID` either: `resume` stands for it.
- * Both are taken out of the parameters.
+ * Identifies the caller by a ticket in the address. Clients that cannot send headers cannot send `Last-Event-ID`
+ * either, so `resume` replaces it. Both are removed from the parameters.
  */
 function identifyByTicket(
   { tickets, identities }: Pick<Context, 'tickets' | 'identities'>,

@@ -28,7 +28,7 @@ import { serveAudit } from './access/audit.js';
 import { serveKeys } from './access/keys.js';
 import { servePolicy } from './access/policy.js';
 import { serveTickets } from './access/tickets.js';
-import { fenceIn, serverOptions } from './server.js';
+import { limitRequests, serverOptions } from './server.js';
 import { loggerOptions, logRequests } from './logging.js';
 import type { Tracing } from '../metrics/tracing.js';
 import { type ServiceOptions } from '../settings.js';
@@ -46,12 +46,12 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
     routerOptions: { maxParamLength: 4096 },
   });
   app.setValidatorCompiler<z.ZodType>(compileCheck);
-  // Declarations of answers describe; what is sent was checked on its way in.
+  // The declarations of responses are for the description only; what is sent was validated when it was received.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   handleErrors(app, ({ type }) => context.recorder.recordProblem(type), context.store.health);
   logRequests(app);
   tracing.traceRequests(app);
-  await fenceIn(app, context, options);
+  await limitRequests(app, context, options);
   authenticateRequests(app, context);
   parseJsonBodies(app);
   await describeRoutes(app);

@@ -15,10 +15,10 @@ export function sendProblem(reply: FastifyReply, problem: Problem): FastifyReply
 }
 
 /**
- * Makes every error of the service a problem report: failed checks, unknown routes, and its own faults.
+ * Makes every error a problem report: failed validation, unknown routes, and internal errors.
  *
- * @param note hears of each of them
- * @param health hears of errors of the disk
+ * @param note called with each problem
+ * @param health called with errors of the disk
  */
 export function handleErrors(
   app: FastifyInstance,
@@ -87,7 +87,7 @@ function unsupportedType(request: FastifyRequest): Problem {
   );
 }
 
-/** Checks a part of a request against its Zod declaration; what is wrong becomes a problem with its place. */
+/** Validates a part of a request against its Zod declaration. The first issue becomes a problem with its place. */
 export function compileCheck({ schema, httpPart = 'body' }: { schema: z.ZodType; httpPart?: string }) {
   return (value: unknown) => {
     const checked = schema.safeParse(value);

@@ -2,16 +2,16 @@ import type { FastifyInstance, FastifyLoggerOptions } from 'fastify';
 import { formatIdentity } from '../identity/identity.js';
 import { LOG_LEVELS, type LogLevel, type LogStream } from '../settings.js';
 
-/** What is never logged, wherever it stands. */
+/** Never logged, wherever it occurs. */
 const SECRETS = ['authorization', 'cookie', 'password', 'token', 'secret', 'key', 'ticket', 'signature'];
 
-/** Parameters of addresses that let somebody in, however they are percent-encoded. */
+/** Query parameters with credentials, however they are percent-encoded. */
 const SECRET_PARAMETERS = new Set(['ticket', 'signature', 'token', 'key']);
 
-/** Asked for again and again by those who look after the service; logged at `debug` alone. */
+/** Polled regularly by monitoring; logged only at `debug`. */
 const POLLED = new Set(['/healthz', '/readyz', '/metrics', '/v1/metrics/samples']);
 
-/** The log: one JSON object a line, to the standard error output unless told otherwise. */
+/** The log: one JSON object per line, by default to standard error. */
 export function loggerOptions(level: LogLevel = 'silent', stream: LogStream = process.stderr) {
   return {
     level,
@@ -51,7 +51,7 @@ export function isLogged(app: FastifyInstance, level: LogLevel): boolean {
   return LOG_LEVELS.indexOf(level) <= LOG_LEVELS.indexOf(app.log.level as LogLevel);
 }
 
-/** An address without what lets somebody in. */
+/** An address without its credentials. */
 export function hideSecrets(address: string): string {
   return address.replace(/([?&])([^=&]*)=[^&]*/g, (whole, before: string, name: string) =>
     SECRET_PARAMETERS.has(decode(name).toLowerCase()) ? `${before}${decode(name)}=(hidden)` : whole,

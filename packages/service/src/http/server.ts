@@ -34,7 +34,7 @@ export function serverOptions({ tls, trustedProxies, timeouts }: ServiceOptions)
   };
 }
 
-/** Tells where a request comes from, by the word of proxies that are trusted. */
+/** Finds the client address of a request; trusts X-Forwarded-For from the configured proxies only. */
 export function addressFinder({ trustedProxies }: ServiceOptions): (request: IncomingMessage) => string {
   if (!trustedProxies) return (request) => request.socket.remoteAddress ?? '';
   const trust = proxyAddress.compile([...trustedProxies]);
@@ -57,8 +57,11 @@ const EXPOSED = [
   'schema-violations',
 ];
 
-/** Puts up what keeps others' pages out and browsers careful, and turns away what is not taken in any request. */
-export async function fenceIn(
+/**
+ * Installs what protects browsers and refuses invalid requests: security headers, origin checks, time-outs and content
+ * encodings.
+ */
+export async function limitRequests(
   app: FastifyInstance,
   { originPolicy, identities }: Pick<Context, 'identities' | 'originPolicy'>,
   { tls, timeouts }: ServiceOptions,
@@ -83,13 +86,13 @@ export async function fenceIn(
     }, requestMs).unref();
     raw.once('close', () => clearTimeout(timer)).once('end', () => clearTimeout(timer));
   });
-  // What is told to one must not be kept for others.
+  // A response for one caller must not be cached for others.
   app.addHook('onSend', async (request, reply) => {
     if (!request.routeOptions.config?.open && !reply.hasHeader('cache-control')) {
       reply.header('cache-control', 'private, no-cache');
     }
   });
-  // What is no request, or came too slowly, never reaches a route.
+  // Malformed and slow requests never reach a route.
   app.server.on('clientError', ({ code = 'unknown' }: NodeJS.ErrnoException, socket: Duplex) => {
     if (code !== 'ECONNRESET') noteRefused(socket as Socket, code);
   });

@@ -29,7 +29,7 @@ const SELECT = 'SELECT id, name, password, claims, created, disabled FROM accoun
 /** The names of claims that come from the account itself. */
 export const OWN_CLAIMS: readonly string[] = ['sub', 'name', 'guest', 'iss'];
 
-/** The accounts of people and devices, for those who have no identity provider. */
+/** The accounts of people and devices, for stores without an identity provider. */
 export class Accounts {
   readonly #database: Database.Database;
   readonly #byId: Database.Statement<[string], Row>;
@@ -94,7 +94,7 @@ export class Accounts {
     return right && row && row.disabled === null ? describe(row) : undefined;
   }
 
-  /** Tells whether this is the password of an account. */
+  /** Whether this is the password of an account. */
   async verifyById(id: string, password: string): Promise<boolean> {
     return verifyPassword(password, this.#byId.get(id)?.password ?? undefined);
   }
@@ -104,7 +104,7 @@ export class Accounts {
     this.#database.prepare('UPDATE accounts SET password = ? WHERE id = ?').run(hash, id);
   }
 
-  /** Alters what administrators say of an account. False where there is none. */
+  /** Changes the claims of an account. False if it does not exist. */
   alter(
     id: string,
     { claims, disabled }: { claims?: JsonObject | undefined; disabled?: boolean | undefined },
@@ -162,7 +162,7 @@ export class Accounts {
   }
 }
 
-/** Names are told apart without regard to case and form. */
+/** Names are compared without regard to case and Unicode form. */
 function fold(name: string): string {
   return name.normalize('NFKC').toLowerCase();
 }

@@ -38,7 +38,7 @@ interface Waiting {
   count: number;
 }
 
-/** The same thing again within so long is counted, not written down anew, so that floods fill no disk. */
+/** Equal entries within this time are counted instead of repeated, so that floods do not fill the disk. */
 const SAME_WITHIN_MS = 60_000;
 const FLUSH_MS = 1000;
 const MAX_ENTRIES = 100_000;

@@ -9,23 +9,23 @@ import { Policies } from './policies.js';
 import { ACCESS_PREFIX, Sessions } from './sessions.js';
 import { looksLikeToken, Tokens, type TokenSettings } from './tokens.js';
 
-/** Whether there are accounts: none; only those that administrators make; or whoever likes signs up. */
+/** Whether there are accounts: none, only those that administrators create, or self-registration. */
 export type AccountsMode = 'off' | 'closed' | 'open';
 
-/** How those who ask are recognised. */
+/** How callers are authenticated. */
 export interface IdentityOptions {
   database: Database.Database;
   adminKey?: string | undefined;
   tokens?: TokenSettings | undefined;
   accounts: AccountsMode;
-  /** Until when everybody may do everything with documents, in milliseconds since 1970. */
+  /** The end of the open period, in milliseconds since 1970. */
   openUntilMs?: number | undefined;
 }
 
 const OPEN_RIGHTS: Rights = { scope: 'write' };
 const NO_CLAIMS: Rights & { claims: Claims } = { claims: {} };
 
-/** Recognises who is asking, and knows what they may do. */
+/** Authenticates callers and knows their permissions. */
 export class Identities {
   readonly keys: Keys;
   readonly policies: Policies;
@@ -57,15 +57,15 @@ export class Identities {
     return this.#openUntilMs > nowMs ? this.#openUntilMs : undefined;
   }
 
-  /** What somebody may do in a collection. */
+  /** The access of an identity to a collection. */
   accessOf({ rights }: Identity, collection: string): Access {
     return accessFor(this.policy, rights, collection);
   }
 
   /**
-   * Recognises who sends a key or a token, or nothing.
+   * Identifies the sender of a key or a token, or of neither.
    *
-   * @throws {ProblemError} 401 with what is wrong with it
+   * @throws {ProblemError} 401 with the reason
    */
   async identify(secret: string | undefined): Promise<Identity> {
     const nowMs = Date.now();
@@ -115,9 +115,9 @@ export class Identities {
   }
 
   /**
-   * Has open connections look again at what they may see. Called whenever something has altered.
+   * Makes open connections check their permissions again. Called after each change of permissions.
    *
-   * @param concerns for whom; everybody, if left out
+   * @param concerns which identities; by default all
    */
   changed(concerns: (identity: Identity) => boolean = () => true): void {
     for (const listener of this.#listeners) listener(concerns);
@@ -133,7 +133,7 @@ export class Identities {
     this.changed(({ author }) => author.kind === 'key');
   }
 
-  /** Calls `listener` whenever what somebody may do may have altered. */
+  /** Calls `listener` when permissions may have changed. */
   onChanged(listener: (concerns: (identity: Identity) => boolean) => void): void {
     this.#listeners.add(listener);
   }

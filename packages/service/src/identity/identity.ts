@@ -5,13 +5,13 @@ import type { SelfDescription } from '@uproar/protocol';
 export interface Identity {
   readonly author: Author;
   readonly rights: Rights;
-  /** What is known of them, where the policy may ask for it. */
+  /** The claims, if the policy may use them. */
   readonly claims?: Claims;
-  /** When it must be looked at again, in milliseconds since 1970. */
+  /** When the identity must be checked again, in milliseconds since 1970. */
   readonly expiresMs?: number | undefined;
   /** When the token itself ends. */
   readonly sessionUntilMs?: number | undefined;
-  /** What it was recognised by, for whoever must tell whether it still holds. */
+  /** The credential that the identity comes from, to check whether it is still valid. */
   readonly origin: { readonly id: string; readonly proof?: string };
 }
 
@@ -20,33 +20,38 @@ export function formatIdentity({ kind, name }: Author): string {
   return name === '' ? kind : `${kind}:${name}`;
 }
 
-/** Tells whether an identity may administer the store. */
+/** Whether an identity may administer the store. */
 export function mayAdminister({ rights }: Identity): boolean {
   return 'scope' in rights && rights.scope === 'admin';
 }
 
-/** Tells whether an identity may read what is counted over all collections. */
+/** Whether an identity may read metrics over all collections. */
 export function mayReadMetrics({ rights }: Identity): boolean {
   return 'scope' in rights && rights.collections === undefined;
 }
 
-/** Tells whether a policy decides what an identity may do. */
+/** Whether an identity is subject to the policy. */
 export function isGoverned({ rights }: Identity): boolean {
   return 'claims' in rights;
 }
 
-/** What tells the commit ids of a key from those of an earlier key of its name; undefined for others. */
+/**
+ * Separates the commit ids of a key from those of an earlier key with the same name; undefined for other identities.
+ */
 export function idSpaceOf({ author, origin }: Identity): string | undefined {
   return author.kind === 'key' ? origin.id : undefined;
 }
 
-/** Tells whether there is something that an identity may not see: by the policy, or because its key is for some collections. */
+/**
+ * Whether something may be hidden from an identity: by the policy, or because its key is restricted to some
+ * collections.
+ */
 export function isRestricted(identity: Identity): boolean {
   const { rights } = identity;
   return isGoverned(identity) || ('scope' in rights && rights.collections !== undefined);
 }
 
-/** An identity as it is told to whoever has it. */
+/** An identity as it is described to its owner. */
 export function describeIdentity({ author, rights, claims, expiresMs }: Identity): SelfDescription {
   return {
     ...author,

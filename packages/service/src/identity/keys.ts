@@ -5,13 +5,15 @@ import { problemError } from '@uproar/protocol';
 import type { Identity } from './identity.js';
 import { hashSecret, newSecret } from './secrets.js';
 
-/** The fewest characters a key of one's own may have. */
+/** The minimum length of a key that is set by the operator. */
 export const MIN_KEY_LENGTH = 16;
 
-/** More would make every request slower, and point at a program that makes keys where accounts or tokens are meant. */
+/**
+ * More keys would slow down every request, and suggest a program that creates keys where accounts or tokens are meant.
+ */
 const MAX_KEYS = 1000;
 
-/** The last use of a key is written down at most so often, in milliseconds. */
+/** The last use of a key is written at most this often, in milliseconds. */
 const USED_INTERVAL_MS = 60_000;
 
 /** What a key may do: administer, write (and read) all data, or read it. */
@@ -146,7 +148,7 @@ export class Keys {
     return { key, info: this.get(row.id)! };
   }
 
-  /** Makes a key worthless. False where there is none. */
+  /** Revokes a key. False if it does not exist. */
   revoke(id: string): boolean {
     const row = this.#stored.find((other) => other.id === id || other.name === id);
     if (!row) return false;
@@ -155,7 +157,7 @@ export class Keys {
     return true;
   }
 
-  /** Tells whose key this is, in a time that does not depend on how much of it is right. */
+  /** Finds the owner of a key in constant time. */
   identify(key: string, nowMs: number): Identity | undefined {
     const hash = hashSecret(key);
     let found: { row: Known; proof: Buffer } | undefined;
@@ -184,7 +186,7 @@ export class Keys {
     try {
       this.#database.prepare('UPDATE keys SET used = ? WHERE id = ?').run(nowMs, row.id);
     } catch {
-      // A disk that is full is told of when something is written; reading goes on.
+      // A full disk is reported when something is written; reading continues.
     }
   }
 

@@ -8,14 +8,14 @@ const derive = promisify<string, Buffer, number, ScryptOptions, Buffer>(scrypt);
 const COST = { N: 2 ** 15, r: 8, p: 3 } as const;
 const HASH_BYTES = 32;
 
-/** So many hashes are worked out at a time, so that they take neither all memory nor all threads; so many may wait. */
+/** At most this many hashes are computed at a time, to limit memory and threads; at most this many wait. */
 const MAX_AT_ONCE = 2;
 const MAX_WAITING = 100;
 
 let running = 0;
 const waiting: (() => void)[] = [];
 
-/** The text under which a password is kept: the way it was made, the salt, and the hash. */
+/** The text under which a password is kept: the algorithm, the salt, and the hash. */
 export async function hashPassword(password: string): Promise<string> {
   const salt = randomBytes(16);
   const hash = await work(password, salt, COST);
@@ -23,7 +23,7 @@ export async function hashPassword(password: string): Promise<string> {
 }
 
 /**
- * Tells whether a password is the one that was kept. Where none was, it takes as long and is not.
+ * Whether a password matches the stored hash. Without a hash, it takes the same time and is false.
  *
  * @throws {ProblemError} `overloaded` when too many wait
  */

@@ -48,7 +48,7 @@ export class Policies {
     return this.#version;
   }
 
-  /** The newest version, or the one asked for. Undefined where there is none. */
+  /** The newest version, or the given one. Undefined if it does not exist. */
   get(version?: number): PolicyVersion | undefined {
     if (version === undefined || version === this.#version) {
       const last = this.#last();

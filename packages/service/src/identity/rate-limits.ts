@@ -24,14 +24,14 @@ export const DEFAULT_RATE_LIMITS: RateLimits = {
   failures: { requests: 100, seconds: 60 },
 };
 
-/** What was left after a request, for its headers. */
+/** The quota that is left after a request, for its headers. */
 export interface RateState {
   quota: Quota;
   left: number;
   resetSeconds: number;
 }
 
-/** OriginPolicy in how often somebody may ask. */
+/** Limits how often an identity or address may send requests. */
 export class RateLimiter {
   limits: RateLimits = DEFAULT_RATE_LIMITS;
   #identity = limiter(this.limits.identity);
@@ -42,7 +42,7 @@ export class RateLimiter {
     this.set(limits);
   }
 
-  /** From now on goes by these quotas. What is counted where a quota is altered begins anew. */
+  /** Applies new quotas. The counts of a changed quota start again. */
   set(limits: Partial<RateLimits>): void {
     const { identity, address, failures } = this.limits;
     this.limits = { ...DEFAULT_RATE_LIMITS, ...limits };
@@ -64,7 +64,7 @@ export class RateLimiter {
   }
 
   /**
-   * Counts a request of somebody who need not say who they are.
+   * Counts a request without authentication.
    *
    * @throws {ProblemError} `too-many-requests`
    */
@@ -132,7 +132,7 @@ const SIGN_IN_QUOTAS = {
 /** New accounts and guests from one address. */
 const SIGN_UP_QUOTA: Quota = { requests: 200, seconds: 3600 };
 
-/** Slows down those who guess passwords. A name counts whether there is such an account or not. */
+/** Limits password guessing. Unknown names count like known ones. */
 export class SignInThrottle {
   readonly #signUps = limiter(SIGN_UP_QUOTA);
   readonly #limiters = Object.entries(SIGN_IN_QUOTAS).map(([kind, quota]) => ({
@@ -142,8 +142,8 @@ export class SignInThrottle {
   }));
 
   /**
-   * Counts an attempt before the password is looked at, so that attempts made at the same time are counted, too. One that
-   * succeeds is given back by {@link countSuccess}.
+   * Counts an attempt before the password is checked, so that concurrent attempts are counted, too. {@link
+   * countSuccess} takes a successful one back.
    *
    * @throws {ProblemError} `too-many-requests` when too many attempts have failed
    */
@@ -163,7 +163,7 @@ export class SignInThrottle {
     await consume(this.#signUps, SIGN_UP_QUOTA, address);
   }
 
-  /** A right password clears what was counted for this account from this address, and takes back its own attempt. */
+  /** A correct password clears the count for this account from this address, and takes back its own attempt. */
   async countSuccess(name: string, address: string): Promise<void> {
     for (const { kind, limiter: one } of this.#limiters) {
       if (kind === 'both') await one.delete(nameFor(kind, name, address));

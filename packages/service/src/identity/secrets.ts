@@ -5,7 +5,7 @@ export function hashSecret(secret: string): Buffer {
   return createHash('sha256').update(secret).digest();
 }
 
-/** A new secret: 192 random bits, behind a prefix that tells what it is for. */
+/** A new secret: 192 random bits after a prefix that names its purpose. */
 export function newSecret(prefix: string): string {
   return `${prefix}-${randomBytes(24).toString('base64url')}`;
 }

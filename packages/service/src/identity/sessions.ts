@@ -40,8 +40,8 @@ const SELECT = `
 const MAX_SPENT = 1000;
 
 /**
- * The sessions of accounts. A refresh token is good once. Whoever did not get the answer may ask with the same token again,
- * as long as nobody has used what was in it; otherwise two hold the same token, and the session ends.
+ * The sessions of accounts. A refresh token is valid once. A client that did not get the answer may send the same token
+ * again, as long as its successor has not been used. Otherwise two clients hold the same token, and the session ends.
  */
 export class Sessions {
   readonly #database: Database.Database;
@@ -74,7 +74,7 @@ export class Sessions {
     return { session: row.id, account: row.account, untilMs: row.accessUntil };
   }
 
-  /** Whether a session goes on. */
+  /** Whether a session is still valid. */
   has(session: string): boolean {
     return this.#byId.get(session) !== undefined;
   }
@@ -114,7 +114,7 @@ export class Sessions {
     const { grant, access, refresh } = makeGrant(row.id, row.account, nowMs);
     const spend = this.#database.prepare('INSERT OR IGNORE INTO spent_tokens (hash, session) VALUES (?, ?)');
     this.#database.transaction(() => {
-      // What is replaced is spent: the one before the last, or the answer that never came.
+      // The replaced token is spent: the previous one, or the one whose answer was lost.
       if (isCurrent && row.previous) spend.run(row.previous, row.id);
       if (!isCurrent) spend.run(row.refresh, row.id);
       this.#database

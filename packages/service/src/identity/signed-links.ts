@@ -2,10 +2,10 @@ import { createHmac, randomBytes, timingSafeEqual } from 'node:crypto';
 import type Database from 'better-sqlite3';
 import { problemError } from '@uproar/protocol';
 
-/** A signed link is good for five minutes unless told otherwise, and at most for a week, in seconds. */
+/** The default and the maximum lifetime of a signed link: five minutes and a week, in seconds. */
 export const LINK_SECONDS = { usual: 300, most: 604_800 } as const;
 
-/** Signs addresses, so that they can be read by whoever has them until they expire. */
+/** Signs addresses, so that anyone who has them can read the content until they expire. */
 export class SignedLinks {
   readonly #secret: Buffer;
 

@@ -14,26 +14,26 @@ import type { Identity } from './identity.js';
 export interface TokenSettings {
   /** A secret shared with who makes the tokens, for HS256: at least 32 bytes. */
   secret?: string | undefined;
-  /** Where their public keys are to be had (JWK Set, RFC 7517); instead of a secret. */
+  /** The address of their public keys (JWK Set, RFC 7517), instead of a secret. */
   keysUrl?: string | undefined;
-  /** Which algorithms are taken: HS256 with a secret; of RS256, ES256 and EdDSA, all unless told otherwise, with an address. */
+  /** The accepted algorithms: HS256 with a secret; by default RS256, ES256 and EdDSA with a key address. */
   algorithms?: readonly string[] | undefined;
   /** What `iss` must be. */
   issuer?: string | undefined;
   /** What `aud` must be, or contain. */
   audience?: string | undefined;
-  /** How far clocks may differ, in seconds; 30 unless told otherwise. */
+  /** The accepted clock difference, in seconds; default 30. */
   leewaySeconds?: number | undefined;
 }
 
 const PUBLIC_ALGORITHMS = ['RS256', 'ES256', 'EdDSA'];
 const MIN_SECRET_BYTES = 32;
 
-/** Public keys are asked for again after so long, and, for a key that is not known, at most so often. */
+/** How long public keys are cached, and how often an unknown key id may trigger a new fetch. */
 const KEYS_MAX_AGE_MS = 10 * 60_000;
 const KEYS_COOLDOWN_MS = 10_000;
 
-/** Verifies tokens that somebody else has made. */
+/** Verifies tokens of an identity provider. */
 export class Tokens {
   readonly #getKey: JWTVerifyGetKey;
   readonly #options: JWTVerifyOptions;
@@ -71,7 +71,7 @@ export class Tokens {
   }
 
   /**
-   * Tells who a token stands for.
+   * Identifies the subject of a token.
    *
    * @throws {ProblemError} `token-invalid`, `token-expired`, or `jwks-unavailable`
    */
@@ -92,7 +92,7 @@ export class Tokens {
   }
 }
 
-/** Tells whether a text has the form of a token: three parts between dots, the first of which is a JSON object. */
+/** Whether a string has the form of a token: three parts between dots, the first of which is a JSON object. */
 export function looksLikeToken(text: string): boolean {
   return /^eyJ[\w-]*\.[\w-]*\.[\w-]*$/.test(text);
 }

@@ -9,12 +9,12 @@ export interface ByteLease {
    * @throws {ProblemError} `budget-exceeded`; then nothing is taken
    */
   add(bytes: number): void;
-  /** Holds so many bytes from now on, whatever was held before. As {@link add}. */
+  /** Sets the number of held bytes, whatever was held before. Like {@link add}. */
   set(bytes: number): void;
   release(): void;
 }
 
-/** What each holder and the process as a whole hold in memory for those who asked. */
+/** The memory that each holder, and the process as a whole, holds for clients. */
 export class ByteBudget {
   readonly #limits: Pick<BudgetLimits, 'identityBytes' | 'processBytes'>;
   readonly #leased = new Map<string, number>();
@@ -33,7 +33,7 @@ export class ByteBudget {
     return this.#total + this.#totalUnread;
   }
 
-  /** What is held for one holder. */
+  /** The bytes held for one holder. */
   of(holder: string): number {
     return (this.#leased.get(holder) ?? 0) + (this.#unread.get(holder) ?? 0);
   }
@@ -47,14 +47,14 @@ export class ByteBudget {
       .slice(0, limit);
   }
 
-  /** Notes what has been sent to each holder and not been read. */
+  /** Records the bytes that have been sent to each holder and not been read. */
   noteUnread(unread: ReadonlyMap<string, number>): void {
     this.#unread = unread;
     this.#totalUnread = 0;
     for (const bytes of unread.values()) this.#totalUnread += bytes;
   }
 
-  /** @throws {ProblemError} `budget-exceeded` when there is no room for so many bytes more */
+  /** @throws {ProblemError} `budget-exceeded` when these bytes exceed the budget */
   check(holder: string, bytes = 0): void {
     const { identityBytes, processBytes } = this.#limits;
     if (this.of(holder) + bytes > identityBytes) {

@@ -28,7 +28,7 @@ export function tooManyBytes(what: string, bytes: number): Error {
   );
 }
 
-/** An error as it is told to who asked: too much work on one document is a problem of the query. */
-export function asCostly(error: unknown): unknown {
+/** The error as the client sees it: too much work on one document is a problem of the query. */
+export function asLimitProblem(error: unknown): unknown {
   return error instanceof WorkLimitError ? problemError('query-too-costly', error.message, { budget: 'work' }) : error;
 }

@@ -1,10 +1,10 @@
 /** What one request, connection, identity and the process may use. Sizes are in bytes, times in milliseconds. */
 export interface BudgetLimits {
-  /** A result or a page of the journal as JSON; what is longer is paged. */
+  /** The maximum size of a JSON result or journal page; longer ones are paged. */
   resultBytes: number;
-  /** The state that a watch begins with; what is larger is refused. */
+  /** The maximum size of the first state of a watch; larger ones are refused. */
   watchBytes: number;
-  /** What is held for one identity: results being made, states of watches, and answers that it has not read. */
+  /** The memory for one identity: results in progress, states of watches, and unread responses. */
   identityBytes: number;
   /** The same for all together. */
   processBytes: number;
@@ -14,7 +14,7 @@ export interface BudgetLimits {
   watchWork: number;
   /** What a WebSocket connection may send before it has said who it is. */
   helloBytes: number;
-  /** How long a connection may leave what was sent to it unread. */
+  /** How long a connection may leave sent data unread. */
   unreadMs: number;
   /** How long a connection may stay without a request, counted from when it was accepted. */
   idleMs: number;

@@ -1,9 +1,9 @@
 import type { BudgetLimits } from './limits.js';
 
-/** So many seconds' worth of work may be taken at once. */
+/** Bursts may use this many seconds' worth of work at once. */
 const BURST_SECONDS = 2;
 
-/** Keys are for servers, which watch for many: they may take so many times as much. */
+/** Keys are for servers, which watch on behalf of many users: their budget is this many times larger. */
 const FACTOR_FOR_KEYS = 10;
 
 /** Accounts that have been idle are forgotten when there are more than this. */

@@ -3,22 +3,22 @@ import type { Socket } from 'node:net';
 import type { ByteBudget } from './byte-budget.js';
 import type { BudgetLimits } from './limits.js';
 
-/** How often all sockets are looked at, in milliseconds. */
+/** How often all sockets are checked, in milliseconds. */
 const SWEEP_MS = 500;
 
 /** A message may take so long from its first to its last byte. */
 const MESSAGE_MS = 120_000;
 
-/** TCP connections are refused beyond the limits by so many, so that those within them can still be answered with a problem. */
+/** TCP connections are accepted up to this many beyond the limits, so that they get a problem as an answer. */
 const ROOM_TO_ANSWER = 1000;
 
 interface OpenSocket {
   readonly socket: Socket;
   readonly address: string;
   readonly acceptedMs: number;
-  /** Whether a request has come. */
+  /** Whether a request has arrived. */
   used: boolean;
-  /** For whom what is held is counted. */
+  /** The identity or address that memory is counted for. */
   holder: string;
   written: number;
   /** Since when nothing of what waits has been read; undefined while nothing waits. */
@@ -32,8 +32,8 @@ interface OpenSocket {
 export type EndReason = 'idle' | 'unread' | 'too-much-unread' | 'unfinished' | 'limit-reached';
 
 /**
- * All sockets of the server, from when they are accepted on. Ends those that never ask, that do not read what they are sent, or for
- * which too much is held.
+ * All sockets of the server, from the moment they are accepted. Closes those that send no request, do not read, or hold
+ * too much memory.
  */
 export class OpenSockets {
   readonly #sockets = new Map<Socket, OpenSocket>();
@@ -50,7 +50,7 @@ export class OpenSockets {
     unfinished: 0,
     'limit-reached': 0,
   };
-  /** Is told of each connection that is ended. */
+  /** Called for each connection that is closed. */
   onEnd: (address: string, holder: string, reason: EndReason) => void = () => undefined;
 
   /** @param most how many connections there may be */

@@ -7,8 +7,8 @@ import type { FullState } from './live-event.js';
 import type { Delta, Source } from './source.js';
 
 /**
- * The list of collections, each in the form of a document. It shows the state of the last time it was asked for
- * changes, and does not know what it was before.
+ * The list of collections, each in the form of a document. It keeps the state of the last change, and does not know
+ * earlier states.
  */
 export class CollectionListSource implements Source {
   readonly ready = true;

@@ -11,7 +11,7 @@ import { SummarySource } from './summary-source.js';
 import { WindowSource } from './window-source.js';
 
 /**
- * Finds the source for what somebody wants to watch.
+ * Creates the source for the target of a watch.
  *
  * @throws {ProblemError} `bad-query`, or `not-allowed`
  */

@@ -1,7 +1,7 @@
 import type { ConnectionWatch, WatchTarget } from '@uproar/protocol';
-import type { Subscription } from './live-view.js';
+import type { Subscription } from './subscription.js';
 
-/** What is watched, and how far behind it is. */
+/** The target of a watch and its lag. */
 export function describeWatch(target: WatchTarget, { lag }: Subscription): ConnectionWatch {
   return { ...target, commitsBehind: lag.commits, behindMs: lag.ms };
 }

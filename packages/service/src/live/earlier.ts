@@ -7,12 +7,12 @@ export interface Shown {
   more: boolean;
 }
 
-/** So often a reading that was overtaken by commits is tried again before a reset is sent instead. */
+/** A reading that was overtaken by commits is repeated this often before a reset is sent instead. */
 export const MAX_ATTEMPTS = 4;
 
 /**
- * What a query with a limit showed at an earlier seq: the first of those that have not changed since, and of those that have, as
- * they were. Undefined when the journal does not reach back, or commits come faster than this can be found out.
+ * What a query with a limit showed at an earlier seq: the first unchanged documents, and the changed ones in their
+ * earlier state. Undefined if the journal does not reach back, or if commits arrive too fast.
  */
 export async function shownAt(
   store: Store,

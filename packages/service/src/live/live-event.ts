@@ -22,7 +22,7 @@ export class LiveEvent {
     readonly resume: string,
     /** The members of the event as JSON text, without the braces around them. */
     readonly members: string,
-    /** True for a change that alters nothing. */
+    /** True for a change with an empty patch. */
     readonly empty = false,
   ) {}
 
@@ -32,7 +32,7 @@ export class LiveEvent {
     return new LiveEvent(name, watch, state.seq, resume, members);
   }
 
-  /** An event that alters the state. An empty patch says only that the state still holds at `seq`. */
+  /** An event that changes the state. An empty patch only says that the state still holds at `seq`. */
   static change(watch: string, resume: string, seq: number, patch: JsonPatch, more?: boolean): LiveEvent {
     const members = `"seq":${seq},"patch":${JSON.stringify(patch)}${more === undefined ? '' : `,"more":${more}`}`;
     return new LiveEvent('change', watch, seq, resume, members, patch.length === 0 && more === undefined);

@@ -1,171 +1,19 @@
 import { createHash } from 'node:crypto';
 import { exceedsSize, WorkLimitError, type DocumentChange, type JsonValue } from '@uproar/core';
-import { ProblemError, type WatchTarget } from '@uproar/protocol';
+import { type WatchTarget } from '@uproar/protocol';
 import type { ByteBudget, ByteLease } from '../limits/byte-budget.js';
-import { asCostly, tooManyBytes, tooMuchLiveWork } from '../limits/costs.js';
+import { asLimitProblem, tooManyBytes, tooMuchLiveWork } from '../limits/costs.js';
 import type { LiveWork } from '../limits/live-work.js';
 import { LiveEvent, type FullState } from './live-event.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { Delta, Source } from './source.js';
-
-/** The way from a view to one connection. */
-export interface Sink {
-  /** True when so much is waiting to be read that no more should be added. */
-  readonly full: boolean;
-  send(event: LiveEvent): void;
-}
-
-/**
- * One connection's part in a view. A connection that reads too slowly gets nothing for a while; what it has missed
- * is told by `sentSeq` alone and brought by one merged change when it reads again.
- */
-export class Subscription {
-  /** True while events are held back: before the first one, while the reader is too slow, and while it catches up. */
-  get behind(): boolean {
-    return this.#behind;
-  }
-  #behind = true;
-  #sentSeq = 0;
-  #begun = false;
-  #stopped = false;
-  #suspended = false;
-  /** Sends the first event, which was there while nothing was let pass. */
-  #heldFirst: (() => void) | undefined;
-  #catchingUp: Promise<void> | undefined;
-  #behindSinceMs: number | undefined;
-
-  /**
-   * @param holder for whom the work of the watch is counted
-   * @param fail is told when the watch cannot begin or go on
-   */
-  constructor(
-    readonly view: LiveView,
-    readonly sink: Sink,
-    readonly holder: string,
-    readonly fail: (error: unknown) => void,
-  ) {}
-
-  /** Whether its first event has gone out. */
-  get begun(): boolean {
-    return this.#begun;
-  }
-
-  /** Sends the first event of the watch by way of the caller, and what has happened since. */
-  begin(first: LiveEvent, send: (event: LiveEvent) => void): void {
-    if (this.#stopped) return;
-    if (this.#suspended) {
-      this.#heldFirst = () => this.begin(first, send);
-      return;
-    }
-    this.#begun = true;
-    this.#sentSeq = first.seq;
-    this.view.noteSent(first);
-    send(first);
-    void this.catchUp();
-  }
-
-  /** Lets nothing pass until it is known whether it may still be seen. */
-  suspend(): void {
-    this.#suspended = true;
-  }
-
-  /** Goes on: what has happened meanwhile is sent. */
-  goOn(): void {
-    this.#suspended = false;
-    this.#heldFirst?.();
-    this.#heldFirst = undefined;
-    void this.catchUp();
-  }
-
-  /** Passes an event on, or notes that the connection is behind. */
-  deliver(event: LiveEvent): void {
-    if (event.seq <= this.#sentSeq) return;
-    if (this.#suspended) this.fallBehind();
-    else if (this.#behind || this.sink.full) {
-      this.fallBehind();
-      if (!this.sink.full) void this.catchUp();
-    } else {
-      this.#sentSeq = event.seq;
-      this.view.noteSent(event);
-      this.sink.send(event);
-    }
-  }
-
-  /** Notes that something has happened which is not sent yet. */
-  fallBehind(): void {
-    this.#behind = true;
-    this.#behindSinceMs ??= Date.now();
-  }
-
-  /** How many commits there have been since what was sent last, and for how long it has been behind; zeros when it is not. */
-  get lag(): { commits: number; ms: number } {
-    if (!this.#behind || !this.#begun) return { commits: 0, ms: 0 };
-    return { commits: this.view.seq - this.#sentSeq, ms: Date.now() - (this.#behindSinceMs ?? Date.now()) };
-  }
-
-  /**
-   * Sends what was missed, as one event. Returns a promise while that is under way, and nothing when the connection is
-   * up to date.
-   */
-  catchUp(): Promise<void> | undefined {
-    if (!this.#behind || !this.#begun || this.#stopped || this.#suspended) return undefined;
-    if (this.#catchingUp) return this.#catchingUp;
-    const missed = this.view.changeSince(this.#sentSeq);
-    if (missed && !(missed instanceof Promise)) {
-      this.#take(missed);
-      return undefined;
-    }
-    // A failure leaves the connection behind; the next drain or commit of its own tries again. What costs too much ends it.
-    let failed = false;
-    const taken = this.#takeSlowly(missed).catch((error: unknown) => {
-      failed = true;
-      if (isBudgetProblem(error)) this.end(error);
-    });
-    this.#catchingUp = taken
-      .finally(() => (this.#catchingUp = undefined))
-      // Others are served before it goes on, however often it has to.
-      .then(() => new Promise((resolve) => setImmediate(resolve)))
-      .then(() => (failed ? undefined : this.catchUp()));
-    return this.#catchingUp;
-  }
-
-  /** Ends the connection's part in the view, and says why. */
-  end(error: unknown): void {
-    if (this.#stopped) return;
-    this.stop();
-    this.fail(error);
-  }
-
-  /** Ends the connection's part in the view. */
-  stop(): void {
-    this.#stopped = true;
-    this.view.remove(this);
-  }
-
-  async #takeSlowly(missed: LiveEvent | undefined | Promise<LiveEvent | undefined>): Promise<void> {
-    // What cannot be told as a change, for whatever reason, is told as a whole.
-    const event = (await Promise.resolve(missed).catch(() => undefined)) ?? (await this.view.fullState('reset'));
-    if (!this.#stopped && !this.#suspended) this.#take(event);
-  }
-
-  #take(event: LiveEvent): void {
-    if (!event.empty) {
-      this.view.noteSent(event);
-      this.sink.send(event);
-      if (this.#behindSinceMs !== undefined) this.view.noteMerged(Date.now() - this.#behindSinceMs);
-    }
-    this.#sentSeq = event.seq;
-    // While it was being found out what had happened, more may have.
-    this.#behind = event.seq !== this.view.seq;
-    if (!this.#behind) this.#behindSinceMs = undefined;
-  }
-}
+import { isBudgetProblem, Subscription, type Sink, type SubscribedView } from './subscription.js';
 
 /** A full state up to this size is kept while it holds, for others who begin to watch; all of them together up to the second. */
 const MAX_KEPT_CHARACTERS = 4 * 1024 * 1024;
 const MAX_KEPT_IN_ALL = 32 * 1024 * 1024;
 
-/** Less work than this for each of those who watch is not counted. */
+/** Work below this, divided by the number of watchers, is not counted. */
 const LITTLE_WORK = 100;
 
 /** What the views of a store share, and are bounded by. */
@@ -178,8 +26,8 @@ export interface ViewBudgets {
 /** How much of full states is kept in memory, for all views together. */
 const kept = { characters: 0 };
 
-/** What everybody who watches the same thing has in common. */
-export class LiveView {
+/** What all watchers of the same target share. */
+export class LiveView implements SubscribedView {
   readonly #subscriptions = new Set<Subscription>();
   readonly #fingerprint: string;
   readonly #changesSince = new Map<number, LiveEvent | undefined | Promise<LiveEvent | undefined>>();
@@ -187,9 +35,9 @@ export class LiveView {
   #lastFull: LiveEvent | undefined;
   readonly #lease: ByteLease;
   #refilling: Promise<void> | undefined;
-  readonly cost = { sinceMs: Date.now(), tested: 0, altered: 0, deliveries: 0, sentBytes: 0, milliseconds: 0 };
+  readonly cost = { sinceMs: Date.now(), tested: 0, changed: 0, deliveries: 0, sentBytes: 0, milliseconds: 0 };
 
-  /** @param target what is watched, as it was asked for first */
+  /** @param target the target as it was first requested */
   constructor(
     readonly name: string,
     readonly source: Source,
@@ -217,12 +65,12 @@ export class LiveView {
     this.recorder.recordDelivery(members.length);
   }
 
-  /** Notes that a watcher was sent as one what it had missed in so many milliseconds. */
+  /** Records that a slow watcher got its missed changes as one event, and how long it was behind. */
   noteMerged(durationMs: number): void {
     this.recorder.recordMerge(durationMs);
   }
 
-  /** The seq that the view is at, or comes to without delay. */
+  /** The seq of the view, or the one it is about to reach. */
   get seq(): number {
     return this.source.seq ?? this.currentSeq();
   }
@@ -263,7 +111,7 @@ export class LiveView {
     this.#lastFull = event;
   }
 
-  /** What altered the state after `seq`, as one event; undefined when that is not known any more. */
+  /** The changes after `seq` as one event; undefined if they are no longer available. */
   changeSince(seq: number): LiveEvent | undefined | Promise<LiveEvent | undefined> {
     const now = this.seq;
     if (seq === now && this.source.ready) return this.#event({ seq: now, patch: [] });
@@ -272,23 +120,23 @@ export class LiveView {
       this.#changesAreOf = now;
     }
     if (!this.#changesSince.has(seq)) {
-      const alteration = this.#alterationSince(seq);
+      const delta = this.#deltaSince(seq);
       this.#changesSince.set(
         seq,
-        alteration instanceof Promise
-          ? alteration.then((found) => found && this.#eventUnlessTooLarge(found))
-          : alteration && this.#eventUnlessTooLarge(alteration),
+        delta instanceof Promise
+          ? delta.then((found) => found && this.#eventUnlessTooLarge(found))
+          : delta && this.#eventUnlessTooLarge(delta),
       );
     }
     return this.#changesSince.get(seq);
   }
 
   /**
-   * Lets a connection take part. Its first event is the missing change where it resumes from a point that is still
-   * known, and otherwise everything.
+   * Adds a connection. Its first event is the missing change if it resumes from a known point, and otherwise the whole
+   * state.
    *
-   * @param send sends the first event, now or soon
-   * @param fail is told when the first event cannot be had
+   * @param send sends the first event, now or later
+   * @param fail called when the first event cannot be produced
    */
   add(
     sink: Sink,
@@ -325,9 +173,9 @@ export class LiveView {
   }
 
   /**
-   * Tells everybody what net changes of the collection did, if they did anything here.
+   * Sends the effect of net changes of the collection to all watchers, if there is one.
    *
-   * @param sinceMs when they were on disk, by `performance.now()`
+   * @param sinceMs when the changes were on disk, by `performance.now()`
    */
   distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
     const started = performance.now();
@@ -340,7 +188,7 @@ export class LiveView {
     try {
       this.#distribute(seq, changes, sinceMs);
     } catch (error) {
-      // What goes wrong with one view must not keep the others from being told.
+      // An error in one view must not keep other views from being updated.
       this.#failOn(error);
     }
     for (const meter of meters) meter.limitTo(Infinity);
@@ -350,23 +198,23 @@ export class LiveView {
   }
 
   #distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
-    let alteration: Delta | Promise<Delta>;
+    let delta: Delta | Promise<Delta>;
     try {
-      alteration = this.source.apply(seq, changes);
+      delta = this.source.apply(seq, changes);
     } catch (error) {
       return this.#failOn(error);
     }
-    if (!(alteration instanceof Promise)) {
-      this.#tell(alteration, sinceMs);
+    if (!(delta instanceof Promise)) {
+      this.#send(delta, sinceMs);
       return;
     }
-    this.#refilling = alteration
-      .then((found) => this.#tell(found, sinceMs))
+    this.#refilling = delta
+      .then((found) => this.#send(found, sinceMs))
       .catch((error: unknown) => this.#failOn(error))
       .finally(() => (this.#refilling = undefined));
   }
 
-  /** How many steps those who watch may still take together. */
+  /** The number of steps that the watchers of this view may still use together. */
   #workLeft(nowMs: number): number {
     const { liveWork } = this.budgets;
     const holders = new Set<string>();
@@ -395,28 +243,32 @@ export class LiveView {
     }
   }
 
-  /** What costs too much to go on with ends; after anything else each connection asks anew when it catches up. */
+  /**
+   * A view that costs too much ends. After any other error, each connection reads the state again when it catches up.
+   */
   #failOn(error: unknown): void {
-    const costly = error instanceof WorkLimitError ? tooMuchLiveWork() : asCostly(error);
+    const costly = error instanceof WorkLimitError ? tooMuchLiveWork() : asLimitProblem(error);
     if (!isBudgetProblem(costly)) return this.#fallBehind();
     for (const subscription of [...this.#subscriptions]) subscription.end(costly);
   }
 
-  /** When the store cannot be read nobody knows what the view holds; each connection asks anew when it catches up. */
+  /**
+   * If the store cannot be read, the state of the view is unknown; each connection reads it again when it catches up.
+   */
   #fallBehind(): void {
     for (const subscription of this.#subscriptions) subscription.fallBehind();
   }
 
-  #tell(alteration: Delta, sinceMs: number): void {
+  #send(delta: Delta, sinceMs: number): void {
     this.#keep(undefined);
-    if (alteration.patch.length === 0 && alteration.more === undefined) return;
+    if (delta.patch.length === 0 && delta.more === undefined) return;
     let event: LiveEvent;
     try {
-      event = this.#event(alteration);
+      event = this.#event(delta);
     } catch (error) {
       return this.#failOn(error);
     }
-    this.cost.altered++;
+    this.cost.changed++;
     for (const subscription of this.#subscriptions) subscription.deliver(event);
     this.recorder.recordDelay(performance.now() - sinceMs);
   }
@@ -428,7 +280,7 @@ export class LiveView {
     return missed instanceof Promise ? missed.then((event) => event ?? instead()) : (missed ?? instead());
   }
 
-  #alterationSince(seq: number): ReturnType<Source['since']> {
+  #deltaSince(seq: number): ReturnType<Source['since']> {
     try {
       return this.source.since(seq);
     } catch {
@@ -443,10 +295,10 @@ export class LiveView {
     return LiveEvent.change(this.name, this.resumePoint(seq), seq, patch, more);
   }
 
-  /** What is too much for one event is told as a whole state instead. */
-  #eventUnlessTooLarge(alteration: Delta): LiveEvent | undefined {
+  /** A change that is too large for one event is sent as a whole state instead. */
+  #eventUnlessTooLarge(delta: Delta): LiveEvent | undefined {
     try {
-      return this.#event(alteration);
+      return this.#event(delta);
     } catch (error) {
       if (isBudgetProblem(error)) return undefined;
       throw error;
@@ -458,8 +310,4 @@ export class LiveView {
     if (fingerprint !== this.#fingerprint || !/^[0-9a-z]{1,11}$/.test(seq!)) return undefined;
     return Number.parseInt(seq!, 36);
   }
-}
-
-function isBudgetProblem(error: unknown): boolean {
-  return error instanceof ProblemError && /\/(?:query-too-costly|budget-exceeded)$/.test(error.problem.type);
 }

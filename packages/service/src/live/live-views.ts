@@ -6,18 +6,19 @@ import { LiveWork } from '../limits/live-work.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { AppliedCommit, Store } from '../store/index.js';
 import type { LiveEvent } from './live-event.js';
-import { LiveView, type Sink, type Subscription, type ViewBudgets } from './live-view.js';
+import { LiveView, type ViewBudgets } from './live-view.js';
+import { type Sink, type Subscription } from './subscription.js';
 import { createSource } from './create-source.js';
 import { type Source } from './source.js';
 import { type ReadScope } from '../reading/read-scope.js';
 
-/** The list of collections alters with every commit; those who watch it hear of that at most this often. */
+/** The list of collections changes with every commit; its watchers are updated at most this often. */
 const COLLECTION_LIST_INTERVAL_MS = 250;
 
 /** A point that no view can resume from, so that it begins with a reset. */
 const BEGIN_ANEW = '';
 
-/** All live views of a store: what is watched, and who watches it. */
+/** All live views of a store, and their watchers. */
 export class LiveViews {
   readonly #store: Store;
   readonly #recorder: MetricsRecorder;
@@ -25,7 +26,7 @@ export class LiveViews {
   readonly #byKey = new Map<string, LiveView>();
   readonly #matchers = new Map<string, Matcher<LiveView>>();
   /** Which views show which related documents. */
-  readonly #interests = new DependencyIndex<LiveView>();
+  readonly #dependencies = new DependencyIndex<LiveView>();
   readonly #stopListening: () => void;
   #lastName = 0;
   #collectionListTimer: NodeJS.Timeout | undefined;
@@ -55,8 +56,8 @@ export class LiveViews {
   }
 
   /**
-   * Begins a watch in somebody's name. Its first event goes out by `send`, now or soon; later ones go to the sink. `fail` hears
-   * when the first cannot be had.
+   * Begins a watch for a caller. `send` gets the first event, now or later; the sink gets later ones. `fail` is called
+   * if the first cannot be produced.
    *
    * @throws {ProblemError} `bad-query`, or `not-allowed`
    */
@@ -72,7 +73,7 @@ export class LiveViews {
   }
 
   /**
-   * Has a suspended watch go on as what its scope may see now. Where that is something else than before, it becomes a watch of
+   * Resumes a suspended watch with the present permissions. If it may show something else than before, it moves to
    * another view, which begins with a reset.
    *
    * @throws {ProblemError} `not-allowed`; then the watch has ended
@@ -92,7 +93,7 @@ export class LiveViews {
       throw error;
     }
     if (source.key === subscription.view.source.key) {
-      subscription.goOn();
+      subscription.resume();
       return subscription;
     }
     subscription.stop();
@@ -149,7 +150,7 @@ export class LiveViews {
 
   /** The collections whose documents are shown as related ones. */
   get dependedCollections(): string[] {
-    return this.#interests.collections;
+    return this.#dependencies.collections;
   }
 
   /** How the matcher would file a query on a collection. */
@@ -170,8 +171,8 @@ export class LiveViews {
 
   #listenFor(view: LiveView): void {
     view.source.listen?.({
-      begin: (interest) => this.#interests.add(interest, view),
-      end: (interest) => this.#interests.remove(interest, view),
+      begin: (interest) => this.#dependencies.add(interest, view),
+      end: (interest) => this.#dependencies.remove(interest, view),
     });
   }
 
@@ -203,7 +204,7 @@ export class LiveViews {
       };
       if (change.before) matcher?.candidates(change.before, note);
       if (change.after) matcher?.candidates(change.after, note);
-      this.#interests.interested(change, note);
+      this.#dependencies.interested(change, note);
     }
     this.#recorder.recordMatch(concerned.size, performance.now() - started);
     for (const [view, changes] of concerned) view.distribute(seq, changes, started);
@@ -215,7 +216,7 @@ export class LiveViews {
   }
 
   #concerns(collection: string): boolean {
-    return this.#matchers.has(collection) || this.#interests.concerns(collection);
+    return this.#matchers.has(collection) || this.#dependencies.concerns(collection);
   }
 
   #distributeCollectionList(): void {

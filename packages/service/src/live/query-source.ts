@@ -4,7 +4,7 @@ import { fewChangesAfter, type ReadLimits, type Store } from '../store/index.js'
 import type { FullState } from './live-event.js';
 import type { Delta, Source } from './source.js';
 
-/** Results up to this size are read in one go; larger ones with pauses. */
+/** Results up to this size are read at once; larger ones with pauses. */
 const READ_AT_ONCE = 2000;
 
 /** A query without a limit. Who belongs to it follows from the documents before and after, so it keeps no state. */
@@ -72,7 +72,7 @@ export function metersOf({ work, includes }: Query): WorkMeter[] {
   return [work, ...includes.flatMap(({ query }) => metersOf(query))];
 }
 
-/** Tells views apart by what they show, and by how much may be read for them. */
+/** A key that is equal for views with the same content and the same read limits. */
 export function limitedKey({ key }: Query, { documents }: ReadLimits): string {
   return documents === undefined ? key : `${key}:${documents}`;
 }

@@ -19,22 +19,22 @@ import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';
 import { windowOf } from './window-source.js';
 
-/** Results up to this size are read in one go; larger ones with pauses. */
+/** Results up to this size are read at once; larger ones with pauses. */
 const READ_AT_ONCE = 2000;
 
-/** To so many documents what is related is looked up in one go. */
+/** Related documents are looked up at once for this many documents. */
 const RELATE_AT_ONCE = 100;
 
-/** Looking up what is related to more pauses after so many milliseconds. */
+/** Looking up related documents pauses after this many milliseconds. */
 const SLICE_MS = 8;
 
-/** What was shown earlier is worked out for views of up to so many documents, and from up to so many changes. */
+/** An earlier state is computed for views of at most this many documents, from at most this many changes. */
 const MAX_EARLIER_DOCUMENTS = 2000;
 const MAX_EARLIER_CHANGES = 2000;
 
 /**
- * A query with includes. It holds the documents that are shown and what is related to them, and hears of changes of exactly
- * those; nothing is run again but look-ups where a limit has to be filled.
+ * A query with includes. It holds the documents and their related documents, and follows the changes of exactly these.
+ * It reads the store again only where a limit has to be filled.
  */
 export class RelatedSource implements Source {
   readonly key: string;
@@ -55,7 +55,7 @@ export class RelatedSource implements Source {
   readonly #waiting = new Map<string, Document>();
   /** Whether changes left too little in the window while it was being related. */
   #lost = false;
-  /** Whether the tree is new, and nobody has been told of it. */
+  /** Whether the tree is new and has not been sent to any watcher. */
   #fresh = true;
   #toldMore = false;
   #closed = false;
@@ -99,17 +99,17 @@ export class RelatedSource implements Source {
   apply(seq: number, changes: readonly DocumentChange[]): Delta | Promise<Delta> {
     if (this.#state === 'unread') return { seq, patch: [] };
     try {
-      const concerned = this.#tree.findConcerned(changes);
-      // What is being read will have the changes of the documents themselves in it.
+      const concerned = this.#tree.findAffected(changes);
+      // The reading in progress will include the changes of the documents themselves.
       const enough = this.#state === 'reading' || this.#followRoots(changes);
       this.#tree.follow(concerned);
       if (this.#state !== 'live') {
         this.#lost ||= !enough;
         return { seq, patch: [] };
       }
-      if (enough) return this.#alteration(seq);
+      if (enough) return this.#delta(seq);
       const loading = this.#load();
-      return loading ? loading.then(() => this.#alteration(this.store.log.seq)) : this.#alteration(seq);
+      return loading ? loading.then(() => this.#delta(this.store.log.seq)) : this.#delta(seq);
     } catch (error) {
       this.#state = 'unread';
       throw error;
@@ -129,20 +129,20 @@ export class RelatedSource implements Source {
         new StoredRelations(this.store, this.store.reader.rows, true, this.limits),
         changes,
       );
-      const told = new PatchTracker();
-      for (const document of before.documents) told.tell(showRelated(document, this.#query, relations));
-      for (const { id } of this.#tree.documents) told.touch(id);
+      const tracker = new PatchTracker();
+      for (const document of before.documents) tracker.set(showRelated(document, this.#query, relations));
+      for (const { id } of this.#tree.documents) tracker.touch(id);
       const more = this.#more;
       return {
         seq: now,
-        patch: told.takePatch((id) => this.#tree.show(id)),
+        patch: tracker.takePatch((id) => this.#tree.show(id)),
         more: more === before.more ? undefined : more,
       };
     }
     return undefined;
   }
 
-  /** Whether a limit cuts what is shown. */
+  /** Whether the limit cuts the result. */
   get #more(): boolean {
     return this.#window?.more ?? false;
   }
@@ -159,7 +159,7 @@ export class RelatedSource implements Source {
     return { seq: this.store.log.seq, documents, more: this.#more };
   }
 
-  #alteration(seq: number): Delta {
+  #delta(seq: number): Delta {
     const more = this.#more;
     const altered = more === this.#toldMore ? undefined : more;
     this.#toldMore = more;
@@ -201,7 +201,7 @@ export class RelatedSource implements Source {
     this.#tree.delete(id);
   }
 
-  /** Reads all that is shown; at once where that is possible. What is in the tree already stays, and is kept true meanwhile. */
+  /** Reads all documents; at once if possible. The existing tree is kept and updated meanwhile. */
   #load(): Promise<void> | undefined {
     if (this.#loading) return this.#loading;
     if (this.#state === 'unread') this.#begin();
@@ -239,8 +239,8 @@ export class RelatedSource implements Source {
     this.#relations.lift();
     if (!this.#fresh) return;
     this.#fresh = false;
-    // Whoever is told of it first is told all of it.
-    this.#alteration(0);
+    // A new watcher gets the whole tree.
+    this.#delta(0);
   }
 
   async #loadSlowly(): Promise<void> {
@@ -264,7 +264,7 @@ export class RelatedSource implements Source {
     if (this.#closed) throw new Error('The watch has ended.');
   }
 
-  /** Looks up what is related to the documents that wait for it; meanwhile others are served. */
+  /** Looks up the related documents that are still missing; other requests are served meanwhile. */
   async #relate(): Promise<void> {
     while (this.#waiting.size > 0 && !this.#lost) {
       const sliceEnd = performance.now() + SLICE_MS;
@@ -311,7 +311,7 @@ export class RelatedSource implements Source {
   }
 }
 
-/** Tells whether a query has a limit. */
+/** Whether a query has a limit. */
 export function isLimited(query: Query): query is Query & { limit: number } {
   return query.limit !== undefined;
 }

@@ -1,11 +1,11 @@
 import type { DependencyListener, DocumentChange, JsonPatch, Node, WorkMeter } from '@uproar/core';
 import type { FullState } from './live-event.js';
 
-/** What altered the state of a view. */
+/** A change of the state of a view. */
 export interface Delta {
   seq: number;
   patch: JsonPatch;
-  /** Whether a limit cuts the state; only when that has altered. */
+  /** Whether the limit cuts the result; present only if this has changed. */
   more?: boolean | undefined;
 }
 
@@ -17,15 +17,15 @@ export interface Source {
   readonly collection: string | undefined;
   /** The condition that the matcher files it under; undefined: every document of the collection concerns it. */
   readonly where: Node | undefined;
-  /** True when changes to come can be told without reading the state first. */
+  /** True if future changes can be computed without reading the state first. */
   readonly ready: boolean;
   /** The state now, or soon. It may be of a seq that has been overtaken by the time it is there. */
   read(): FullState | Promise<FullState>;
-  /** What net changes of its collection do to the state; a promise when that cannot be told without reading. */
+  /** The effect of net changes of its collection on the state; a promise if reading is needed. */
   apply(seq: number, changes: readonly DocumentChange[]): Delta | Promise<Delta>;
-  /** Tells where else than in its collection changes concern it; called before anything is read. */
+  /** Declares further dependencies, outside its own collection. Called before anything is read. */
   listen?(listener: DependencyListener): void;
-  /** Ends all that it told of in this way. */
+  /** Removes all its dependencies. */
   close?(): void;
   /** The state that it is at, where it follows commits with a delay; otherwise it is at that of the store. */
   readonly seq?: number;
@@ -33,6 +33,6 @@ export interface Source {
   readonly meters?: readonly WorkMeter[];
   /** True where it holds documents or totals in memory. */
   readonly holds?: boolean;
-  /** What altered the state between `seq` and now; undefined when that cannot be told any more. */
+  /** The change of the state between `seq` and now; undefined if it is no longer available. */
   since(seq: number): Delta | undefined | Promise<Delta | undefined>;
 }

@@ -5,10 +5,13 @@ import type { FullState } from './live-event.js';
 import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';
 
-/** So often documents that were overtaken by commits while they were summed up are summed up again. */
+/** A summary that was overtaken by commits while it was computed is computed again this often. */
 const MAX_ATTEMPTS = 4;
 
-/** Totals of a query. They are kept as documents alter; nothing is read again but where a least or greatest value has run out. */
+/**
+ * The totals of a query. They are updated with each change; documents are read again only when the known smallest or
+ * largest values are used up.
+ */
 export class SummarySource implements Source {
   readonly key: string;
   readonly collection: string;
@@ -41,7 +44,7 @@ export class SummarySource implements Source {
 
   apply(seq: number, changes: readonly DocumentChange[]): Delta | Promise<Delta> {
     const before = this.#state;
-    // Nobody has been told anything yet, or what is being read will include these changes.
+    // Nothing has been sent yet, or the reading in progress will include these changes.
     if (!before || this.#filling) return { seq, patch: [] };
     if (before.follow(changes)) return { seq, patch: before.takePatch() };
     this.#state = undefined;
@@ -50,7 +53,7 @@ export class SummarySource implements Source {
     return filling ? filling.then(altered) : altered();
   }
 
-  /** What it was earlier is not known; it is small enough to be told as a whole. */
+  /** The earlier state is unknown; summaries are small enough to be sent whole. */
   since(): undefined {
     return undefined;
   }

@@ -18,8 +18,8 @@ import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';
 
 /**
- * A query with a limit. It holds the documents that are shown and some reserve behind them, and follows the changes;
- * the store is asked again only when so many documents have left that the reserve is used up.
+ * A query with a limit. It holds the documents and some more behind them, and follows the changes. It reads the store
+ * again only when so many documents have left that these are used up.
  */
 export class WindowSource implements Source {
   readonly key: string;
@@ -56,16 +56,16 @@ export class WindowSource implements Source {
   }
 
   apply(seq: number, changes: readonly DocumentChange[]): Delta | Promise<Delta> {
-    // Nobody has been shown anything yet, or what is being read will include these changes.
+    // Nothing has been sent yet, or the reading in progress will include these changes.
     if (!this.ready) return { seq, patch: [] };
     const before = this.#shown;
     if (!this.#window.follow(changes)) {
       refills.count++;
       const filling = this.#fill();
-      if (filling) return filling.then(() => this.#alteration(before, this.store.log.seq));
+      if (filling) return filling.then(() => this.#delta(before, this.store.log.seq));
     }
     this.#show();
-    return this.#alteration(before, seq);
+    return this.#delta(before, seq);
   }
 
   async since(seq: number): Promise<Delta | undefined> {
@@ -73,8 +73,8 @@ export class WindowSource implements Source {
       await this.read();
       const before = await shownAt(this.store, this.query, this.limits, seq);
       if (!before) return undefined;
-      // Meanwhile so much may have left that what is shown is of an earlier state until it has been read again.
-      if (this.ready) return this.#alteration(before, this.store.log.seq);
+      // So many documents may have left meanwhile that the shown state is outdated until it has been read again.
+      if (this.ready) return this.#delta(before, this.store.log.seq);
     }
     return undefined;
   }
@@ -88,7 +88,7 @@ export class WindowSource implements Source {
     };
   }
 
-  /** Reads what is to be held; at once where that is possible. */
+  /** Reads the documents to hold; at once if possible. */
   #fill(): Promise<void> | undefined {
     if (this.#filling) return this.#filling;
     const reading = this.store.reader.readAtOnce(this.query, this.#window.wanted, this.limits);
@@ -108,7 +108,7 @@ export class WindowSource implements Source {
       const { seq, found, more } = await this.store.reader.read(this.query, this.#window.wanted, this.limits);
       const documents = found.map(({ document }) => document);
       this.#window.fill(documents, !more);
-      // Commits that came while it was read are followed up; so many of them may have left that it must be read again.
+      // Commits that arrived during the reading are applied; so many documents may have left that it must be repeated.
       if (this.#window.follow(changesAfter(this.store, this.collection, seq))) break;
     }
     this.#filled = true;
@@ -120,7 +120,7 @@ export class WindowSource implements Source {
     this.#shown = { documents, more };
   }
 
-  #alteration(before: Shown, seq: number): Delta {
+  #delta(before: Shown, seq: number): Delta {
     const after = this.#shown;
     return { seq, patch: this.#patch(before, after), more: before.more === after.more ? undefined : after.more };
   }

@@ -17,7 +17,7 @@ export function describeMachine(directory: string): MetricsReport['machine'] {
   };
 }
 
-/** Linux tells; others do not. */
+/** Available on Linux only. */
 function read(find: () => number | null): number | null {
   try {
     return find();

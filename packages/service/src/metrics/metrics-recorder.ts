@@ -7,12 +7,12 @@ import type { Counts, Totals } from './sources.js';
 class Durations {
   readonly #histogram: RecordableHistogram = createHistogram({ lowest: 1, highest: 3_600_000_000, figures: 3 });
 
-  /** Notes that something took so many milliseconds. */
+  /** Records a duration in milliseconds. */
   note(durationMs: number): void {
     this.#histogram.record(Math.max(1, Math.round(durationMs * 1000)));
   }
 
-  /** The percentiles of what was noted, which is forgotten; null where nothing was. */
+  /** The percentiles of the recorded durations, which are then cleared; null if there are none. */
   take(): Sample['commitMs'] {
     const histogram = this.#histogram;
     if (histogram.count === 0) return null;
@@ -23,7 +23,7 @@ class Durations {
 }
 
 /** What became of a commit. */
-export type CommitFate = 'applied' | 'repeated' | 'refused' | 'failed';
+export type CommitResult = 'applied' | 'repeated' | 'refused' | 'failed';
 
 /** Everything that passes through the service is noted here: for the samples of each second, and for the metrics. */
 export class MetricsRecorder {
@@ -35,7 +35,7 @@ export class MetricsRecorder {
   readonly #requestMs = new Durations();
 
   /** Notes a commit, from when it came until it was answered. */
-  recordCommit(fate: CommitFate, writes: number, durationMs: number): void {
+  recordCommit(fate: CommitResult, writes: number, durationMs: number): void {
     const { totals, metrics } = this;
     this.#commitMs.note(durationMs);
     metrics.commits.inc({ outcome: fate });
@@ -93,12 +93,12 @@ export class MetricsRecorder {
     this.metrics.requestSeconds.observe({ method, route, status: `${Math.floor(status / 100)}xx` }, durationMs / 1000);
   }
 
-  /** Notes a problem that was told to somebody, by its type. */
+  /** Records a problem that was returned, by its type. */
   recordProblem(type: string): void {
     this.metrics.problems.inc({ problem: type.split('/').at(-1)! });
   }
 
-  /** What was counted since this was asked last. */
+  /** The counts since the previous call. */
   take(): Counts {
     const names = Object.keys(this.totals) as (keyof Totals)[];
     const counts = Object.fromEntries(names.map((name) => [name, this.totals[name] - this.#sampled[name]]));

@@ -5,12 +5,12 @@ import { databaseFile } from '../store/index.js';
 import { VERSION } from '../version.js';
 import type { MetricsSources } from './sources.js';
 
-/** The event loop is looked at this often, in milliseconds. */
+/** How often the event loop is measured, in milliseconds. */
 const LOOP_RESOLUTION_MS = 100;
 
 /** Bounds of histograms, in seconds: from a tenth of a millisecond to ten seconds. */
 const SECONDS = [0.0001, 0.00025, 0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10];
-/** From a microsecond on, for what is done in memory. */
+/** From one microsecond, for work in memory. */
 const SHORT_SECONDS = [0.000001, 0.0000025, 0.000005, 0.00001, 0.000025, 0.00005, ...SECONDS.slice(0, 10)];
 const COUNTS = [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000];
 
@@ -65,7 +65,7 @@ export class PrometheusMetrics {
   readonly problems = this.#counter('uproar_refusals_total', 'Problems returned, by type.', ['problem']);
   #sources: MetricsSources | undefined;
 
-  /** Says what else there is to tell: what is counted elsewhere, and what is so at the moment. */
+  /** Adds the metrics that are counted elsewhere, and the present values. */
   attach(sources: MetricsSources): void {
     this.#sources = sources;
     const { store, views, connections, totals, bytes, sockets } = sources;
@@ -130,7 +130,7 @@ export class PrometheusMetrics {
     }).set({ version: VERSION, node: process.version }, 1);
   }
 
-  /** All of it as text, and the content type of that. What tells of the process itself is watched from the first time on. */
+  /** All metrics as text, with their content type. Metrics of the process are collected from the first call. */
   async write(): Promise<{ text: string; type: string }> {
     if (this.#sources && !this.#registry.getSingleMetric('process_cpu_seconds_total')) {
       collectDefaultMetrics({ register: this.#registry, eventLoopMonitoringPrecision: LOOP_RESOLUTION_MS });

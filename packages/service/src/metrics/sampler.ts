@@ -53,7 +53,7 @@ export class Sampler {
       storeBytes: sizeOf(databaseFile(store.directory)) + sizeOf(`${databaseFile(store.directory)}-wal`),
       seq: store.log.seq,
     });
-    // Cut now and then, so that what is kept is not moved each second.
+    // Cut occasionally, so that the array is not moved each second.
     if (this.#samples.length > 2 * KEPT) this.#samples = this.#samples.slice(-KEPT);
   }
 }

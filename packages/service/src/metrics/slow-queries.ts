@@ -5,13 +5,13 @@ import { adviseIndex, type ReadOutcome } from '../store/index.js';
 /** A query that takes at least so long is kept a note of. */
 const SLOW_MS = 10;
 
-/** So many forms of queries are kept; then the one that was met least lately goes. */
+/** The number of different queries that are kept; then the least recently seen one is dropped. */
 const MAX_FORMS = 100;
 
 /** As much of a condition is kept. */
 const MAX_CHARACTERS = 500;
 
-/** So many documents read for each one returned make an index worth while. */
+/** Above this ratio of documents read to documents returned, an index is worthwhile. */
 const WASTEFUL = 10;
 
 type Kept = Omit<SlowQuery, 'meanMs' | 'last'> & { totalMs: number; lastMs: number };

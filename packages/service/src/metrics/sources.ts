@@ -3,7 +3,7 @@ import type { ByteBudget } from '../limits/byte-budget.js';
 import type { OpenSockets } from '../limits/open-sockets.js';
 import type { Store } from '../store/index.js';
 
-/** What has passed through the service since its start. */
+/** The totals since the start of the service. */
 export interface Totals {
   commits: number;
   writes: number;

@@ -6,8 +6,8 @@ import { VERSION } from '../version.js';
 type Api = typeof OpenTelemetry;
 
 /**
- * Traces by OpenTelemetry, where its package `@opentelemetry/api` is installed and a set-up was loaded with it; else nothing is
- * traced. A request goes on with the trace that its `traceparent` names (W3C Trace Context).
+ * Traces by OpenTelemetry, if its package `@opentelemetry/api` is installed and configured; otherwise nothing is
+ * traced. A request continues the trace of its `traceparent` (W3C Trace Context).
  */
 export class Tracing {
   readonly #api: Api | undefined;
@@ -60,7 +60,7 @@ export class Tracing {
     });
   }
 
-  /** Traces something that takes a while. What it throws is noted and passed on. */
+  /** Traces an operation. Errors are recorded and passed on. */
   async span<T>(
     name: string,
     attributes: Attributes,
@@ -79,7 +79,7 @@ export class Tracing {
     }
   }
 
-  /** Traces something that took so many milliseconds, up to now. */
+  /** Traces an operation that has just taken this many milliseconds. */
   past(name: string, attributes: Attributes, durationMs: number): void {
     if (!this.#tracer) return;
     const now = Date.now();

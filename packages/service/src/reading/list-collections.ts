@@ -4,8 +4,8 @@ import type { CollectionInfo, Store } from '../store/index.js';
 import type { ReadScope } from './read-scope.js';
 
 /**
- * The collections as somebody sees them. Of those in which something may be hidden from them only the names are told, and
- * those alone that the policy names, so that nothing follows from what is in them.
+ * The collections as a caller sees them. Collections that may hold hidden documents are listed by name only, and only
+ * if the policy names them, so the list reveals nothing about their contents.
  */
 export function listCollections(store: Store, scope: ReadScope): CollectionSummary[] {
   const summaries = new Map<string, CollectionSummary>();

@@ -1,21 +1,21 @@
 import { didYouMean, namedFields, nearNames, type Query } from '@uproar/core';
 import type { Store } from '../store/index.js';
 
-/** Tells whether whoever asks sees all of a collection, and so may be told of it. */
-export type SeesAll = (collection: string) => boolean;
+/** Whether the caller sees all of a collection, and so may get hints about it. */
+export type ReadsWholeCollection = (collection: string) => boolean;
 
 /** Says that nothing was ever written to a collection, and which are called nearly the same. */
-export function describeMissing(store: Store, name: string, seesAll: SeesAll): string {
+export function describeMissing(store: Store, name: string, seesAll: ReadsWholeCollection): string {
   const names = store.collections.list().map((info) => info.name);
   return `The collection "${name}" does not exist.${didYouMean(nearNames(name, names.filter(seesAll)))}`;
 }
 
-/** Says which names in a query were probably meant otherwise, by what is usual in the collections. */
-export function describeMisnamed(store: Store, query: Query, seesAll: SeesAll): string[] {
+/** Finds names in a query that are probably misspelt, by the usual names of the collections. */
+export function describeMisnamed(store: Store, query: Query, seesAll: ReadsWholeCollection): string[] {
   const notes = new Set<string>();
   for (const { collection, path } of namedFields(query)) {
     if (!seesAll(collection)) continue;
-    const names = store.usualNames.of(collection);
+    const names = store.fieldNames.of(collection);
     // A field that few documents have is nothing unusual; one that is nearly called like another is.
     if (names.findNear(path)?.length) notes.add(names.describeMissing(path)!);
   }

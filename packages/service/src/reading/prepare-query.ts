@@ -64,11 +64,11 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
 }
 
 /**
- * Makes a query ready as it came over the wire.
+ * Prepares a query from the wire.
  *
- * @param mayBeEndless whether `limit: none` is taken
- * @param accessTo what the one who asks may read of a collection; left out, the query is not seen through anybody's scope
- * @throws {ProblemError} `bad-query` with the place of the fault, or `bad-cursor`
+ * @param mayBeEndless whether `limit: none` is accepted
+ * @param accessTo the access of the caller to a collection; if left out, the query is unrestricted
+ * @throws {ProblemError} `bad-query` with the place of the error, or `bad-cursor`
  */
 export function prepareWireQuery(
   query: WireQuery,
@@ -94,9 +94,9 @@ export function prepareWireQuery(
 /** In whose name something is read. */
 export interface QueryScope {
   /**
-   * What they may read of a collection.
+   * The access of the caller to a collection.
    *
-   * @throws {ProblemError} `not-allowed` when that is nothing
+   * @throws {ProblemError} `not-allowed` if it may read nothing
    */
   accessTo(collection: string): Access;
   /** As {@link accessTo}, without an error. */
@@ -104,7 +104,7 @@ export interface QueryScope {
 }
 
 /**
- * Makes a query ready in somebody's name. Of what is included they see what they may, and perhaps nothing.
+ * Prepares a query for a caller. Related documents are limited to what the caller may read.
  *
  * @throws {ProblemError} `not-allowed`, `bad-query`, `bad-cursor`, or `index-missing`
  */
@@ -115,9 +115,9 @@ export function prepareReadable(query: WireQuery, mayBeEndless: boolean, store: 
     collection === from ? access : scope.effectiveAccess(collection),
   );
   checkIncludes(prepared, store, ({ by, query: inner }) =>
-    // Whoever may not see everything is told of no names.
+    // Callers who do not see everything get no hints about names.
     seesEverything(scope.effectiveAccess(inner.from))
-      ? didYouMean(store.usualNames.of(inner.from).findNear(by!) ?? [])
+      ? didYouMean(store.fieldNames.of(inner.from).findNear(by!) ?? [])
       : '',
   );
   return prepared;

@@ -3,9 +3,9 @@ import { problemError } from '@uproar/protocol';
 import { findStored, readStored, type Store } from '../store/index.js';
 
 /**
- * Reads a document as it was when the store was at `seq`, as somebody sees it.
+ * Reads a document at an earlier seq, as a caller sees it.
  *
- * @throws {ProblemError} `seq-ahead`, `journal-truncated`, or `no-such-document` when there was none then
+ * @throws {ProblemError} `seq-ahead`, `journal-truncated`, or `no-such-document`
  */
 export function readDocumentAt(store: Store, access: Access, collection: string, id: string, seq: number): Document {
   if (seq > store.log.seq) {

@@ -1,7 +1,7 @@
 import { sees, seesEverything, withoutFields, type Access } from '@uproar/core';
 import { readStored, stringifyStored, type StoredDocument } from '../store/index.js';
 
-/** A stored document as JSON text, as somebody sees it; undefined where they do not. */
+/** A stored document as JSON text, as a caller sees it; undefined if it may not be read. */
 export function seenDocument(stored: StoredDocument, access: Access): string | undefined {
   if (seesEverything(access)) return stringifyStored(stored);
   const document = readStored(stored);

@@ -18,10 +18,10 @@ import type { PolicyWarning } from '@uproar/protocol';
 import { warningsFor } from './explain.js';
 import type { Store } from '../store/index.js';
 
-/** So many documents of each collection are looked at. */
+/** The number of documents of each collection that are sampled. */
 const SAMPLE = 1000;
 
-/** Finds what is allowed in a policy but hardly meant: rules that never hold, and fields and collections that are nowhere. */
+/** Finds likely mistakes in a policy: rules that are never true, and fields and collections that do not exist. */
 export async function findPolicyWarnings(policy: Policy, store: Store): Promise<PolicyWarning[]> {
   const warnings: PolicyWarning[] = [];
   for (const [name, rules] of policy.collections) {
@@ -67,7 +67,7 @@ function findRuleWarnings({ rules }: CollectionRules, pointer: string, anonymous
   return warnings;
 }
 
-/** Tells whether a condition asks of one field to be two different things, whichever of its alternatives is taken. */
+/** Whether a condition requires two different values of one field, in each of its alternatives. */
 function contradicts(node: Node): boolean {
   const alternatives = findRequirements(node);
   return alternatives !== undefined && alternatives.every(isContradiction);

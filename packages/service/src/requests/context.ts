@@ -39,10 +39,10 @@ export interface Context {
   bytes: ByteBudget;
   sockets: OpenSockets;
   heartbeatMs: number;
-  /** True from when the service was told to stop. */
+  /** True once the service is stopping. */
   draining: boolean;
-  /** Hears of faults of the service itself that have no request to log them. */
+  /** Called with internal errors that have no request to log them. */
   onFault: (error: unknown) => void;
-  /** Everything that must be told when the service stops. */
+  /** Called when the service stops. */
   closing: Set<() => void>;
 }

@@ -19,7 +19,7 @@ import { adviseIndex, indexFor, summarize, type Reading, type ReadLimits, type S
 import { isGoverned, type Identity } from '../identity/identity.js';
 import type { WireQuery } from '@uproar/protocol';
 import { schemaWarnings } from '../schemas/schema-warnings.js';
-import { costLimits, seesAllOf, readScopeOf } from './identity-scope.js';
+import { costLimits, wholeCollectionReader, readScopeOf } from './identity-scope.js';
 import { describeMissing } from '../reading/name-hints.js';
 import { prepareReadable } from '../reading/prepare-query.js';
 import type { Context } from './context.js';
@@ -70,13 +70,13 @@ export const Explanation = z
   .meta({ id: 'Explanation' });
 export type Explanation = z.infer<typeof Explanation>;
 
-/** So many documents are looked at to learn the types of fields. */
+/** The number of documents that are sampled to learn the types of fields. */
 const SAMPLE = 1000;
 const COMPARISONS = new Set(['=', '<>', '<', '>', '<=', '>=', 'between', 'in', 'like']);
 
 /**
- * Runs a query and tells what it cost. Those whom the policy governs are told what they asked and got, and nothing that
- * follows from documents they do not see.
+ * Runs a query and explains its cost. Callers that are subject to the policy get only what does not depend on hidden
+ * documents.
  */
 export async function explainQuery(
   context: Pick<Context, 'store' | 'schemas' | 'views' | 'identities' | 'accessLimits' | 'budgets'>,
@@ -93,7 +93,7 @@ export async function explainQuery(
     query,
     costLimits(context, identity, holder),
   );
-  // Where it is filed depends on what others watch, too, which is nothing to tell everybody.
+  // How a view is matched depends on the watches of others, too, so it is not shown to everyone.
   const filing = governed ? new Matcher().describe(query.asked) : views.describeMatching(query.from, query.where);
   const wasteful = !query.summary && documentsRead >= 100 && documentsRead >= 10 * Math.max(1, returned);
   const schema = governed || !query.asked ? undefined : context.schemas.get(query.from);
@@ -166,7 +166,7 @@ async function findWarnings(
   for (const collection of new Set([query.from, ...named.map((one) => one.collection)])) {
     const access = identities.accessOf(identity, collection);
     if (!store.collections.get(collection)) {
-      const seesAll = seesAllOf(context, identity);
+      const seesAll = wholeCollectionReader(context, identity);
       if (!isGoverned(identity) && seesAll(collection)) warnings.push(describeMissing(store, collection, seesAll));
       continue;
     }

@@ -4,17 +4,20 @@ import { formatIdentity, isGoverned, type Identity } from '../identity/identity.
 import type { ReadScope } from '../reading/read-scope.js';
 import type { ReadLimits } from '../store/index.js';
 import type { Context } from './context.js';
-import type { SeesAll } from '../reading/name-hints.js';
+import type { ReadsWholeCollection } from '../reading/name-hints.js';
 
-/** Tells of which collections somebody sees all. */
-export function seesAllOf({ identities }: Pick<Context, 'identities'>, identity: Identity): SeesAll {
+/** Returns a function that says whether a caller sees all of a collection. */
+export function wholeCollectionReader(
+  { identities }: Pick<Context, 'identities'>,
+  identity: Identity,
+): ReadsWholeCollection {
   return (collection) => seesEverything(identities.accessOf(identity, collection));
 }
 
 /**
- * What somebody may read of a collection.
+ * The access of a caller to a collection.
  *
- * @throws {ProblemError} `not-allowed` when that is nothing, whatever is in it
+ * @throws {ProblemError} `not-allowed` if it may read nothing, whatever the collection contains
  */
 export function readableAccess(
   { identities }: Pick<Context, 'identities'>,
@@ -33,7 +36,7 @@ export function readableAccess(
   );
 }
 
-/** Somebody, as those see them who find out what a watch shows. */
+/** The read scope of an identity. */
 export function readScopeOf(
   context: Pick<Context, 'identities' | 'accessLimits' | 'budgets'>,
   identity: Identity,
@@ -76,7 +79,7 @@ export function costLimits(
   };
 }
 
-/** For whom what is held is counted: the identity, or the address of those who send no key. */
-export function holderOf({ author }: Identity, address: string): string {
+/** The holder that memory is counted for: the identity, or the address of callers without a key. */
+export function limitHolder({ author }: Identity, address: string): string {
   return author.kind === 'anonymous' || author.kind === 'open' ? address : formatIdentity(author);
 }

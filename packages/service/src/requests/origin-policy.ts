@@ -5,7 +5,7 @@ import { problemError } from '@uproar/protocol';
 /** Names of this machine itself, as origins have them. */
 const LOOPBACK = /^(?:localhost|127(?:\.\d{1,3}){3}|\[::1\])$/;
 
-/** Keeps pages of other sites from using the store in the name of who looks at them. */
+/** Keeps pages of other sites from using the store with the rights of their visitors. */
 export class OriginPolicy {
   #origins: ReadonlySet<string> = new Set();
   #any = false;
@@ -13,10 +13,10 @@ export class OriginPolicy {
   readonly #isOpen: () => boolean;
 
   /**
-   * @param origins the origins whose pages may use the store, beside its own: `https://board.example`; `*` for all
-   * @param anyHost whether a store that stands open answers under any name
-   * @param isOpen whether the store stands open just now; then pages served by this machine may use it
-   * @throws {RangeError} for what is no origin
+   * @param origins the origins whose pages may use the store, besides its own: `https://board.example`; `*` for all
+   * @param anyHost whether an open store answers under any host name
+   * @param isOpen whether the store is open now; then pages served by this machine may use it
+   * @throws {RangeError} for an invalid origin
    */
   constructor(origins: readonly string[] = [], anyHost = false, isOpen: () => boolean = () => false) {
     this.#anyHost = anyHost;
@@ -25,16 +25,16 @@ export class OriginPolicy {
   }
 
   /**
-   * From now on pages of these origins may use the store.
+   * Applies new allowed origins.
    *
-   * @throws {RangeError} for what is no origin
+   * @throws {RangeError} for an invalid origin
    */
   setOrigins(origins: readonly string[]): void {
     this.#origins = new Set(origins.filter((origin) => origin !== '*').map(readOrigin));
     this.#any = origins.includes('*');
   }
 
-  /** Tells whether pages of an origin may use the store. */
+  /** Whether pages of an origin may use the store. */
   allows(origin: string, host: string | undefined): boolean {
     if (this.#any || this.#origins.has(origin)) return true;
     try {
@@ -61,8 +61,8 @@ export class OriginPolicy {
   }
 
   /**
-   * While the store stands open, it answers under addresses of this machine only: a name that somebody else has pointed
-   * here must not make their page one of ours.
+   * During the open period, the store answers only under addresses of this machine. Otherwise another site could point
+   * its host name here and make its page appear to be of this origin.
    *
    * @throws {ProblemError} `origin-refused`
    */

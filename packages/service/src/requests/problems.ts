@@ -1,11 +1,11 @@
 import { ProblemError, type Problem } from '@uproar/protocol';
 import type { $ZodIssue } from 'zod/v4/core';
-import { asCostly } from '../limits/costs.js';
+import { asLimitProblem } from '../limits/costs.js';
 import { storageProblem } from '../store/index.js';
 
 /** The problem that an error stands for: of the disk, or of a query that takes too much work. */
 export function asProblem(error: unknown): Problem | undefined {
-  const costly = asCostly(error);
+  const costly = asLimitProblem(error);
   return costly instanceof ProblemError ? costly.problem : storageProblem(error);
 }
 
@@ -16,8 +16,8 @@ export function describeIssue(issues: readonly $ZodIssue[]): { detail: string; p
 }
 
 /**
- * Of a union's branches, the one that knows all members given tells best what was meant; if none does, the union itself
- * may say what it takes; else the branch that came furthest.
+ * Among the branches of a union, the one that knows all given members describes the error best. If there is none, the
+ * message of the union itself is used, or else the branch that got furthest.
  */
 function deepest(issue: $ZodIssue): $ZodIssue {
   if (issue.code !== 'invalid_union') return issue;

@@ -2,13 +2,13 @@ import { writeCursor, type Query } from '@uproar/core';
 import type { WireQuery } from '@uproar/protocol';
 import { isGoverned, type Identity } from '../identity/identity.js';
 import type { ByteLease } from '../limits/byte-budget.js';
-import { describeMisnamed, describeMissing, type SeesAll } from '../reading/name-hints.js';
+import { describeMisnamed, describeMissing, type ReadsWholeCollection } from '../reading/name-hints.js';
 import { prepareReadable } from '../reading/prepare-query.js';
 import { adviseIndex, summarize, type Reading, type Store } from '../store/index.js';
 import type { Context } from './context.js';
-import { costLimits, readScopeOf, seesAllOf } from './identity-scope.js';
+import { costLimits, readScopeOf, wholeCollectionReader } from './identity-scope.js';
 
-/** A query that reads so many documents, and so many times more than it returns, would be better off with an index. */
+/** A query that reads this many documents, and this many times more than it returns, should get an index. */
 const MANY_READ = 1000;
 const READ_PER_RESULT = 20;
 
@@ -30,14 +30,14 @@ export async function readListing(
   const limits = { ...costLimits(context, identity, holder), onBytes: (bytes: number) => lease.add(2 * bytes) };
   if (query.summary) {
     const { seq, state } = await summarize(store, query, limits);
-    const notes = isGoverned(identity) ? [] : describeMisnamed(store, query, seesAllOf(context, identity));
+    const notes = isGoverned(identity) ? [] : describeMisnamed(store, query, wholeCollectionReader(context, identity));
     const text = `{"seq":${seq},"documents":${JSON.stringify(state.documents())},"more":false${tailOf(undefined, notes)}}`;
     return { text, next: undefined };
   }
   const reading = await store.reader.read(query, query.limit!, limits);
   const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
-  // What is read and left out, and which collections there are, is not told to those who may not see it.
-  const notes = isGoverned(identity) ? [] : notesFor(store, query, reading, seesAllOf(context, identity));
+  // What was read and left out, and which collections exist, is not revealed to callers who may not see it.
+  const notes = isGoverned(identity) ? [] : notesFor(store, query, reading, wholeCollectionReader(context, identity));
   return { text: writeListing(query, reading, next, notes), next };
 }
 
@@ -53,10 +53,15 @@ function tailOf(next: string | undefined, notes: readonly string[]): string {
 }
 
 /** Hints for the person who asked: a name that is not there, an index that would help. */
-function notesFor(store: Store, query: Query, { documentsRead, found }: Reading, seesAll: SeesAll): string[] {
+function notesFor(
+  store: Store,
+  query: Query,
+  { documentsRead, found }: Reading,
+  seesAll: ReadsWholeCollection,
+): string[] {
   if (!store.collections.get(query.from)) return [describeMissing(store, query.from, seesAll)];
   const notes = describeMisnamed(store, query, seesAll);
-  // An index helps nobody who has misspelt a name.
+  // An index does not help if a name is misspelt.
   if (notes.length > 0) return notes;
   if (documentsRead < MANY_READ || documentsRead < READ_PER_RESULT * Math.max(1, found.length)) return [];
   const index = adviseIndex(query);

@@ -3,8 +3,8 @@ import { problemError, type Violation } from '@uproar/protocol';
 import { Ajv2020, type ErrorObject, type ValidateFunction } from 'ajv/dist/2020.js';
 import addFormats from 'ajv-formats';
 
-/** Finds what of a document's data does not fit; nothing where all does. */
-export type Judge = (data: JsonObject, sizeBytes?: number) => Violation[];
+/** Finds the schema violations of a document; empty if there are none. */
+export type SchemaValidator = (data: JsonObject, sizeBytes?: number) => Violation[];
 
 const MAX_CHARACTERS = 256 * 1024;
 const MAX_VIOLATIONS = 20;
@@ -17,7 +17,7 @@ const MAX_BYTES_FOR_ALL = 64 * 1024;
  *
  * @throws {ProblemError} `bad-schema` with the place of the fault
  */
-export function compileSchema(schema: JsonObject): Judge {
+export function compileSchema(schema: JsonObject): SchemaValidator {
   if (JSON.stringify(schema).length > MAX_CHARACTERS) {
     throw problemError('bad-schema', `A schema has at most ${MAX_CHARACTERS} characters.`);
   }
@@ -55,7 +55,7 @@ function compile(schema: JsonObject, allErrors: boolean): ValidateFunction {
 }
 
 function describe(errors: ErrorObject[] | null | undefined): Violation[] {
-  // What stands inside an alternative is told by the alternative, too; the place is what matters.
+  // Errors inside an alternative are reported by the alternative, too; the place is what matters.
   return (errors ?? []).slice(0, MAX_VIOLATIONS).map(({ instancePath, keyword, message, params }) => {
     const { missingProperty, additionalProperty, allowedValues } = params as {
       missingProperty?: string;

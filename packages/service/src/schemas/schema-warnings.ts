@@ -60,7 +60,7 @@ function isForbidden(schema: JsonObject, path: readonly string[]): boolean {
   return above?.additionalProperties === false && !above.patternProperties && !schemaAt(schema, path);
 }
 
-/** The types that a schema allows, as conditions tell them apart; undefined where it does not say. */
+/** The types that a schema allows, as conditions distinguish them; undefined where it does not say. */
 function typesOf({ type }: JsonObject): string[] | undefined {
   if (type === undefined) return undefined;
   const types = (Array.isArray(type) ? type : [type]).map((one) => (one === 'integer' ? 'number' : String(one)));

@@ -2,7 +2,7 @@ import type Database from 'better-sqlite3';
 import { formatTime, type Author, type JsonObject } from '@uproar/core';
 import type { CollectionSchema, SchemaMode } from '@uproar/protocol';
 import { formatIdentity } from '../identity/identity.js';
-import { compileSchema, type Judge } from './compile-schema.js';
+import { compileSchema, type SchemaValidator } from './compile-schema.js';
 
 interface Row {
   collection: string;
@@ -22,7 +22,7 @@ const CURRENT = `
 /** The schemas of a store's collections, of which the last version of each holds. */
 export class Schemas {
   readonly #database: Database.Database;
-  readonly #inForce = new Map<string, { judge: Judge; enforced: boolean }>();
+  readonly #inForce = new Map<string, { validate: SchemaValidator; enforced: boolean }>();
   /** How many writes did not fit a schema and were done all the same, since the start. */
   readonly warned = new Map<string, number>();
 
@@ -36,7 +36,7 @@ export class Schemas {
     return this.#database.prepare<[], Row>(CURRENT).all().map(describe);
   }
 
-  /** The newest version, or the one asked for. Undefined where there is none. */
+  /** The newest version, or the given one. Undefined if it does not exist. */
   get(collection: string, version?: number): CollectionSchema | undefined {
     const row = this.#database
       .prepare<[string, number | null, number | null], Row>(
@@ -68,15 +68,15 @@ export class Schemas {
     return this.#database.prepare('DELETE FROM schemas WHERE collection = ?').run(collection).changes > 0;
   }
 
-  /** What of data that is about to be written does not fit; undefined where nobody minds. */
-  readonly judge = (
+  /** The schema violations of data that is about to be written; undefined if there are none or no schema applies. */
+  readonly validateData = (
     collection: string,
     data: JsonObject,
     sizeBytes: number,
-  ): { violations: ReturnType<Judge>; enforced: boolean } | undefined => {
+  ): { violations: ReturnType<SchemaValidator>; enforced: boolean } | undefined => {
     const schema = this.#inForce.get(collection);
     if (!schema) return undefined;
-    const violations = schema.judge(data, sizeBytes);
+    const violations = schema.validate(data, sizeBytes);
     if (violations.length === 0) return undefined;
     if (!schema.enforced) this.warned.set(collection, (this.warned.get(collection) ?? 0) + 1);
     return { violations, enforced: schema.enforced };
@@ -85,8 +85,8 @@ export class Schemas {
   #take(collection: string, mode: SchemaMode, text: string): void {
     if (mode === 'off') this.#inForce.delete(collection);
     else {
-      const judge = compileSchema(JSON.parse(text) as JsonObject);
-      this.#inForce.set(collection, { judge, enforced: mode === 'enforce' });
+      const validate = compileSchema(JSON.parse(text) as JsonObject);
+      this.#inForce.set(collection, { validate, enforced: mode === 'enforce' });
     }
   }
 }

@@ -8,11 +8,11 @@ import { StoreError } from './store-error.js';
 const CHECK_AT_ONCE_BYTES = 32 * 1024 * 1024;
 
 /**
- * Looks through the file of a store for damage of its structure.
+ * Checks the structure of a store file.
  *
- * @param onDamage is told what was found later
+ * @param onDamage called with damage that is found later
  * @returns stops the check
- * @throws {StoreError} `damaged`, where that is known at once
+ * @throws {StoreError} `damaged`, if that is known at once
  */
 export function checkAtStart(
   file: string,

@@ -10,7 +10,7 @@ const USES = `
     WHERE collection = (SELECT number FROM collections WHERE name = '${FILES}') GROUP BY 1
   ) AS described USING (sha256)`;
 
-/** What is wrong with the contents of files: those of a store beside it, those of a backup in it. */
+/** The faults in the contents of files: next to a store, or inside a backup. */
 export function checkContents(database: Database.Database, file: string, most: number): string[] {
   const rows = database.prepare<[], { sha256: string; size: number; uses: number; documents: number }>(USES).all();
   const packed = database.prepare("SELECT 1 FROM sqlite_schema WHERE name = 'packed_contents'").get() !== undefined;

@@ -7,7 +7,7 @@ import { MIGRATIONS } from './migrations/index.js';
 import { storageProblem } from './storage-health.js';
 import { StoreError } from './store-error.js';
 
-/** One thing that was checked, and what is wrong about it; nothing where it is sound. */
+/** One check and its faults; empty if there are none. */
 export interface CheckResult {
   what: string;
   faults: string[];
@@ -49,11 +49,11 @@ const LATEST = `
   LIMIT ?`;
 
 /**
- * Checks a store file, one in use too: SQLite's own structures, the counts, the documents, the journal and that it agrees
- * with the documents, and every entry of every index.
+ * Checks a store file, also one in use: the structures of SQLite, the counts, the documents, the journal and its
+ * agreement with the documents, and every entry of every index.
  *
- * @param onCheck hears what is looked at next
- * @throws {StoreError} when the file is no store that could be checked
+ * @param onCheck called with the next check
+ * @throws {StoreError} when the file is not a store
  */
 export function checkStore(file: string, onCheck: (what: string) => void = () => undefined): CheckReport {
   const database = openForCheck(file);
@@ -204,7 +204,7 @@ function checkIndexes(database: Database.Database, names: Map<number, string>): 
   });
 }
 
-/** A document; undefined where its data is no JSON, which is told elsewhere. */
+/** A document; undefined if its data is not JSON, which is reported elsewhere. */
 function readIfSound(stored: StoredDocument): Document | undefined {
   try {
     return readStored(stored);

@@ -20,7 +20,7 @@ const INSERT = `
   ON CONFLICT (number) DO UPDATE
   SET documents = :documents, size_bytes = :sizeBytes, updated = :updated, version = :version`;
 
-/** The collections of a store, held in memory and written with the commits that alter them. */
+/** The collections of a store, held in memory and written with the commits that change them. */
 export class Collections {
   readonly #selectAll: Database.Statement<[], CollectionInfo>;
   readonly #upsert: Database.Statement<[CollectionInfo]>;
@@ -67,13 +67,13 @@ export class Collections {
     return info;
   }
 
-  /** Writes what {@link count} altered. Belongs inside the same transaction. */
+  /** Writes the counts changed by {@link count}. Must run inside the same transaction. */
   write(): void {
     for (const info of this.#altered) this.#upsert.run(info);
     this.#altered.clear();
   }
 
-  /** Takes up again what is on disk, after a transaction that failed. */
+  /** Reads the state on disk again, after a failed transaction. */
   reload(): void {
     this.#altered.clear();
     const rows = this.#selectAll.all();

@@ -9,11 +9,11 @@ export interface AppliedCommit {
   changes: DocumentChange[];
   /** The documents of the writes, in order, and their versions now; 0 for a deleted one. */
   documents: { collection: string; id: string; version: number }[];
-  /** What of the writes does not fit a schema that only warns. */
+  /** The violations of a schema in mode `warn`. */
   warnings: Warning[];
 }
 
-/** What of a write does not fit, although it was done. */
+/** The violations of a write that was applied anyway. */
 export interface Warning {
   /** The index of the write. */
   write: number;
@@ -25,14 +25,14 @@ export interface Warning {
 /** A place in the data of a document that does not fit. */
 export type SchemaViolation = NonNullable<Refusal['violations']>[number];
 
-/** What whoever sent a commit gets to know of it. */
+/** What the sender of a commit gets. */
 export interface Receipt {
   seq: number;
   documents: AppliedCommit['documents'];
   warnings: Warning[];
 }
 
-/** Judges data that is about to be written; undefined where it fits, or nobody minds. */
+/** Validates data that is about to be written; undefined if it is valid or no schema applies. */
 export type DataValidator = (
   collection: string,
   data: JsonObject,
@@ -40,9 +40,9 @@ export type DataValidator = (
 ) => { violations: SchemaViolation[]; enforced: boolean } | undefined;
 
 /**
- * How a commit came out. Of a refused one nothing was applied; `write` or `read` is the index of what it was refused
- * for. `repeated`: it had been applied before, under the same id. `unchanged`: it altered nothing, so it got no seq; `seq` is
- * that of the store, and `changes` are the documents as they are. `idReused`: the id belongs to another content.
+ * The outcome of a commit. Of a refused one nothing was applied; `write` or `read` is the index of the reason.
+ * `repeated`: it was applied before, under the same id. `unchanged`: it changed nothing and got no seq; `seq` is that
+ * of the store, and `changes` are the present documents. `idReused`: the id belongs to other content.
  */
 export type CommitOutcome =
   | { applied: AppliedCommit }
@@ -55,23 +55,19 @@ export type CommitOutcome =
 export interface CommitOrigin {
   lane: object;
   sizeBytes: number;
-  /** Hears the seq of the commit when it is on disk, before anybody who watches hears of its changes. */
+  /** Called with the seq of the commit when it is on disk, before watchers get its changes. */
   onSeq?: (seq: number) => void;
 }
 
-/**
- * The one narrow interface every commit passes: it gives the commits their one order. The store's own journal
- * implements it; a replicated stream could, each node applying the stream in order to its own store. Commits
- * carry their ids and times, and their conditions are judged when they are applied.
- */
+/** The interface that every commit passes: it gives the commits their order. */
 export interface CommitLog {
   /** The seq of the newest commit; 0 in an empty store. */
   readonly seq: number;
 
   /**
-   * Appends a commit. Those of one lane are applied in the order in which they were appended.
+   * Appends a commit. Commits of one lane are applied in the order in which they were appended.
    *
-   * @returns how it came out, once it is on disk and the listeners have heard of it
+   * @returns the outcome, once it is on disk and the listeners have been called
    * @throws {ProblemError} `overloaded`, `storage-failed` or `stopping`; then nothing was applied
    */
   append(commit: Commit, origin?: CommitOrigin): Promise<CommitOutcome>;

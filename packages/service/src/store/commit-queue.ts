@@ -2,17 +2,17 @@
 export interface Queued {
   /** How much work it is: its writes. */
   weight: number;
-  /** What it takes in memory. */
+  /** The memory that the item needs, in bytes. */
   sizeBytes: number;
 }
 
-/** Whoever sends commits one after the other, such as a connection. Their commits keep their order. */
+/** A sender whose commits keep their order, such as a connection. */
 export type Lane = object;
 
-/** At most so many commits are written in one transaction, so that none waits long for its neighbours. */
+/** The maximum number of commits in one transaction, so that none waits long. */
 const MAX_GROUP_COMMITS = 512;
 
-/** A group is closed when it has so many writes; a commit that is larger is written by itself. */
+/** A group is closed when it has this many writes; a larger commit is written alone. */
 const MAX_GROUP_WEIGHT = 500;
 
 /**
@@ -43,8 +43,8 @@ export class CommitQueue<Item extends Queued> {
   }
 
   /**
-   * Takes out the items to be written next, one after the other: one from each lane in turn, until the group is full. What is not
-   * asked for stays in its place.
+   * Takes the next items, one from each lane in turn, until the group is full. Items that are not iterated stay in the
+   * queue.
    */
   *take(): Generator<Item, void> {
     let taken = 0;

@@ -18,7 +18,7 @@ export interface ContentLimits {
   unusedMs: number;
   /** Uploads at a time. */
   uploads: number;
-  /** An upload that sends nothing for so long is broken off, in milliseconds. */
+  /** An upload without data is aborted after this time, in milliseconds. */
   idleMs: number;
 }
 
@@ -53,7 +53,7 @@ export class Contents {
     this.#database = database;
     this.#directory = join(directory, 'files');
     this.limits = { ...DEFAULT_CONTENT_LIMITS, ...limits };
-    // What was being received when a process ended is of no use to anybody.
+    // Uploads that were interrupted when a process ended are useless.
     rmSync(join(this.#directory, 'incoming'), { recursive: true, force: true });
     this.#timer = setInterval(() => this.sweep(Date.now()), SWEEP_MS).unref();
   }
@@ -77,11 +77,12 @@ export class Contents {
   }
 
   /**
-   * Takes a content from a stream to the disk. It stays for as long as a document has it, and a while after. Once its description is
-   * committed, or refused, {@link settle} must be called.
+   * Receives a content from a stream to the disk. It stays while a document uses it, and for some time after. After its
+   * description is committed or refused, {@link settle} must be called.
    *
-   * @param announced the bytes that were said to come, where something was said
-   * @throws {ProblemError} `too-large`, `limit-reached`, or `bad-request` when it was broken off; then nothing of it is left
+   * @param announced the number of bytes that were announced, if any
+   * @throws {ProblemError} `too-large`, `limit-reached`, or `bad-request` when it was aborted; then nothing of it is
+   *   left
    */
   async receive(stream: Readable, announced: number | undefined): Promise<Received> {
     const { sizeBytes: most, uploads } = this.limits;
@@ -113,8 +114,8 @@ export class Contents {
   }
 
   /**
-   * Notes what became of a description whose content was received. A content that was refused is removed at once, unless a document
-   * has it or somebody else has just sent the same: whoever sent it may not keep it.
+   * Records the outcome of a description whose content was received. A refused content is removed at once, unless a
+   * document uses it or another client has just sent the same: its sender must not be able to store it.
    */
   settle(sha256: string, refused: boolean): void {
     const others = (this.#awaited.get(sha256) ?? 1) - 1;
@@ -125,7 +126,7 @@ export class Contents {
     if (row.get(sha256)?.uses === 0) this.#remove(sha256);
   }
 
-  /** Notes which contents a change of the files gives up and takes up. Belongs inside the transaction of the change. */
+  /** Updates the use counts of contents for a change of a file. Must run inside the transaction of the change. */
   count(before: Document | undefined, after: Document | undefined, timeMs: number): void {
     const [was, is] = [hashOf(before), hashOf(after)];
     if (was === is) return;
@@ -139,10 +140,10 @@ export class Contents {
   }
 
   /**
-   * Why a write to the files cannot be done: only content that is sent gives a document a hash and a size, so that nobody gets at
-   * content by naming it.
+   * The reason why a write to the files is refused: only an upload sets hash and size, so nobody gets a content by
+   * naming its hash.
    *
-   * @param trusted whether the writer may put back a content that is still there
+   * @param trusted whether the writer may restore a content that still exists
    */
   findFault(
     write: Write,
@@ -184,7 +185,7 @@ export class Contents {
     return row?.size === size && existsSync(this.path(sha256));
   }
 
-  /** What is not taken in to the end stays unread, so that the sender can still be told why. */
+  /** The rest of a refused body stays unread, so that the client can still read the answer. */
   async #write(stream: Readable, path: string): Promise<Received> {
     const hash = createHash('sha256');
     let sizeBytes = 0;
@@ -221,7 +222,7 @@ export class Contents {
         timer = setTimeout(() => reject(problemError('bad-request', reason)), idleMs);
       });
       const next = chunks.next();
-      // It may come to an end, well or not, when nobody waits for it any more.
+      // Its promise may settle, either way, when nothing waits for it any more.
       next.catch(() => undefined);
       const { done, value } = await Promise.race([next, idle]).finally(() => clearTimeout(timer));
       if (done) return;
@@ -229,7 +230,7 @@ export class Contents {
     }
   }
 
-  /** Puts what was received under its hash. It is noted first, so that nothing lies there that nobody knows of. */
+  /** Moves a received content to its hash. It is recorded first, so that no unknown file can be left there. */
   async #place(incoming: string, { sha256, sizeBytes }: Received): Promise<void> {
     const now = Date.now();
     this.#database

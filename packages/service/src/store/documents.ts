@@ -68,7 +68,7 @@ export class Documents {
   }
 }
 
-/** A stored document in the form everybody sees. */
+/** A stored document in its public form. */
 export function readStored(stored: Omit<StoredDocument, 'number'>): Document {
   return {
     id: stored.id,

@@ -1,6 +1,6 @@
 import Database from 'better-sqlite3';
 
-/** Looks through the structure of a SQLite file. Returns what is damaged, if anything is. */
+/** Checks the structure of a SQLite file. Returns the damage, if there is any. */
 export function findDamage(database: Database.Database): string | undefined {
   try {
     const found = database.prepare<[], string>('PRAGMA quick_check(1)').pluck().get();

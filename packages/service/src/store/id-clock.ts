@@ -3,7 +3,7 @@ import type Database from 'better-sqlite3';
 /** So far ahead the time of ids is written down while the clock is behind them. */
 const AHEAD_MS = 3_600_000;
 
-/** Commits whose times are looked at when the store is opened. */
+/** The number of commits whose times are read when the store is opened. */
 const COMMITS_LOOKED_AT = 1000;
 
 const READ = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'last-id-ms'";

@@ -31,7 +31,7 @@ export class IdempotencyRecords {
     this.#forget = database.prepare(FORGET);
   }
 
-  /** The outcome of the commit with an id within the ids of one sender, and the digest of what it held. */
+  /** The outcome of the commit with an id in an id space, and the digest of its content. */
   get(space: string, id: string): { digest: string; outcome: Outcome } | undefined {
     const row = this.#get.get(space, id);
     return row && { digest: row.digest, outcome: JSON.parse(row.outcome) as Outcome };

@@ -13,7 +13,7 @@ import { checkAtStart } from './check-at-start.js';
 import { claimDirectory } from './lock.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
-import { UsualNames } from './usual-names.js';
+import { FieldNameSamples } from './field-name-samples.js';
 import { JournalRetention, type RetentionLimits } from './retention.js';
 import { startMaintenance } from './maintenance.js';
 import { StorageHealth, storageProblem } from './storage-health.js';
@@ -30,7 +30,7 @@ export { readStored, stringifyStored, type StoredDocument } from './documents.js
 export type { IndexInfo } from './indexes.js';
 export type { JournalChange, JournalEntry } from './journal.js';
 export { adviseIndex, type Plan } from './plan.js';
-export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './reader.js';
+export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './found.js';
 export { adviseIncludeIndex, checkIncludes, indexFor, StoredRelations } from './stored-relations.js';
 export { summarize, summarizeAtOnce, type Summarized } from './summarize.js';
 export { changesAfter, fewChangesAfter, findStored } from './find.js';
@@ -57,7 +57,7 @@ export interface Store {
   readonly journal: Journal;
   readonly indexes: Indexes;
   readonly reader: Reader;
-  readonly usualNames: UsualNames;
+  readonly fieldNames: FieldNameSamples;
   /** Whether related documents are looked up where there is no index for it, by reading a whole collection. */
   readonly scanIncludes: boolean;
   readonly log: SqliteCommitLog;
@@ -80,18 +80,18 @@ export interface StoreOptions {
   waitMs?: number | undefined;
   /** The most bytes that the documents a commit leaves may take in all. */
   resultBytes?: number | undefined;
-  /** How much of the journal is kept; all of it unless told otherwise. */
+  /** How much of the journal is kept; by default all of it. */
   journal?: RetentionLimits;
-  /** Whether related documents are looked up where there is no index for it; not unless told otherwise. */
+  /** Whether includes may use full scans if there is no index; by default not. */
   scanIncludes?: boolean;
   /** How files are taken and kept. */
   files?: Partial<ContentLimits> | undefined;
 }
 
 /**
- * Opens the store in a data directory, making both where there is none.
+ * Opens the store in a data directory, and creates both if they do not exist.
  *
- * @throws {StoreError} with advice, when that cannot be
+ * @throws {StoreError} with advice
  */
 export function openStore(directory: string, options: StoreOptions = {}): Store {
   enableFullQueries();
@@ -159,7 +159,7 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
       journal,
       indexes,
       reader,
-      usualNames: new UsualNames(collections, reader),
+      fieldNames: new FieldNameSamples(collections, reader),
       scanIncludes: options.scanIncludes ?? false,
       contents,
       log,

@@ -8,7 +8,7 @@ export interface IndexInfo {
   number: number;
   /** The number of the collection. */
   collection: number;
-  /** What it is of, as an order is written: `status,-altitude`. */
+  /** The indexed fields, written like an order: `status,-altitude`. */
   fields: string;
   terms: OrderTerm[];
   /** False while it is still being filled; then no query uses it. */
@@ -23,7 +23,7 @@ interface OpenIndex extends IndexInfo {
   filling?: Promise<void>;
 }
 
-/** So many documents are put into a new index at a time, so that others are served in between. */
+/** The number of documents added to a new index at a time, so that other requests are served in between. */
 const FILL_AT_ONCE = 500;
 
 /** The secondary indexes of a store. Each has a table with a key for each field, ordered as the values are. */
@@ -32,7 +32,7 @@ export class Indexes {
   readonly #collections: Collections;
   readonly #documents: Documents;
   readonly #byCollection = new Map<number, OpenIndex[]>();
-  /** The same list for as long as nothing about the indexes alters. */
+  /** The same array until the indexes change. */
   readonly #usable = new Map<number, readonly IndexInfo[]>();
 
   constructor(database: Database.Database, collections: Collections, documents: Documents) {
@@ -45,7 +45,7 @@ export class Indexes {
       )
       .all();
     for (const row of rows) {
-      // One that was being filled when the process ended is made anew when it is asked for again.
+      // An index that was being filled when the process ended is created again on request.
       if (row.ready) this.#open({ ...row, ready: true, terms: parseOrder(row.fields) });
       else this.#dropTable(row.number);
     }

@@ -163,7 +163,7 @@ export class Journal {
     this.#sizeWritten = this.#sizeBytes;
   }
 
-  /** Takes up again what is on disk, after a transaction that failed. */
+  /** Reads the state on disk again, after a failed transaction. */
   reload(): void {
     this.#nextChange = this.#database.prepare<[], number>(NEXT_CHANGE).pluck().get()!;
     this.#sizeBytes = this.#sizeWritten = this.#database.prepare<[], number>(SIZE).pluck().get() ?? 0;
@@ -238,7 +238,7 @@ export class Journal {
     return this.#prepare<[number], number>(SIZE_BEFORE).pluck().get(this.#firstChangeAfter(seq))!;
   }
 
-  /** The last seq, counted on from `first`, up to which there are at most so many changes; `first` if it has more. */
+  /** The last seq from `first` up to which there are at most this many changes; `first` if it has more. */
   reachingOver(first: number, changes: number): number {
     const start = this.#firstChangeAfter(first - 1);
     const seq = this.#prepare<[number], number>('SELECT seq FROM changes WHERE number = ?')
@@ -252,7 +252,7 @@ export class Journal {
     this.#prepare<[number]>('DELETE FROM commits WHERE seq <= ?').run(seq);
   }
 
-  /** Removes documents of commits that were cut, up to so many. Returns true when there were any. */
+  /** Removes changes of commits that were removed, up to this many. Returns true if there were any. */
   sweep(limit: number): boolean {
     const { first } = this.bounds();
     const end = first === 0 ? this.#nextChange : this.#firstChangeAfter(first - 1);
@@ -298,15 +298,15 @@ export class Journal {
     return statement as unknown as Database.Statement<Parameters, Result>;
   }
 
-  /** Tells whether the journal holds every commit after `seq`. */
+  /** Whether the journal holds every commit after `seq`. */
   reachesBackTo(seq: number): boolean {
     const { first, last } = this.bounds();
     return seq <= last && seq >= first - 1;
   }
 
   /**
-   * What the commits after `seq` came to: for each document of the collection (or the one document) that they
-   * touched, how it was at `seq` and how it is now.
+   * The net changes after `seq`: for each document of the collection (or the one document), its state at `seq` and its
+   * present state.
    */
   netChangesAfter(seq: number, collection: number, document?: string): DocumentChange[] {
     return this.#netChanges(seq, collection, document, Infinity, Infinity)!;

@@ -5,7 +5,7 @@ import { StoreError } from './store-error.js';
 
 /**
  * Claims a data directory for this process. The claim is a lock that the operating system holds on a small
- * SQLite file, so it ends with the process however that ends; `owner.json` beside it tells people who has it.
+ * SQLite file, so the operating system releases it when the process ends. `owner.json` beside it names the owner, for people.
  *
  * @throws {StoreError} `in-use` when another process has the store
  * @returns gives the claim up

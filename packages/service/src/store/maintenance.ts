@@ -11,7 +11,7 @@ const INTERVAL_MS = 10_000;
 /** The write-ahead log is brought back to nothing when it has grown beyond this, which only long reads make it do. */
 const MAX_LOG_BYTES = 256 * 1024 * 1024;
 
-/** How long a read may then go on. */
+/** How long a read may then continue, in milliseconds. */
 const READ_GRACE_MS = 10_000;
 
 /** What a store's care works with. */

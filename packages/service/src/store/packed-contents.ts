@@ -4,7 +4,7 @@ import { dirname, join } from 'node:path';
 import Database from 'better-sqlite3';
 import { contentPath, type Contents } from './contents.js';
 
-/** Contents are packed in pieces of so many bytes. */
+/** Contents are packed in pieces of this size, in bytes. */
 const PIECE_BYTES = 1024 * 1024;
 
 const CREATE = `
@@ -13,9 +13,9 @@ const CREATE = `
   ) STRICT, WITHOUT ROWID`;
 
 /**
- * Puts the contents that a copy of a store speaks of into the copy, piece by piece, so that it is all one file.
+ * Adds the contents that a copy of a store refers to, piece by piece, so that the copy is one file.
  *
- * @param isOver tells whether nobody wants it any more
+ * @param isOver whether the copy is no longer needed
  */
 export async function packContents(file: string, contents: Contents, isOver: () => boolean): Promise<void> {
   const copy = new Database(file);

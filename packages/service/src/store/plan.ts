@@ -11,10 +11,10 @@ import type { IndexInfo } from './indexes.js';
 
 /** How SQL narrows and orders the candidates of a query. */
 export interface Plan {
-  /** What is gone through: one document, an index, or the collection in the order of ids. */
+  /** How the documents are found: one document, an index, or the whole collection in the order of ids. */
   through: 'document' | 'index' | 'collection';
   index: IndexInfo | undefined;
-  /** What of the condition the index is searched by, for people. */
+  /** The parts of the condition that the index is searched by, for people. */
   searchedBy: string[];
   /** True when the candidates come in the order of the query, so that reading can stop at the limit. */
   ordered: boolean;

@@ -1,79 +1,16 @@
 import type Database from 'better-sqlite3';
-import { formatTime, relatedTo, type Document, type JsonObject, type Query, WorkLimitError } from '@uproar/core';
-import { problemError } from '@uproar/protocol';
+import { type Document, type Query, WorkLimitError } from '@uproar/core';
 import type { Collections } from './collections.js';
-import { parseStored, stringifyStored, type Documents, type StoredDocument } from './documents.js';
+import { parseStored, type Documents, type StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
+import { Candidate, Found, type Reading, type ReadLimits, type ReadOutcome } from './found.js';
 import { planQuery, type Plan } from './plan.js';
+import { bounded, Page, paced, relateNext } from './read-page.js';
 import { Snapshot } from './snapshot.js';
-import { SortedPlaces } from './sorted-places.js';
+import { SortedRows } from './sorted-rows.js';
 import { SnapshotPool } from './snapshot-pool.js';
 import { StoredRelations, type Rows } from './stored-relations.js';
-import { asCostly, tooManyBytes, tooMuchWork } from '../limits/costs.js';
-
-/** A document that belongs to a query: as it lies in the store, and, once somebody looks at it, in full. */
-export class Found {
-  #document: Document | undefined;
-  /** What is shown with it, where the query has includes. */
-  related: JsonObject | undefined;
-  #text: string | undefined;
-  constructor(
-    readonly stored: StoredDocument,
-    readonly data: JsonObject,
-  ) {}
-
-  get document(): Document {
-    this.#document ??= {
-      id: this.stored.id,
-      version: this.stored.version,
-      created: formatTime(this.stored.created),
-      updated: formatTime(this.stored.updated),
-      data: this.data,
-    };
-    return this.#document;
-  }
-
-  /** The document as a query shows it, as JSON text. */
-  textFor(query: Query): string {
-    if (this.#text === undefined) {
-      const text = query.whole ? stringifyStored(this.stored) : JSON.stringify(query.show(this.document));
-      this.#text = this.related ? `${text.slice(0, -1)},"related":${JSON.stringify(this.related)}}` : text;
-    }
-    return this.#text;
-  }
-}
-
-/** A stored document as conditions see it: its times are written out only when a condition asks for them. */
-class Candidate implements Document {
-  readonly id: string;
-  readonly version: number;
-  readonly data: JsonObject;
-  constructor(readonly stored: StoredDocument) {
-    this.id = stored.id;
-    this.version = stored.version;
-    this.data = parseStored(stored.data);
-  }
-
-  get created(): string {
-    return formatTime(this.stored.created);
-  }
-
-  get updated(): string {
-    return formatTime(this.stored.updated);
-  }
-}
-
-/** What a query came to. */
-export interface Reading {
-  /** The state of the store that it shows. */
-  seq: number;
-  found: Found[];
-  /** True when there are more than were wanted. */
-  more: boolean;
-  plan: Plan | undefined;
-  /** How many documents were read for it. */
-  documentsRead: number;
-}
+import { asLimitProblem } from '../limits/costs.js';
 
 /** What reading works with. */
 export interface ReaderOptions {
@@ -95,45 +32,16 @@ const MAX_READ_AT_ONCE = 2000;
 /** Queries whose includes look up more documents than this are answered with pauses. */
 const RELATED_AT_ONCE = 1000;
 
-/** A longer read pauses after so many milliseconds, to let others be served. */
-const SLICE_MS = 8;
-
 /** Queries whose conditions take more steps than this are answered with pauses. */
 const WORK_AT_ONCE = 1_000_000;
 
 /** Rows that can take more than this are read one by one, so that reading can stop. */
 const ROWS_AT_ONCE_BYTES = 4 * 1024 * 1024;
 
-/** What a result may take where no budget is given. */
-const DEFAULT_READ_BYTES = 64 * 1024 * 1024;
-
-/** A stream with includes may look up so many bytes for each of its documents. */
+/** A stream with includes may look up this many bytes for each of its documents. */
 const STREAMED_RELATED_BYTES = 16 * 1024 * 1024;
 
-/** What reading a query came to. A stream does not tell how many documents were read. */
-export interface ReadOutcome {
-  plan: Plan | undefined;
-  documentsRead: number | null;
-  documentsReturned: number;
-}
-
-/** What one query may use, whatever it returns. */
-export interface ReadLimits {
-  /** Documents read. */
-  documents?: number | undefined;
-  /** Bytes of the result as JSON; a result that would take more ends before that, with more to come. */
-  bytes?: number | undefined;
-  /** True where a result that is cut for its bytes is of no use, and refused instead. */
-  whole?: boolean | undefined;
-  /** Steps that its conditions may take. */
-  work?: number | undefined;
-  /** For whom it is read; all that is read for one takes turns. */
-  holder?: string | undefined;
-  /** Is told of the bytes of each document that is taken into a result; ends the reading by an error. */
-  onBytes?: ((bytes: number) => void) | undefined;
-}
-
-/** Documents that are skipped although they match, because what they were earlier is what counts. */
+/** Matching documents that are skipped, because their earlier state is used instead. */
 type Skip = (id: string) => boolean;
 
 /**
@@ -145,7 +53,7 @@ export class Reader {
   readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
   readonly #plans = new WeakMap<Query, { plan: Plan; indexes: readonly IndexInfo[] }>();
   readonly #pool: SnapshotPool;
-  /** Hears of every query that was read: what it came to, and how long it took, in milliseconds. */
+  /** Called for every query that was read, with its cost and duration in milliseconds. */
   onRead: (query: Query, outcome: ReadOutcome, durationMs: number) => void = () => undefined;
 
   constructor(options: ReaderOptions) {
@@ -215,7 +123,7 @@ export class Reader {
       const reading = this.#choose(query, plan, seq, all, wanted, limits, skip);
       return reading && reading.documentsRead > MAX_READ_AT_ONCE ? undefined : reading;
     } catch (error) {
-      // What takes more work than may be done in one go may still be within what one document may take.
+      // Work that exceeds the limit for one pass may still be within the limit for one document.
       if (error instanceof WorkLimitError) return undefined;
       throw error;
     } finally {
@@ -223,7 +131,7 @@ export class Reader {
     }
   }
 
-  /** The most bytes that so many documents of a collection can take. */
+  /** The maximum bytes of this many documents of a collection. */
   #mayTake({ from }: Query, documents: number): number {
     const { collections, documentBytes } = this.#options;
     return Math.min(collections.get(from)?.sizeBytes ?? 0, documents * documentBytes);
@@ -249,8 +157,8 @@ export class Reader {
   }
 
   /**
-   * Of candidates that come in order, the first that belong to the query, with what is related to them. Undefined where that is too
-   * much to do without a pause.
+   * The first matching documents among ordered candidates, with their related documents. Undefined if that takes too
+   * much work without a pause.
    */
   #choose(
     query: Query,
@@ -281,7 +189,7 @@ export class Reader {
   async *stream(query: Query, limits: ReadLimits = {}, onSeq?: (seq: number) => void): AsyncGenerator<Found> {
     const plan = this.plan(query);
     const snapshot = await this.#pool.take(limits.holder);
-    // What whoever reads the stream does meanwhile is not counted.
+    // The time that the reader of the stream takes is not counted.
     let spentMs = 0;
     let documentsReturned = 0;
     try {
@@ -293,7 +201,7 @@ export class Reader {
       const related = { ...limits, bytes: STREAMED_RELATED_BYTES };
       const relations =
         query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true, related) : undefined;
-      relations?.goOn();
+      relations?.continueReading();
       for await (const found of stream.call(this, query, plan, snapshot, limits)) {
         if (relations) found.related = relateNext(found, query, relations);
         spentMs += performance.now() - resumed;
@@ -302,7 +210,7 @@ export class Reader {
         resumed = performance.now();
       }
     } catch (error) {
-      throw asCostly(error);
+      throw asLimitProblem(error);
     } finally {
       this.onRead(query, { plan, documentsRead: null, documentsReturned }, spentMs);
       this.#pool.release(snapshot);
@@ -335,7 +243,7 @@ export class Reader {
 
   /** The first places of a query whose candidates do not come in its order, and how many documents were read for them. */
   async #sort(query: Query, plan: Plan, snapshot: Snapshot, wanted: number, limits: ReadLimits, skip?: Skip) {
-    const places = new SortedPlaces(query, wanted);
+    const places = new SortedRows(query, wanted);
     let documentsRead = 0;
     for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
       documentsRead++;
@@ -367,7 +275,7 @@ export class Reader {
           if (!add(stored, document)) break;
         }
       } else {
-        // One more than wanted tells whether there is more.
+        // One more than wanted shows whether there are more.
         const sorted = await this.#sort(query, plan, snapshot, wanted + 1, limits, skip);
         documentsRead = sorted.documentsRead;
         const collection = this.#options.collections.get(query.from)!.number;
@@ -378,97 +286,17 @@ export class Reader {
       }
       return { seq, found: page.found, more: page.more, plan, documentsRead };
     } catch (error) {
-      throw asCostly(error);
+      throw asLimitProblem(error);
     } finally {
       this.#pool.release(snapshot);
     }
   }
 
   /**
-   * Lets long reads come to an end, so that the write-ahead log can begin anew, and then runs `whenNoneRuns`. New ones wait
-   * meanwhile; those that have run for longer than `graceMs` are broken off.
+   * Lets long reads finish, so that the write-ahead log can be reset, and then calls `whenNoneRuns`. New reads wait;
+   * reads that have run longer than `graceMs` are aborted.
    */
   interrupt(graceMs: number, whenNoneRuns: () => void): Promise<void> {
     return this.#pool.interrupt(graceMs, whenNoneRuns);
-  }
-}
-
-/** A result that is filled up to so many documents and bytes. */
-class Page {
-  readonly found: Found[] = [];
-  more = false;
-  #bytes = 0;
-  readonly #most: number;
-
-  constructor(
-    readonly query: Query,
-    readonly wanted: number,
-    readonly limits: ReadLimits,
-  ) {
-    this.#most = limits.bytes ?? DEFAULT_READ_BYTES;
-  }
-
-  /** Whether there are as many documents as are wanted. */
-  get full(): boolean {
-    return this.found.length === this.wanted;
-  }
-
-  /**
-   * Adds a document, unless the page is full; then there is more. A document that is too large for a page of its own is refused.
-   *
-   * @throws {ProblemError} `query-too-costly`, or `budget-exceeded`
-   */
-  add(found: Found): boolean {
-    this.more = this.full;
-    if (this.more) return false;
-    const bytes = found.textFor(this.query).length;
-    if (this.#bytes + bytes > this.#most) {
-      if (this.limits.whole) throw tooManyBytes('The state of this watch', this.#most);
-      if (this.found.length === 0)
-        throw tooManyBytes(`The document ${found.stored.id} with its related documents`, this.#most);
-      this.more = true;
-      return false;
-    }
-    this.limits.onBytes?.(bytes);
-    this.#bytes += bytes;
-    this.found.push(found);
-    return true;
-  }
-}
-
-/** What is related to one more document of a result. */
-function relateNext({ document }: Found, query: Query, relations: StoredRelations): JsonObject {
-  relations.next();
-  return relatedTo(document, query, relations);
-}
-
-/** Passes items on up to a limit of documents, and of work that the query takes meanwhile; then who asked is told so. */
-function* bounded<Item>(
-  items: Iterable<Item>,
-  { documents = Infinity, work = Infinity }: ReadLimits,
-  query: Query,
-): Generator<Item> {
-  const workEnd = query.work.total + work;
-  let left = documents;
-  for (const item of items) {
-    if (query.work.total > workEnd) throw tooMuchWork(work);
-    if (left-- === 0) {
-      throw problemError(
-        'query-too-costly',
-        `The query would read more than ${documents} documents. Request less, or create an index.`,
-      );
-    }
-    yield item;
-  }
-}
-
-/** Passes items on, and lets others be served whenever a slice of time is used up. */
-async function* paced<Item>(items: Iterable<Item>): AsyncGenerator<Item> {
-  let sliceEnd = performance.now() + SLICE_MS;
-  for (const item of items) {
-    yield item;
-    if (performance.now() < sliceEnd) continue;
-    await new Promise((resolve) => setImmediate(resolve));
-    sliceEnd = performance.now() + SLICE_MS;
   }
 }

@@ -26,11 +26,11 @@ export interface RestoreOptions {
 }
 
 /**
- * Makes a store of a backup in a data directory that no service has open. The store gets a new name, so that whoever
- * watched the old one begins anew instead of resuming in a past that is not theirs.
+ * Creates a store from a backup, in a data directory that no service has open. The store gets a new id, so that clients
+ * start again instead of resuming from a seq that this store does not have.
  *
- * @returns where the store that was there before lies now, if there was one
- * @throws {StoreError} `in-use`, `no-access`, or `exists` when there is a store and it is not to be replaced
+ * @returns the new place of the previous store, if there was one
+ * @throws {StoreError} `in-use`, `no-access`, or `exists` when there is a store that may not be replaced
  */
 export async function restoreBackup(
   backup: string,

@@ -9,15 +9,15 @@ export interface RetentionLimits {
   maxSizeBytes?: number | undefined;
 }
 
-/** Commits cut, and changes swept out, in one transaction, so that nobody waits long. */
+/** The number of commits removed, and of changes swept, in one transaction, so that nothing waits long. */
 const COMMITS_AT_ONCE = 200;
 const CHANGES_AT_ONCE = 1000;
 
 const OLDEST = 'SELECT seq FROM commits WHERE seq < ? AND time < ? ORDER BY seq LIMIT 1 OFFSET ?';
 
 /**
- * Cuts the old end of the journal step by step. Commits go first, from then on nobody sees them; their documents are
- * swept out afterwards, so that a step stays small however large a commit was. The newest commit always stays.
+ * Removes the oldest part of the journal step by step. Commits are removed first, which hides them; their changes are
+ * swept afterwards, so that a step stays small however large a commit was. The newest commit always stays.
  */
 export class JournalRetention {
   readonly #database: Database.Database;

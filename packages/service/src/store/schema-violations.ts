@@ -2,10 +2,10 @@ import { formatAddress, formatPointer, type Paths, type Refusal, type Write } fr
 import type { SchemaViolation } from './commit-log.js';
 
 /**
- * The violations that a writer may be told of: those that would be there without the fields concealed from them as well. A
- * violation that is there only with them would tell of their presence or their value.
+ * The violations that may be shown to a writer: those that would also exist without the fields concealed from it.
+ * Others would reveal the presence or the value of a concealed field.
  *
- * @param validateVisible judges what the writer sees of the data
+ * @param validateVisible validates what the writer sees of the data
  */
 export function visibleViolations(
   violations: readonly SchemaViolation[],
@@ -27,9 +27,9 @@ function nameOf({ pointer, rule, detail }: SchemaViolation): string {
 }
 
 /**
- * Why a write is refused whose data does not fit the schema.
+ * The refusal of a write that violates the schema.
  *
- * @param violations those that the writer may be told of
+ * @param violations those that may be shown to the writer
  */
 export function describeStoredViolation(
   { collection, id }: Write,

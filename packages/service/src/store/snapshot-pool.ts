@@ -5,13 +5,13 @@ import type { Snapshot } from './snapshot.js';
 const MAX_SNAPSHOTS = 16;
 const MAX_FOR_ONE = 4;
 
-/** A read that nobody has gone on with for so long is broken off: while others wait for their turn, and in any case. */
+/** A read without progress is aborted after this time: if others wait, and in any case. */
 const STALLED_MS = { whileOthersWait: 1000, always: 60_000 };
 
 /** How often it is looked whether a read has stalled. */
 const LOOK_MS = 200;
 
-/** How long a read waits for its turn unless told otherwise. */
+/** How long a read waits in the queue by default, in milliseconds. */
 const WAIT_MS = 10_000;
 
 interface Waiting {
@@ -26,7 +26,7 @@ interface Waiting {
  */
 export class SnapshotPool {
   readonly #idle: Snapshot[] = [];
-  /** The reads that run, by what they are for. */
+  /** The running reads, by purpose. */
   readonly #active = new Map<Snapshot, string>();
   readonly #waiting = new Set<Waiting>();
   #timer: NodeJS.Timeout | undefined;
@@ -84,7 +84,7 @@ export class SnapshotPool {
 
   /** Gives a connection back. */
   release(snapshot: Snapshot): void {
-    // One that was broken off has been replaced.
+    // An aborted one has been replaced.
     if (!this.#active.delete(snapshot)) return;
     snapshot.end();
     if (this.#closed) snapshot.close();
@@ -97,7 +97,7 @@ export class SnapshotPool {
     if (this.#paused) return;
     this.#paused = true;
     while (this.#active.size > 0 && !this.#closed) {
-      for (const snapshot of [...this.#active.keys()]) if (snapshot.ageMs > graceMs) this.#breakOff(snapshot);
+      for (const snapshot of [...this.#active.keys()]) if (snapshot.ageMs > graceMs) this.#abort(snapshot);
       if (this.#active.size === 0) break;
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
@@ -111,7 +111,7 @@ export class SnapshotPool {
     this.#closed = true;
     clearInterval(this.#timer);
     for (const snapshot of this.#idle.splice(0)) snapshot.close();
-    for (const snapshot of [...this.#active.keys()]) this.#breakOff(snapshot);
+    for (const snapshot of [...this.#active.keys()]) this.#abort(snapshot);
     for (const waiting of [...this.#waiting]) waiting.end(stopping());
   }
 
@@ -147,8 +147,8 @@ export class SnapshotPool {
   }
 
   /** Gives up a view at once, with its connection: its reader may never look again. */
-  #breakOff(snapshot: Snapshot): void {
-    snapshot.breakOff();
+  #abort(snapshot: Snapshot): void {
+    snapshot.abort();
     this.#active.delete(snapshot);
     this.#opened--;
   }
@@ -161,7 +161,7 @@ export class SnapshotPool {
     const limit = this.#waiting.size > 0 ? STALLED_MS.whileOthersWait : STALLED_MS.always;
     for (const snapshot of [...this.#active.keys()]) {
       if (snapshot.stalledMs <= limit) continue;
-      this.#breakOff(snapshot);
+      this.#abort(snapshot);
       this.#serve();
     }
     if (this.#active.size > 0 || this.#waiting.size > 0) return;

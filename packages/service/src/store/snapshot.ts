@@ -58,7 +58,7 @@ export class Snapshot {
   }
 
   /** Gives the view up although it is being read, and closes the connection. The reader gets an error at the next document. */
-  breakOff(): void {
+  abort(): void {
     this.#brokenOff = true;
     this.#rows?.return?.();
     this.#rows = undefined;

@@ -45,9 +45,9 @@ export interface WaitingLimits {
 }
 
 /**
- * The commit log of a store on its own. Commits that arrive together are judged one after the other and written
- * in one transaction with one sync to disk. A commit is judged whole before its first row is written, so a refused
- * one leaves nothing behind.
+ * The commit log of a single store. Commits that arrive together are evaluated one after another and written in one
+ * transaction with one sync to disk. A commit is evaluated completely before its first row is written, so a refused one
+ * leaves nothing behind.
  */
 export class SqliteCommitLog implements CommitLog {
   readonly #tables: CommitTables;
@@ -59,15 +59,15 @@ export class SqliteCommitLog implements CommitLog {
   readonly #commit: Database.Statement;
   readonly #rollback: Database.Statement;
   readonly #queue = new CommitQueue<Waiting>();
-  /** Hears of every group that was written, how many commits it had and how many milliseconds it took. */
+  /** Called after each group, with the number of commits and the duration in milliseconds. */
   onGroup: (commits: number, durationMs: number) => void = () => undefined;
-  /** Hears what kept a group from being written. */
+  /** Called when a group could not be written. */
   onFailure: (error: Error) => void = () => undefined;
-  /** Is told of what a listener threw. The commits are on disk all the same, and answered. */
+  /** Called with errors of listeners. The commits are on disk and acknowledged all the same. */
   onListenerFault: (error: unknown) => void = () => undefined;
-  /** Gives the policy that commits are judged by. */
+  /** Returns the policy that commits are evaluated under. */
   policy: () => Policy = () => CLOSED;
-  /** Judges data by the schemas there are. */
+  /** Validates data against the schemas. */
   validateData: DataValidator = () => undefined;
   #scheduled = false;
   #closed = false;
@@ -134,7 +134,7 @@ export class SqliteCommitLog implements CommitLog {
     return () => this.#listeners.delete(listener);
   }
 
-  /** Writes what is waiting and takes nothing more. */
+  /** Writes the waiting commits and accepts no more. */
   close(): void {
     this.#closed = true;
     while (this.#queue.length > 0) this.#writeGroup();
@@ -170,11 +170,11 @@ export class SqliteCommitLog implements CommitLog {
     this.onGroup(waiting.length, performance.now() - started);
     const group = outcomes.flatMap((outcome) => ('applied' in outcome ? outcome.applied : []));
     outcomes.forEach((outcome, index) => 'applied' in outcome && waiting[index]!.onSeq?.(outcome.applied.seq));
-    if (group.length > 0) for (const listener of this.#listeners) this.#tell(listener, group);
+    if (group.length > 0) for (const listener of this.#listeners) this.#notify(listener, group);
     waiting.forEach(({ resolve }, index) => resolve(outcomes[index]!));
   }
 
-  #tell(listener: (group: readonly AppliedCommit[]) => void, group: readonly AppliedCommit[]): void {
+  #notify(listener: (group: readonly AppliedCommit[]) => void, group: readonly AppliedCommit[]): void {
     try {
       listener(group);
     } catch (error) {
@@ -231,7 +231,7 @@ export class SqliteCommitLog implements CommitLog {
         ...(follow ? {} : { documents }),
         ...(warnings.length > 0 ? { warnings } : {}),
       });
-      // What the policy or a schema refuses they may allow tomorrow; that is judged anew.
+      // The policy or the schema may change, so these refusals are evaluated again.
     } else if ('refused' in outcome && !CAN_CHANGE.has(outcome.refused.kind)) {
       this.#tables.idempotencyRecords.add(space, id, commit.timeMs, digest, outcome);
     }
@@ -276,7 +276,7 @@ export class SqliteCommitLog implements CommitLog {
   }
 }
 
-/** The documents of a commit that was applied before, from what is remembered or from its writes. */
+/** The documents of a commit that was applied before, from the idempotency record or from its writes. */
 function describeRepeated(
   { writes }: Commit,
   { seq, documents, warnings = [] }: Extract<Outcome, { seq: number }>,

@@ -8,7 +8,7 @@ const FAILING = /^SQLITE_(?:FULL|IOERR|READONLY|CANTOPEN)|^(?:ENOSPC|EDQUOT|EIO|
 /** What a trial writes at least and at most, in bytes, to find out whether the store can be written to again. */
 const TRIAL_BYTES = { least: 256 * 1024, most: 16 * 1024 * 1024 };
 
-/** The answer where a part of the file cannot be what was written there. */
+/** The problem for a damaged part of the file. */
 const DAMAGE =
   'The file of the store is damaged. Stop the service, check the store with "uproar check", and restore a backup.';
 
@@ -19,7 +19,7 @@ export class DamagedTextError extends Error {
 }
 
 /**
- * Tells what a failure of the disk means for who asked.
+ * The problem for a failure of the disk.
  *
  * @returns undefined for other errors
  */
@@ -42,7 +42,7 @@ export class StorageHealth {
   #damage: ProblemError | undefined;
   #failure: ProblemError | undefined;
   #failedBytes = 0;
-  /** Is told once when damage is found. */
+  /** Called once when damage is found. */
   onDamage: (detail: string) => void = () => undefined;
 
   constructor(database: Database.Database) {
@@ -90,7 +90,7 @@ export class StorageHealth {
     this.#failedBytes = 0;
   }
 
-  /** Finds out, after a failure, whether as much can be written again as failed last. */
+  /** Finds out, after a failure, whether as many bytes can be written again as failed last. */
   recover(): boolean {
     if (this.#damage) return false;
     if (!this.#failure) return true;

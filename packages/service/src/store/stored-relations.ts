@@ -21,16 +21,16 @@ export interface Rows {
   all(sql: string, parameters: readonly unknown[]): Iterable<StoredDocument>;
 }
 
-/** So many documents are looked at for one document's related ones, and with no index to look them up by. */
+/** The number of documents scanned for the related documents of one document, without an index. */
 const MAX_LOOKED_AT = 10_000;
 
-/** A result brings so many related documents, all levels together. */
+/** The maximum number of related documents of a result, over all levels. */
 const MAX_RELATED = 100_000;
 
-/** And one document of it so many: they are looked up in one go. */
+/** The maximum number for one document of it, which are looked up at once. */
 const MAX_OF_ONE = 10_000;
 
-/** Documents that are looked up may take so many times the bytes of the result: not all of each is shown. */
+/** Looked up documents may have this many times the bytes of the result, since not all of each is returned. */
 const RAW_BYTES_FACTOR = 2;
 
 const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.data';
@@ -40,7 +40,7 @@ export class StoredRelations implements Relations {
   readonly #collections: Collections;
   readonly #indexes: Indexes;
   readonly #rows: Rows;
-  /** What was read of collections without an index, by owner; for as long as the rows do not alter. */
+  /** Documents read from collections without an index, by owner; valid while the rows do not change. */
   readonly #scanned: Map<Include, Map<string, Document[]>> | undefined;
   #left = MAX_RELATED;
   #leftOfOne = MAX_OF_ONE;
@@ -52,7 +52,7 @@ export class StoredRelations implements Relations {
   #bytesLeft: number;
 
   /**
-   * @param fixed true where the rows do not alter while this is used
+   * @param fixed true if the rows do not change during use
    * @param limits the bytes that may be looked up
    */
   constructor(
@@ -68,19 +68,19 @@ export class StoredRelations implements Relations {
     this.#scanned = fixed ? new Map() : undefined;
   }
 
-  /** Goes on to what is related to the next document of the result. */
+  /** Continues with the related documents of the next document of the result. */
   next(): void {
     if (!this.#lifted) this.#leftOfOne = MAX_OF_ONE;
     if (this.#streams) this.#bytesLeft = this.#mostBytes;
   }
 
   /** Has the result as a whole be as long as it likes, since it is not kept. */
-  goOn(): void {
+  continueReading(): void {
     this.#left = Infinity;
     this.#streams = true;
   }
 
-  /** From now on as much is looked up as there is. What is shown already has to be kept true, whatever it takes. */
+  /** Removes the limits. What is shown already has to be kept up to date, whatever the cost. */
   lift(): void {
     this.#lifted = true;
     this.#left = this.#leftOfOne = this.#bytesLeft = Infinity;
@@ -88,7 +88,7 @@ export class StoredRelations implements Relations {
 
   get(include: Include, id: string): Document | undefined {
     const info = this.#collections.get(include.query.from);
-    // Counted whether it is there or not, so that the count tells nothing of what may not be seen.
+    // Counted whether it exists or not, so that the count reveals nothing about hidden documents.
     this.#count(1);
     const { where } = include.query;
     if (!info || (where?.kind === 'literal' && where.value === false)) return undefined;
@@ -127,7 +127,9 @@ export class StoredRelations implements Relations {
     return { documents: documents.slice(0, wanted), more: documents.length > wanted };
   }
 
-  /** All documents of a collection that an include may take, by what they are related to, each list in order. */
+  /**
+   * All documents of a collection that an include may select, by the value they are related to, each list in order.
+   */
   #scan(include: Include, collection: number): Map<string, Document[]> {
     const known = this.#scanned?.get(include);
     if (known) return known;
@@ -219,7 +221,7 @@ export function indexFor(include: Include, indexes: readonly IndexInfo[]): Index
 }
 
 function includeIndexFields({ by, query }: Include): string {
-  // As it was asked, so that this tells nothing of what is concealed.
+  // In the form of the request, so that it reveals nothing of concealed fields.
   const order = query.askedOrder.map(formatTerm);
   return [joinName(by!), ...order].join(',');
 }

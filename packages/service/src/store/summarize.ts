@@ -1,7 +1,8 @@
 import { SummaryState, type Query } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { Collections } from './collections.js';
-import type { Reader, ReadLimits } from './reader.js';
+import type { Reader } from './reader.js';
+import type { ReadLimits } from './found.js';
 
 /** The totals of a query with a summary, at one state of the store. */
 export interface Summarized {
@@ -17,7 +18,7 @@ interface Sources {
   log: { seq: number };
 }
 
-/** Sums up to this many documents are made in one go; others with pauses. */
+/** Summaries of up to this many documents are computed at once; larger ones with pauses. */
 const SUM_AT_ONCE = 2000;
 
 /** More groups than this are refused. */

@@ -23,7 +23,7 @@ export function readCall(message: Buffer): RpcCall {
   return call.data;
 }
 
-/** The id of a call is looked for in so many bytes at its beginning. */
+/** The id of a call is searched in this many bytes at the beginning. */
 const ID_WITHIN = 64 * 1024;
 
 /** The id of a call, found without parsing the message, so that one which cannot be parsed can still be answered. */

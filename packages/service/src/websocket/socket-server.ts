@@ -16,7 +16,7 @@ const TRY_LATER = 1013;
 /**
  * Takes WebSocket connections (RFC 6455) at {@link LIVE_PATH}.
  *
- * @param addressOf tells where a request comes from
+ * @param addressOf finds the client address of a request
  * @returns asks all connections to close, and returns what cuts off those that do not
  */
 export function serveSockets(
@@ -26,7 +26,7 @@ export function serveSockets(
 ): () => () => void {
   const sockets = new WebSocketServer({
     noServer: true,
-    // What is larger than a commit may be is taken in up to twice that, so that it can be answered.
+    // A message that is too large is accepted up to twice the limit, so that it can be answered.
     maxPayload: 2 * context.commitLimits.sizeBytes + ENVELOPE_BYTES,
     perMessageDeflate: false,
   });
@@ -40,7 +40,7 @@ export function serveSockets(
       refuseUpgrade(socket, createProblem('no-such-route', `WebSockets are served at ${LIVE_PATH}.`));
       return;
     }
-    void recognise(request, context, addressOf(request)).then(
+    void authenticate(request, context, addressOf(request)).then(
       (identity) =>
         sockets.handleUpgrade(request, socket, head, (webSocket) => {
           const agent = request.headers['user-agent']?.slice(0, 300);
@@ -95,7 +95,7 @@ export function serveSockets(
 }
 
 /** A key may come with the request itself; otherwise `hello` brings it. Pages of other sites are sent away. */
-async function recognise(
+async function authenticate(
   request: IncomingMessage,
   context: Pick<Context, 'identities' | 'rates' | 'originPolicy'>,
   address: string,
@@ -105,7 +105,7 @@ async function recognise(
   await rates.checkFailures(address);
   const secret = readBearer(request.headers.authorization);
   if (secret === undefined) {
-    // Without a key they may be anybody, while the store stands open.
+    // During the open period, a caller without a key could be any page.
     if (identities.openUntilMs() !== undefined) originPolicy.checkHost(request.headers);
     return undefined;
   }

@@ -13,7 +13,7 @@ import {
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
-import { holderOf, readableAccess, readScopeOf } from '../requests/identity-scope.js';
+import { limitHolder, readableAccess, readScopeOf } from '../requests/identity-scope.js';
 import { auditFailure } from '../requests/credentials.js';
 import type { Context } from '../requests/context.js';
 import { describeIssue, asProblem } from '../requests/problems.js';
@@ -46,13 +46,13 @@ const MAX_QUERIES = 4;
 /** What can come together with the end of a message. */
 const CHUNK_BYTES = 64 * 1024;
 
-/** A message that has not ended is counted from so many bytes on. */
+/** An incomplete message is counted from this many bytes on. */
 const UNFINISHED_NOTED = 64 * 1024;
 
-/** An answer stays counted for so long after it was handed over; then it is counted with what has not been read. */
+/** An answer is counted for this long after it was handed over; then it counts as unread. */
 const HANDED_OVER_MS = 1000;
 
-/** A connection that is broken off has so long to close. */
+/** How long a connection may take to close, in milliseconds. */
 const BREAK_OFF_MS = 2000;
 
 /** Close codes (RFC 6455, section 7.4.1; 4000 and above are ours to define). */
@@ -78,10 +78,10 @@ export type SessionParts = Pick<
 >;
 
 /**
- * One WebSocket connection: its calls (JSON-RPC 2.0), its watches and what it is sent.
+ * One WebSocket connection: its calls (JSON-RPC 2.0), its watches and its output.
  *
- * A connection that reads too slowly is not read from either until it has caught up, so that what waits for it stays
- * bounded; answers to its commits wait behind the changes those commits made.
+ * The service stops reading from a connection that reads too slowly, so that its memory stays bounded. Answers to its
+ * commits wait behind the changes of those commits.
  */
 export class SocketSession implements WatchOutput, LiveConnection {
   readonly #context: SessionParts;
@@ -90,7 +90,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   readonly #watches: SocketWatches;
   readonly #leave: () => void;
   #helloTimer: NodeJS.Timeout | undefined;
-  /** True while it is found out who calls; what comes meanwhile waits. */
+  /** True while the caller is being authenticated; further calls wait. */
   #recognising = false;
   identity: Identity | undefined;
   #throttled: { error: ProblemError; untilMs: number } | undefined;
@@ -125,7 +125,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#watches = new SocketWatches(context.views, this);
     this.#leave = context.connections.enter(this);
     if (!identity) this.#awaitHello();
-    else context.sockets.identify(stream as Socket, holderOf(identity, origin.address));
+    else context.sockets.identify(stream as Socket, limitHolder(identity, origin.address));
     socket.on('message', (message: Buffer) => this.#receive(message));
     socket.on('error', (error) => {
       this.#noteBroken(error);
@@ -133,7 +133,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     });
     socket.on('close', () => this.#stop());
     stream.on('drain', () => this.#drained());
-    // Counted before it is read as messages, which begin the count anew.
+    // Counted before the bytes are read as messages, which reset the count.
     stream.prependListener('data', (chunk: Buffer) => this.#noteBytes(chunk.length));
   }
 
@@ -155,9 +155,9 @@ export class SocketSession implements WatchOutput, LiveConnection {
     };
   }
 
-  breakOff(): void {
+  disconnect(): void {
     this.#socket.close(CLOSE.brokenOff, 'closed by an administrator');
-    // Whoever does not take that in is cut off all the same.
+    // A client that does not read this is disconnected all the same.
     setTimeout(() => this.#socket.terminate(), BREAK_OFF_MS).unref();
   }
 
@@ -165,7 +165,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#watches.suspend();
   }
 
-  /** Goes on as what the identity is now. Nobody may still say who they are, but sees nothing until then. */
+  /** Applies the present identity. Without one, the client may call `hello` again, but sees nothing until then. */
   review(present: Identity | Problem): void {
     if ('status' in present) {
       this.identity = undefined;
@@ -185,7 +185,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#writeFrame(event.encodedBy(frameEvent));
   }
 
-  /** Tells the other side that the service still lives, and at which seq. */
+  /** Sends a heartbeat with the present seq. */
   sendAlive(frame: Buffer): void {
     if (!this.full) this.#writeFrame(frame);
   }
@@ -200,7 +200,10 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#writeFrame(frameText(Buffer.from(message)));
   }
 
-  /** Whole frames go past the sender of `ws`, which would frame them anew for every connection; nothing else is written. */
+  /**
+   * Complete frames bypass the sender of `ws`, which would frame them again for every connection; nothing else is
+   * written.
+   */
   #writeFrame(frame: Buffer): void {
     if (this.#socket.readyState !== this.#socket.OPEN) return;
     this.#stream.write(frame);
@@ -340,7 +343,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     }
   }
 
-  /** @throws {ProblemError} when nobody has said who they are, or too much has been asked */
+  /** @throws {ProblemError} before authentication, or when a rate limit is exceeded */
   #checkCaller(): void {
     const { identity } = this;
     if (!identity) throw problemError('key-missing', 'Call hello with a key or a token as "token" first.');
@@ -352,7 +355,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     });
   }
 
-  /** Says who calls; said again, with another token, the connection goes on as who that is. */
+  /** Authenticates the caller. Called again with another token, it changes the identity of the connection. */
   async #hello({ token, device }: LiveParams['hello']): Promise<string> {
     const { identities, store, connections } = this.#context;
     this.#recognising = true;
@@ -360,8 +363,8 @@ export class SocketSession implements WatchOutput, LiveConnection {
     try {
       await this.#context.rates.checkFailures(this.address);
       const identity = await identities.identify(token);
-      connections.recognise(this, identity);
-      this.#context.sockets.identify(this.#stream as Socket, holderOf(identity, this.address));
+      connections.updateIdentity(this, identity);
+      this.#context.sockets.identify(this.#stream as Socket, limitHolder(identity, this.address));
       clearTimeout(this.#helloTimer);
       this.#device = device;
       this.suspend();
@@ -380,7 +383,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
       await auditFailure(this.#context, error, this.address, this.origin.request);
       throw error;
     } finally {
-      // The answer goes out before what has come since is looked at.
+      // The answer is sent before later messages are handled.
       setImmediate(() => {
         this.#recognising = false;
         this.#handleHeld();
@@ -414,7 +417,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     return text;
   }
 
-  /** Only so many are answered at the same time; what comes behind them waits. */
+  /** Only this many run at the same time; further ones wait. */
   async #query(form: LiveParams['query']): Promise<string> {
     const { bytes } = this.#context;
     bytes.check(this.#holder);
@@ -431,10 +434,10 @@ export class SocketSession implements WatchOutput, LiveConnection {
 
   /** For whom what this connection holds is counted. */
   get #holder(): string {
-    return this.identity ? holderOf(this.identity, this.address) : this.address;
+    return this.identity ? limitHolder(this.identity, this.address) : this.address;
   }
 
-  /** The answer waits until one's own watches show what the commit did. */
+  /** The answer waits until the watches of this connection show the commit. */
   async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
     const onSeq = (seq: number) => this.#tellAccepted(commit.id, seq);
     const { author, rights } = this.identity!;
@@ -444,7 +447,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     return JSON.stringify(receipt);
   }
 
-  /** Which of the changes to come hold a commit of one's own; whoever shows it already must know. */
+  /** Reports to the client which change contains its commit, since the client may show the writes as pending. */
   #tellAccepted(id: string | undefined, seq: number): void {
     if (id === undefined || this.#watches.size === 0 || this.full) return;
     this.notify(JSON.stringify({ jsonrpc: '2.0', method: 'accepted', params: { id, seq } }));
@@ -470,8 +473,8 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#context.store.health.note(error);
     const problem = asProblem(error);
     if (!problem) this.#context.onFault(error);
-    const told = problem ?? createProblem('internal', 'The service failed to handle this call.');
-    return { code: told.status, problem: told };
+    const answered = problem ?? createProblem('internal', 'The service failed to handle this call.');
+    return { code: answered.status, problem: answered };
   }
 
   #sendAnswer(text: string): void {

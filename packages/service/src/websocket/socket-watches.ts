@@ -10,7 +10,7 @@ import { asProblem } from '../requests/problems.js';
 import { renamedEvent, writeParams } from './encode-event.js';
 import { describeWatch } from '../live/describe-watch.js';
 import type { LiveEvent } from '../live/live-event.js';
-import type { Sink, Subscription } from '../live/live-view.js';
+import type { Sink, Subscription } from '../live/subscription.js';
 import type { LiveViews } from '../live/live-views.js';
 import type { ReadScope } from '../reading/read-scope.js';
 
@@ -24,14 +24,14 @@ interface OpenWatch {
   waiting: (string | number)[];
 }
 
-/** How a connection is told of its watches. */
+/** The output of a connection for its watches. */
 export interface WatchOutput extends Sink {
   answer(id: string | number, result: string): void;
   refuse(id: string | number, error: unknown): void;
   notify(message: string): void;
 }
 
-/** What one connection watches: by name, as it was asked for, and as it goes on when what may be seen alters. */
+/** The watches of one connection, by id. They continue when permissions change. */
 export class SocketWatches {
   readonly #views: LiveViews;
   readonly #output: WatchOutput;
@@ -51,7 +51,7 @@ export class SocketWatches {
     return [...this.#byName.values()].map(({ subscription }) => subscription);
   }
 
-  /** What is watched, and how far behind it is. */
+  /** The targets of the watches and their lag. */
   describe(): ConnectionWatch[] {
     return [...this.#byName.values()].map(({ target, subscription }) => describeWatch(target, subscription));
   }
@@ -88,7 +88,7 @@ export class SocketWatches {
     for (const { subscription } of this.#byName.values()) subscription.suspend();
   }
 
-  /** Goes on with what may be seen now. */
+  /** Resumes with the present permissions. */
   review(scope: ReadScope): void {
     for (const [name, watch] of [...this.#byName]) this.#review(name, watch, scope);
   }
@@ -98,7 +98,7 @@ export class SocketWatches {
     for (const name of [...this.#byName.keys()]) this.#end(name, problem);
   }
 
-  /** Takes them out of their views, and tells nobody. */
+  /** Removes the watches without notification. */
   stop(): void {
     for (const { subscription } of this.#byName.values()) subscription.stop();
     this.#byName.clear();
@@ -121,7 +121,7 @@ export class SocketWatches {
     for (const id of watch.waiting.splice(0)) this.#output.answer(id, writeParams(first));
   }
 
-  /** Those who asked for the same and have not been answered get the whole state. */
+  /** Pending calls for the same watch get the whole state. */
   async #answerLate(watch: OpenWatch): Promise<void> {
     if (watch.waiting.length === 0) return;
     try {

@@ -129,7 +129,7 @@ function servePatchAccountsAccount(routes: Routes, context: Pick<Context, 'ident
       if (password !== undefined) await accounts.setPassword(id, password);
       accounts.alter(id, { claims: checkClaims(claims), disabled });
       if (password !== undefined || disabled === true) sessions.endAll(id);
-      auditAdministration(context, request, 'account-altered', {
+      auditAdministration(context, request, 'account-changed', {
         account: id,
         what: Object.keys(request.body).join(', '),
       });

@@ -37,7 +37,7 @@ export function serveAudit(app: FastifyInstance, { identities }: Pick<Context, '
   );
 }
 
-/** Notes what somebody did with a request. */
+/** Records an administrative request in the audit log. */
 export function auditAdministration(
   { identities }: Pick<Context, 'identities'>,
   request: FastifyRequest,

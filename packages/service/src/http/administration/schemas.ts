@@ -10,7 +10,7 @@ import {
 } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import { z } from 'zod';
-import { compileSchema, type Judge } from '../../schemas/compile-schema.js';
+import { compileSchema, type SchemaValidator } from '../../schemas/compile-schema.js';
 import { changesAfter, type Store } from '../../store/index.js';
 import type { Context } from '../../requests/context.js';
 import { findShape } from './shapes.js';
@@ -142,8 +142,8 @@ function servePutSchemasCollection(routes: Routes, context: Pick<Context, 'store
       const { mode, anyway, note } = request.body;
       const schema = (request.body.schema ?? schemas.get(collection)?.schema) as JsonObject | undefined;
       if (!schema) throw noSchema(collection);
-      const judge = compileSchema(schema);
-      if (mode === 'enforce' && !anyway) await refuseStoredViolations(store, collection, judge);
+      const validate = compileSchema(schema);
+      if (mode === 'enforce' && !anyway) await refuseStoredViolations(store, collection, validate);
       return schemas.set(collection, mode, schema, request.identity.author, note);
     },
   );
@@ -176,12 +176,12 @@ function noSchema(collection: string): Error {
   );
 }
 
-async function check(store: Store, collection: string, judge: Judge): Promise<Report> {
+async function check(store: Store, collection: string, validate: SchemaValidator): Promise<Report> {
   const report: Report = { seq: 0, documents: 0, violations: 0, examples: [] };
   const query = prepareQuery({ from: collection, limit: 'none' });
   for await (const { document, stored } of store.reader.stream(query, {}, (seq) => (report.seq = seq))) {
     report.documents++;
-    const violations = judge(document.data, stored.data.length);
+    const violations = validate(document.data, stored.data.length);
     if (violations.length === 0) continue;
     report.violations++;
     if (report.examples.length < MAX_EXAMPLES) report.examples.push({ id: document.id, violations });
@@ -194,9 +194,9 @@ async function check(store: Store, collection: string, judge: Judge): Promise<Re
  *
  * @throws {ProblemError} `stored-violations`
  */
-async function refuseStoredViolations(store: Store, collection: string, judge: Judge): Promise<void> {
-  const { seq, violations, examples } = await check(store, collection, judge);
-  const since = changesAfter(store, collection, seq).filter(({ after }) => after && judge(after.data).length > 0);
+async function refuseStoredViolations(store: Store, collection: string, validate: SchemaValidator): Promise<void> {
+  const { seq, violations, examples } = await check(store, collection, validate);
+  const since = changesAfter(store, collection, seq).filter(({ after }) => after && validate(after.data).length > 0);
   const ids = [...new Set([...examples.map(({ id }) => id), ...since.map(({ id }) => id)])];
   if (ids.length === 0) return;
   throw problemError(

@@ -55,7 +55,7 @@ export function serveShapes(
   );
 }
 
-/** Looks at about so many documents of a query, spread over all of its collection, and tells what they are like. */
+/** Reads about this many documents of a query, spread over its collection, and reports their shapes. */
 export async function findShape(
   store: Store,
   query: Query,
@@ -63,7 +63,7 @@ export async function findShape(
   limits: ReadLimits = {},
   onSeq?: (seq: number) => void,
 ): Promise<Shape> {
-  // The step must not tell how many documents there are that do not belong to the query.
+  // The step must not reveal how many documents there are that do not belong to the query.
   const total = query.where
     ? await countMatching(store, query, limits)
     : (store.collections.get(query.from)?.documents ?? 0);

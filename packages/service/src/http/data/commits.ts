@@ -13,7 +13,7 @@ export function serveCommits(app: FastifyInstance, context: Pick<Context, 'commi
     '/v1/commits',
     {
       bodyLimit: sizeBytes + ENVELOPE_BYTES,
-      // What is too large is taken in and thrown away, up to twice the limit, so that the answer can be read.
+      // A body that is too large is read and discarded, up to twice the limit, so that the client can read the answer.
       preParsing: async (request, _reply, payload) => {
         const length = Number(request.headers['content-length'] ?? 0);
         if (length <= sizeBytes + ENVELOPE_BYTES) return payload;

@@ -26,7 +26,7 @@ import { describeIssue } from '../../requests/problems.js';
 import { readDocumentAt } from '../../reading/read-document.js';
 import { idempotencyKey, senderOf } from './sender.js';
 import { answerWithWatch } from '../../event-stream/event-stream.js';
-import { conditionFrom, entityTag, evaluateReadConditions, refuseUnmet } from './preconditions.js';
+import { conditionFrom, entityTag, evaluateReadConditions, rejectFailedPrecondition } from './preconditions.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 import { findStored } from '../../store/index.js';
 
@@ -48,7 +48,7 @@ const DocumentQuery = z.strictObject(
 const STREAM_NOTE =
   'With `Accept: text/event-stream`, the response is a watch: first `result`, then `change`, sometimes `reset`, and `end`.';
 
-/** What is answered to those who may write what they may not read. */
+/** The response to a caller who may write the document but not read it. */
 const UNSEEN = z.null().describe('The write is done; the caller may not read the result.');
 
 /** The documents of a collection. */
@@ -426,7 +426,7 @@ async function sendWritten(
   const { collection, id, before, after } = change;
   tellWarnings(reply, warnings);
   const access = context.identities.accessOf(request.identity, collection);
-  // Somebody may write what they may not read.
+  // A caller may write documents that it may not read.
   const visible = sees(access, after!);
   reply.header('etag', entityTag(after!.version)).code(!before ? 201 : visible ? 200 : 204);
   if (!before) reply.header('location', `/v1/data/${collection}/${id}`);
@@ -435,7 +435,7 @@ async function sendWritten(
   return reply.type('application/json; charset=utf-8').send(JSON.stringify(shown));
 }
 
-/** What was done although it does not fit the schema is told in a header, since the body is the document. */
+/** Warnings about schema violations go into a header, since the body is the document. */
 function tellWarnings(reply: FastifyReply, warnings: Written['warnings']): void {
   const violations = (warnings ?? []).flatMap((warning) => warning.violations);
   if (violations.length === 0) return;
@@ -453,5 +453,5 @@ async function append(
   const condition = conditionFrom(request.headers);
   const content = [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
   const retry = key === undefined ? undefined : { id: key, content };
-  return committer.write({ ...write, condition }, senderOf(request), retry).catch(refuseUnmet);
+  return committer.write({ ...write, condition }, senderOf(request), retry).catch(rejectFailedPrecondition);
 }

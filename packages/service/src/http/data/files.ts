@@ -22,7 +22,7 @@ import { FILES, findStored, stringifyStored, type Received } from '../../store/i
 import { readableAccess } from '../../requests/identity-scope.js';
 import { parseBody } from '../../requests/parse-body.js';
 import type { Context } from '../../requests/context.js';
-import { conditionFrom, refuseUnmet, versionOfTag } from './preconditions.js';
+import { conditionFrom, rejectFailedPrecondition, versionOfTag } from './preconditions.js';
 import { senderOf } from './sender.js';
 
 /** Contents of these types are shown by browsers without running anything in them. */
@@ -160,19 +160,19 @@ export function contentAddress(id: string): string {
   return `/v1/files/${id}/content`;
 }
 
-/** The description of a file, as far as whoever asks may see it. */
+/** The description of a file, as far as the caller may see it. */
 function seenDescription(
   { store }: Pick<Context, 'store'>,
   id: string,
   access: Access | undefined,
 ): Document | undefined {
   const stored = findStored(store, FILES, id);
-  // A signed link was made by somebody who sees it.
+  // A signed link was created by someone who may read the file.
   const text = stored && (access ? seenDocument(stored, access) : stringifyStored(stored));
   return text === undefined ? undefined : (JSON.parse(text) as Document);
 }
 
-/** The description of a file with content, as far as whoever asks may see it. */
+/** The description of a file with content, as far as the caller may see it. */
 function seenFile(context: Pick<Context, 'store' | 'identities'>, request: FastifyRequest, id: string): Document {
   const granted = request.identity as typeof request.identity | undefined;
   const document = seenDescription(context, id, granted && readableAccess(context, granted, FILES));
@@ -212,14 +212,14 @@ async function upload(
   const { sha256 } = received;
   const { change } = await writeDescription(context, request, id, described, sha256).catch((error: unknown) => {
     store.contents.settle(sha256, true);
-    return refuseUnmet(error);
+    return rejectFailedPrecondition(error);
   });
   store.contents.settle(sha256, false);
   reply.code(change.before ? 200 : 201).header('location', `/v1/data/${FILES}/${id}`);
   return reply.header('etag', `"${sha256}"`).send(seenBy(context, request, change.after!));
 }
 
-/** The description as its writer may see it; they may write what they may not read. */
+/** The description as its writer may see it. A caller may write descriptions that it may not read. */
 function seenBy({ identities }: Pick<Context, 'identities'>, request: FastifyRequest, after: Document): Document {
   const access = identities.accessOf(request.identity, FILES);
   return sees(access, after) ? withoutFields(after, access.conceal) : { ...after, data: {} };
@@ -229,7 +229,7 @@ function describeContent(type: string, { sha256, sizeBytes }: Received): JsonObj
   return { type, size: sizeBytes, sha256 };
 }
 
-/** A description that is there is changed, one that is not is made; whichever it is when the content has come. */
+/** Whether the description exists is decided when the content has arrived: it is then changed or created. */
 async function writeDescription(
   context: Pick<Context, 'store' | 'identities' | 'committer'>,
   request: FastifyRequest,
@@ -307,7 +307,7 @@ function download(
     'content-disposition': contentDisposition(typeof name === 'string' ? name : id, {
       type: inline ? 'inline' : 'attachment',
     }),
-    // Whatever it is, nothing in it runs in the name of this origin.
+    // Nothing in the content may run in this origin.
     'content-security-policy': "default-src 'none'; sandbox",
     'x-content-type-options': 'nosniff',
     'cross-origin-resource-policy': request.identity ? 'same-origin' : 'cross-origin',
@@ -337,7 +337,7 @@ function download(
   return reply.send(createReadStream(context.store.contents.path(sha256), { start, end }));
 }
 
-/** The one part that is asked for. Several at once, and what is no range, are answered with the whole. */
+/** The requested range. A request for several ranges, or an invalid one, gets the whole content. */
 function rangeOf(
   request: FastifyRequest,
   tag: string,

@@ -63,10 +63,10 @@ const SMALL_COMMIT = 2000;
 /** Commits taken from the store at a time while events are streamed. */
 const COMMITS_AT_ONCE = 200;
 
-/** Sending the journal pauses after so many milliseconds, so that others are served. */
+/** Sending the journal pauses after this many milliseconds, so that other requests are served. */
 const SLICE_MS = 8;
 
-/** The journal: what was changed, by whom, from what to what. */
+/** The journal: what changed, by whom, from which value to which. */
 export function serveJournal(
   app: FastifyInstance,
   context: SourceParts & Pick<Context, 'connections' | 'maxUnreadBytes' | 'bytes' | 'heartbeatMs' | 'closing'>,
@@ -163,7 +163,7 @@ async function* lines(source: Source, after: number, last: number) {
   }
 }
 
-/** Sends what is there and then what comes. The seq sent last is all that is kept of a reader, however slow it is. */
+/** Sends the existing changes and then new ones. Of a reader, only the last sent seq is kept, however slow it is. */
 function follow(
   context: Pick<Context, 'store' | 'connections' | 'maxUnreadBytes' | 'heartbeatMs' | 'closing'>,
   request: FastifyRequest,
@@ -180,7 +180,7 @@ function follow(
   const stay = registerStream(context, request, response, {
     watches: () => [{ journal: source.described, commitsBehind: store.log.seq - sent, behindMs: behindMs() }],
     suspend: () => (suspended = true),
-    goOn: (identity) => {
+    resume: (identity) => {
       suspended = false;
       source.identity = identity;
       wake();
@@ -259,13 +259,13 @@ class Source {
     if (named !== undefined) readableAccess(context, identity, named);
   }
 
-  /** What of it is followed. */
+  /** The part of the journal that is followed. */
   get described() {
     const { collection, doc, where } = this.#parameters;
     return { collection, doc, where };
   }
 
-  /** A page of commits after a seq or before one. What is hidden takes no part in where it ends. */
+  /** A page of commits after or before a seq. Hidden changes do not influence where it ends. */
   async page(place: { before: number } | { after: number }, limit: number): Promise<JournalEntry[]> {
     const read = (from: number, most: number) => ('before' in place ? this.before(from, most) : this.after(from, most));
     let from = 'before' in place ? place.before : place.after;
@@ -358,7 +358,7 @@ class Source {
     return Math.min(PAGE_BYTES, this.#context.budgets.resultBytes / 2);
   }
 
-  /** The bytes of what is seen of commits; how much is hidden must not show in where a page ends. */
+  /** The bytes of the visible part of commits. The end of a page must not reveal how much is hidden. */
   #seenBytes(entries: readonly JournalEntry[]): number {
     return entries.reduce(
       (sum, { changes }) => sum + JSON.stringify(changes.map((change) => this.#see(change))).length,

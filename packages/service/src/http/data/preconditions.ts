@@ -39,9 +39,9 @@ export function conditionFrom(headers: IncomingHttpHeaders, versionOf = versionO
 }
 
 /**
- * Judges the headers for a read (RFC 9110, section 13.2.2).
+ * Evaluates the conditional headers of a read (RFC 9110, section 13.2.2).
  *
- * @param version the document's version; undefined where there is none
+ * @param version the version of the document; undefined if it does not exist
  */
 export function evaluateReadConditions(
   headers: IncomingHttpHeaders,
@@ -59,13 +59,13 @@ function has(tags: EntityTags, version: number | undefined, weakToo: boolean): b
   return tags.some(({ tag, weak }) => tag === String(version) && (weakToo || !weak));
 }
 
-/** The version that is meant by the entity tag of a document. */
+/** The version in the entity tag of a document. */
 export function versionOfTag(tag: string): number | undefined {
   return /^[1-9]\d{0,15}$/.test(tag) ? Number(tag) : undefined;
 }
 
-/** What was refused because of its version is told as a condition of the request that does not hold (412). */
-export function refuseUnmet(error: unknown): never {
+/** A refusal because of the version becomes a failed condition of the request (412). */
+export function rejectFailedPrecondition(error: unknown): never {
   if (!(error instanceof ProblemError) || problemName(error.problem) !== 'version-mismatch') throw error;
   const { detail, document, currentVersion, expectedVersion } = error.problem;
   throw problemError('precondition-failed', detail, { document, expectedVersion, currentVersion });

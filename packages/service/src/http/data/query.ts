@@ -5,7 +5,7 @@ import type { Context } from '../../requests/context.js';
 import { explainQuery, Explanation } from '../../requests/explain.js';
 import { QUERY_FORMATS, answerQuery } from './send-query.js';
 
-/** Queries that come in a body, and what they cost. */
+/** Queries in a request body, and their explanation. */
 export function serveQuery(
   app: FastifyInstance,
   context: Pick<

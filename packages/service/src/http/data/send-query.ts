@@ -9,7 +9,7 @@ import { stringify } from 'csv-stringify';
 import type { FastifyReply, FastifyRequest } from 'fastify';
 import { summarize, type ReadLimits, type Store } from '../../store/index.js';
 import { isGoverned, type Identity } from '../../identity/identity.js';
-import { costLimits, seesAllOf, readScopeOf } from '../../requests/identity-scope.js';
+import { costLimits, wholeCollectionReader, readScopeOf } from '../../requests/identity-scope.js';
 import type { Context } from '../../requests/context.js';
 import { answerWithWatch } from '../../event-stream/event-stream.js';
 import { readListing } from '../../requests/read-listing.js';
@@ -18,16 +18,16 @@ import { prepareReadable } from '../../reading/prepare-query.js';
 /** What queries are answered in. */
 export const QUERY_FORMATS = ['application/json', 'application/x-ndjson', 'text/csv', 'text/event-stream'];
 
-/** The names of all columns of a CSV may take so many bytes. */
+/** The maximum size of all column names of a CSV, in bytes. */
 const MAX_COLUMN_BYTES = 1024 * 1024;
 
-/** A result stays counted for so long after it was handed over; then it is counted with what has not been read. */
+/** A result is counted for this long after it was handed over; then it counts as unread. */
 const HANDED_OVER_MS = 1000;
 
 /**
- * Opens a lease for what is made to answer a request.
+ * Opens a lease for the memory of a response.
  *
- * @throws {ProblemError} `budget-exceeded` when there is no room for more
+ * @throws {ProblemError} `budget-exceeded` when the budget is exhausted
  */
 export function leaseFor(
   { bytes }: Pick<Context, 'bytes'>,
@@ -128,7 +128,7 @@ async function sendCsv(reply: FastifyReply, store: Store, query: Query, limits: 
     for await (const document of shownDocuments(store, query, limits))
       yield [...ids.map(() => document.id), ...columns.map((path) => cellOf(document, path))];
   }
-  // When the reader of the answer goes, the rows end too, and give back what they hold.
+  // When the reader disconnects, the rows end too and release their memory.
   pipeline(Readable.from(rows(), { highWaterMark: 1 }), writer, () => undefined);
   return reply.type('text/csv; charset=utf-8').send(writer);
 }
@@ -167,7 +167,7 @@ function cellOf(document: Document, path: string[]): string {
   return typeof value === 'string' ? value : JSON.stringify(value);
 }
 
-/** Names a document that is not there, for whoever asked for it. */
+/** Describes a document that does not exist. */
 export function describeAbsent(
   context: Pick<Context, 'store' | 'identities'>,
   identity: Identity,
@@ -177,5 +177,5 @@ export function describeAbsent(
   const { store } = context;
   return isGoverned(identity) || store.collections.get(collection)
     ? `The document ${formatAddress(collection, id)} does not exist.`
-    : describeMissing(store, collection, seesAllOf(context, identity));
+    : describeMissing(store, collection, wholeCollectionReader(context, identity));
 }

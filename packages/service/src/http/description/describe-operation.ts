@@ -12,7 +12,7 @@ const REQUEST_HEADERS = {
 } as const;
 
 /** Header fields of answers. */
-const TOLD = {
+const RESPONSE_HEADERS = {
   ETag: 'The version of this state, for conditional requests.',
   Location: 'The address of the created resource.',
   'Content-Range': 'The range and the total size in bytes.',
@@ -24,15 +24,15 @@ const IN_WORDS: Record<string, string> = {
   'text/event-stream': 'An event stream, as `/asyncapi.json` describes it.',
 };
 
-/** What the schemas that check a route do not tell of it. */
+/** What the schemas of a route do not contain. */
 export interface Described {
   /** Which header fields the operation reads. */
   requestHeaders?: readonly (keyof typeof REQUEST_HEADERS)[];
   /** Which header fields its answers have. */
-  responseHeaders?: readonly (keyof typeof TOLD)[];
+  responseHeaders?: readonly (keyof typeof RESPONSE_HEADERS)[];
   /** The body: bytes of any media type, or for each media type which of the alternatives it is. */
   requestTypes?: 'bytes' | Readonly<Record<string, number>>;
-  /** The media types of what it responseTypes; JSON unless told otherwise. */
+  /** The media types of the response; by default JSON. */
   responseTypes?: readonly string[];
 }
 
@@ -53,7 +53,7 @@ export interface Operation {
   responses: Record<string, { description: string; headers?: object; content?: Record<string, Media> }>;
 }
 
-/** Tells of an operation what its schemas do not: header fields, media types, and what a status means. */
+/** What the schemas of an operation do not describe: header fields, media types, and the meaning of statuses. */
 export function describeOperation(operation: Operation, described: Described = {}): void {
   const { requestHeaders = [], responseHeaders = [], requestTypes, responseTypes } = described;
   const header = (name: string, description: string) => ({
@@ -87,7 +87,7 @@ export function describeOperation(operation: Operation, described: Described = {
         name === 'Location' ? status === '201' : name !== 'Content-Range' || status === '206',
       );
       response.headers = Object.fromEntries(
-        fields.map((name) => [name, { description: TOLD[name], schema: { type: 'string' } }]),
+        fields.map((name) => [name, { description: RESPONSE_HEADERS[name], schema: { type: 'string' } }]),
       );
     }
   }

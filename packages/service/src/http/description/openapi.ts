@@ -43,7 +43,7 @@ interface Description {
   components?: { schemas?: Record<string, Record<string, unknown>> };
 }
 
-/** The description, without what nothing refers to and what is only of use where schemas are kept one by one. */
+/** The description without unused components and without what only matters for separate schema files. */
 export function describeService(app: FastifyInstance): { openapi: string } {
   const description = structuredClone(app.swagger()) as unknown as Description & { openapi: string };
   const schemas = description.components?.schemas ?? {};
@@ -70,7 +70,7 @@ export function describeService(app: FastifyInstance): { openapi: string } {
   return description;
 }
 
-/** A name for an operation, for those who make programs from the description: `getDataByCollectionById`. */
+/** A name for an operation, for code generators: `getDataByCollectionById`. */
 function nameOperation(method: string, path: string): string {
   const words = path
     .replace(/^\/v1\//, '/')

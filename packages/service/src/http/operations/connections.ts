@@ -59,7 +59,7 @@ export function serveConnections(
     },
     async (request, reply) => {
       const { id } = request.params;
-      const identity = connections.breakOff(id);
+      const identity = connections.disconnect(id);
       if (identity === undefined)
         throw problemError('no-such-connection', `The connection ${id} does not exist any more.`);
       auditAdministration(context, request, 'connection-ended', { connection: id, of: identity });

@@ -12,7 +12,7 @@ const NotReady = z.object({
   reasons: z.array(z.enum(['stopping', 'storage-failed', 'overloaded'])),
 });
 
-/** What those who run the service ask for: is it alive, and what does it offer. */
+/** Health checks, metrics and descriptions for operators. */
 export function serveOperations(
   app: FastifyInstance,
   context: Pick<Context, 'store' | 'identities' | 'recorder' | 'draining'>,
@@ -20,7 +20,7 @@ export function serveOperations(
 ): void {
   const { identities, recorder } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
-  // Whoever keeps a connection for later requests finds another server for them.
+  // Clients that keep connections alive get another server for later requests.
   app.addHook('onRequest', async (_request, reply) => {
     if (context.draining) reply.header('connection', 'close');
   });
@@ -41,7 +41,7 @@ export function serveOperations(
       },
     },
     (_request, reply) => {
-      // A page whose origin is refused can thus tell that something answers, though not what.
+      // A page whose origin is refused can thus see that something answers, though not what.
       reply.header('cross-origin-resource-policy', 'cross-origin');
       return { status: 'ok' as const, keyless: identities.policy.anonymous || identities.openUntilMs() !== undefined };
     },

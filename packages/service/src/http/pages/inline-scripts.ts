@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { readFileSync, statSync } from 'node:fs';
 import { join, resolve, sep } from 'node:path';
 
-/** Larger pages, and more of them than this, are not looked at. */
+/** Larger pages, and more pages than this, are not searched for inline scripts. */
 const MAX_PAGE_BYTES = 1024 * 1024;
 const MAX_PAGES = 500;
 

@@ -50,8 +50,8 @@ function policyWith(scriptHashes: readonly string[]): string {
 }
 
 /**
- * Serves a folder of plain pages beside the service, open to everybody. Scripts run that come from here, or that stand in a page as
- * its file has it.
+ * Serves a folder of static pages without authentication. Scripts of this origin run, and inline scripts that are in
+ * the file of a page.
  */
 export async function servePages(app: FastifyInstance, prefix: string, directory: string): Promise<void> {
   const inline = new InlineScripts(prefix, directory);
@@ -61,7 +61,9 @@ export async function servePages(app: FastifyInstance, prefix: string, directory
   });
 }
 
-/** Makes the routes of a scope pages: open to everybody, left out of the description, with headers that fence them in. */
+/**
+ * Makes the routes of a scope public pages: without authentication, left out of the description, with security headers.
+ */
 export function openPages(scope: FastifyInstance, policyOf: (url: string) => string): void {
   scope.addHook('onRequest', async (request, reply) => {
     reply.header('content-security-policy', policyOf(request.url));

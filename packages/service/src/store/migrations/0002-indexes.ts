@@ -1,4 +1,4 @@
-/** Secondary indexes: what they are of. Each has a table of its own, `index_<number>`. */
+/** Secondary indexes and their fields. Each has its own table, `index_<number>`. */
 export const SQL = `
   CREATE TABLE indexes (
     number     INTEGER PRIMARY KEY,

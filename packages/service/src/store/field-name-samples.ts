@@ -3,17 +3,17 @@ import type { Collections } from './collections.js';
 import { readStored } from './documents.js';
 import type { Reader } from './reader.js';
 
-/** So many of the oldest documents of a collection are looked at, and as many of the newest. */
+/** The number of oldest and of newest documents of a collection that are sampled. */
 const EACH_END = 50;
 
-/** No more are looked at once these were so long together, in characters. */
+/** Sampling stops when the documents together have this many characters. */
 const EACH_END_LENGTH = 256 * 1024;
 
-/** What was found holds for so long, in milliseconds. */
+/** How long the result is cached, in milliseconds. */
 const KEPT_MS = 5000;
 
-/** The names of fields that documents of a collection usually have, to tell what somebody has misspelt. */
-export class UsualNames {
+/** The usual field names of a collection, to find misspelt names. */
+export class FieldNameSamples {
   readonly #collections: Collections;
   readonly #reader: Reader;
   readonly #kept = new Map<string, { names: FieldNames; untilMs: number }>();

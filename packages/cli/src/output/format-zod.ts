@@ -3,7 +3,7 @@ const TEXT = /"(?:[^"\\]|\\.)*"/y;
 const PLAIN_KEY = /^"([A-Za-z_$][\w$]*)"$/;
 
 /** Lays the text of a Zod schema out for people: each field of an object on a line of its own, with quotes only where it needs them. */
-export function layOutZod(code: string): string {
+export function formatZod(code: string): string {
   // Functions are left as they are; what may stand in them is not known.
   if (code.includes('=>')) return code;
   let laidOut = '';

@@ -4,7 +4,7 @@ import { tooManyBytes } from '../limits/costs.js';
 /** What the values that a result is ordered by may take in memory, in bytes. */
 const MAX_BYTES = 64 * 1024 * 1024;
 
-/** So many places more than wanted are gathered before the last are let go. */
+/** This many more places than wanted are collected before the last ones are dropped. */
 const SLACK = 1000;
 
 interface Place {
@@ -14,7 +14,7 @@ interface Place {
 }
 
 /** The first places of a result in the order of its query. Only ids and the values ordered by are kept. */
-export class SortedPlaces {
+export class SortedRows {
   #places: Place[] = [];
   #bytes = 0;
 

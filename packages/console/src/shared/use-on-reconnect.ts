@@ -3,7 +3,7 @@ import { watch } from 'vue';
 import { useStore } from './injection';
 
 /** Does something whenever the connection to the store is there again, such as to read again what could not be read. */
-export function useWhenBack(act: () => unknown): void {
+export function useOnReconnect(act: () => unknown): void {
   const connection = useConnection(useStore());
   watch(
     () => connection.value.name,

@@ -1,7 +1,7 @@
 import type { Document, View } from '@uproar/client';
 import { computed, onScopeDispose, shallowRef, watch, type ComputedRef, type Ref, type ShallowRef } from 'vue';
 
-/** What a table draws: a view, and what has altered since the one it drew before. */
+/** What a table draws: a view, and the changes since the previous frame. */
 export interface Frame {
   view: View;
   /** Documents as they were before, by id; undefined for those that came. */
@@ -9,11 +9,11 @@ export interface Frame {
 }
 
 /** A view that is drawn once for each frame of the screen at most, and that can be paused. */
-export interface CalmView {
+export interface PausableView {
   readonly frame: Readonly<ShallowRef<Frame | undefined>>;
   /** Whether it is paused; to be set. */
   readonly paused: Ref<boolean>;
-  /** How many documents have altered since it was paused. */
+  /** The number of documents changed since the pause. */
   readonly waiting: ComputedRef<number>;
 }
 
@@ -22,8 +22,8 @@ const NONE: ReadonlyMap<string, Document | undefined> = new Map();
 /** More changes at once than this are not lit up one by one. */
 const MOST_LIT = 400;
 
-/** Draws a view calmly, however fast it alters. */
-export function useCalmView(source: Readonly<Ref<View | undefined>>): CalmView {
+/** Draws a view at a steady pace, however fast it changes. */
+export function usePausableView(source: Readonly<Ref<View | undefined>>): PausableView {
   const frame = shallowRef<Frame>();
   const held = shallowRef(false);
   const touched = shallowRef(new Map<string, Document | undefined>());
