@@ -76,8 +76,10 @@ describe('the console, when others work on the same', function () {
       clearInterval(writing);
     }
     // A slow machine may lose every race while the writes go on. Once they stop, it must win.
-    for (let tries = 0; tries < 5 && (await notice(page, 'Not deleted').count()) > 0; tries++) await again();
-    await until('none is left', async () => (await moving.store.collection('busy').list()).documents.length === 0);
+    await until('none is left', async () => {
+      if ((await notice(page, 'Not deleted').count()) > 0) await again();
+      return (await moving.store.collection('busy').list()).documents.length === 0;
+    });
     await page.context().close();
   });
 

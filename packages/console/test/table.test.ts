@@ -173,6 +173,8 @@ describe('working with documents in the console', function () {
     await writeInto(page, 'where', '');
     await page.keyboard.type('status = ');
     await page.getByRole('option', { name: "'it''s gusty'" }).waitFor();
+    // The list ignores keys for 75 ms after it has opened.
+    await page.waitForTimeout(200);
     await page.keyboard.press('ArrowDown');
     const picked = await page.locator('[role=option][aria-selected=true]').textContent();
     await page.keyboard.press('Enter');

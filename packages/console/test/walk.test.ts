@@ -122,7 +122,15 @@ describe('what the page about the console promises', function () {
     await page.getByLabel('Collection', { exact: true }).selectOption('logged');
     await until('only these', async () => (await options.count()) === 6);
     await page.getByLabel('where, before or after').click();
-    await type(page, 'n >= 4');
+    await type(page, 'n >= ');
+    await page.getByRole('option', { name: '4', exact: true }).waitFor();
+    await type(page, '4');
+    await until(
+      'one completion is left',
+      async () => (await page.getByRole('option', { name: '4', exact: true }).count()) === 1,
+    );
+    await page.waitForTimeout(200);
+    // It is what is typed already. Enter runs the query nevertheless.
     await page.keyboard.press('Enter');
     await until('two changes', async () => (await options.count()) === 2);
     await page.getByLabel('Document', { exact: true }).click();

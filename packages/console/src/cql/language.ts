@@ -1,7 +1,14 @@
-import { completionKeymap, autocompletion, type Completion, type CompletionContext } from '@codemirror/autocomplete';
+import {
+  autocompletion,
+  closeCompletion,
+  completionKeymap,
+  selectedCompletion,
+  type Completion,
+  type CompletionContext,
+} from '@codemirror/autocomplete';
 import { StreamLanguage } from '@codemirror/language';
 import { linter, type Diagnostic } from '@codemirror/lint';
-import type { Extension } from '@codemirror/state';
+import { Prec, type Extension } from '@codemirror/state';
 import { keymap } from '@codemirror/view';
 import { OPERATORS, parseText, QueryError } from '@uproar/core';
 import { formatCql2 } from './literals';
@@ -60,7 +67,24 @@ const faults = linter(
   { delay: 500 },
 );
 
-/** Everything that an editor needs to know of conditions. */
+/** Closes the list of completions when Enter would only insert what is typed already, so that Enter runs the query. */
+const closeWhenTyped = Prec.highest(
+  keymap.of([
+    {
+      key: 'Enter',
+      run: (view) => {
+        const selected = selectedCompletion(view.state);
+        if (!selected || selected.apply !== undefined) return false;
+        const { head } = view.state.selection.main;
+        const typed = view.state.sliceDoc(Math.max(0, head - selected.label.length), head);
+        if (typed === selected.label) closeCompletion(view);
+        return false;
+      },
+    },
+  ]),
+);
+
+/** The extensions of an editor for conditions: colours, marks of errors, and completions. */
 export function conditions(vocabulary: () => Vocabulary): Extension[] {
   const complete = (context: CompletionContext) => {
     const before = context.state.sliceDoc(Math.max(0, context.pos - 300), context.pos);
@@ -91,5 +115,11 @@ export function conditions(vocabulary: () => Vocabulary): Extension[] {
       validFor: /^('(?:[^']|'')*|[\p{L}\p{Nd}_."]*)$/u,
     };
   };
-  return [language, faults, autocompletion({ override: [complete], icons: false }), keymap.of(completionKeymap)];
+  return [
+    language,
+    faults,
+    closeWhenTyped,
+    autocompletion({ override: [complete], icons: false }),
+    keymap.of(completionKeymap),
+  ];
 }

@@ -3,8 +3,8 @@ import type { Refusal } from '@uproar/core';
 import type { Warning } from './commit-log.js';
 
 /**
- * A commit as it came out the first time: applied or refused. The documents are kept only where they do not follow from
- * its writes, as generated ids do not.
+ * The result of a commit the first time: applied or refused. Documents are stored only if they do not follow from
+ * the writes, as with generated ids.
  */
 export type Outcome =
   | { seq: number; documents?: { collection: string; id: string; version: number }[]; warnings?: Warning[] }
@@ -13,13 +13,13 @@ export type Outcome =
 /** How long the outcome of a commit with an id is remembered, in milliseconds. */
 export const REMEMBERED_MS = 24 * 3_600_000;
 
-/** IdempotencyRecords forgotten in one transaction. */
+/** Records deleted in one transaction. */
 const FORGOTTEN_AT_ONCE = 500;
 
 const FORGET = `
   DELETE FROM outcomes WHERE (author, id) IN (SELECT author, id FROM outcomes WHERE time < ? ORDER BY time LIMIT ?)`;
 
-/** What became of the commits that had an id, so that each is applied once however often it is sent. */
+/** The results of commits with an id, so that each commit is applied once, even if it is sent several times. */
 export class IdempotencyRecords {
   readonly #get: Database.Statement<[string, string], { digest: string; outcome: string }>;
   readonly #insert: Database.Statement<[string, string, number, string, string]>;
