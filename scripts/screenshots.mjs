@@ -172,7 +172,7 @@ const terminals = {
   'terminal-policy': {
     lines: [
       `uproar policy try update flights/f-0243 --account ada --merge '{"crewId":"c-9"}'`,
-      `uproar policy try read balloons/bl-2 --nobody`,
+      `uproar policy try read balloons/bl-2 --anonymous`,
       'uproar policy test demo/policy-cases.yaml',
       'uproar key create gate-2 --scope write --collections gates --expires-in 30d',
       'uproar key list',

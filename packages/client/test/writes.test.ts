@@ -79,8 +79,10 @@ describe('writes of the client', () => {
     // The result of a write is known only if some view contains the document.
     const all = balloons.watch();
     const watch = balloons.where`altitude > ${150}`.order('-altitude').limit(3).watch();
+    const highest = balloons.where`altitude > ${150}`.order('-altitude').limit(1).watch();
     await live(watch);
     await live(all);
+    await live(highest);
     const ids = () => watch.current.documents.map(({ id }) => id).join('');
     link.down = true;
     link.cutAll();
@@ -92,6 +94,7 @@ describe('writes of the client', () => {
       balloons.merge('b', { altitude: 10 }),
     ];
     expect(ids()).to.equal('ad');
+    expect(highest.current.documents.map(({ id }) => id)).to.deep.equal(['a']);
     expect([...watch.current.pending].sort().join('')).to.equal('abcd');
     link.down = false;
     await Promise.all(promises);
@@ -100,6 +103,22 @@ describe('writes of the client', () => {
     expect(watch.current.documents).to.deep.equal(
       (await balloons.where('altitude > 150').order('-altitude').list()).documents,
     );
+  });
+
+  it('show a document that is created without an id, under the id that it keeps', async () => {
+    const store = open();
+    const watch = store.collection('created').watch();
+    await live(watch);
+    link.down = true;
+    link.cutAll();
+    await until('the view is stale', () => watch.current.state === 'stale');
+    const done = store.commit({ writes: [{ create: 'created', data: { n: 1 } }] });
+    await until('it is shown', () => watch.current.documents.length === 1);
+    const { id } = watch.current.documents[0]!;
+    link.down = false;
+    await done;
+    await until('it is confirmed', () => watch.current.state === 'live' && watch.current.pending.size === 0);
+    expect((await store.collection('created').list()).documents.map((document) => document.id)).to.deep.equal([id]);
   });
 
   it('are undone with the reason when they are refused, and what follows stays', async () => {

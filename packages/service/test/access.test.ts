@@ -298,7 +298,7 @@ describe('the policy itself', () => {
     );
     for (const expected of [
       /flihgts .*Did you mean "flights"/,
-      /flights\/read .*no field|flights\/read .*has a field cerw\. Did you mean "crew"/,
+      /flights\/read .*no field|flights\/read .*has the field cerw\. Did you mean "crew"/,
       /flights\/create Anonymous callers/,
       /flights\/update This is never true/,
       /conceal\/0 .*nowhere/,

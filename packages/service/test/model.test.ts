@@ -140,7 +140,7 @@ const equal = (a: unknown, b: unknown) =>
   deepEqual(JSON.parse(JSON.stringify(a)) as JsonValue, JSON.parse(JSON.stringify(b)) as JsonValue);
 
 describe('live queries and a plain model of them', () => {
-  const rounds = Number(process.env.MODEL_ROUNDS ?? 5);
+  const rounds = Number(process.env.MODEL_ROUNDS ?? 3);
   const first = Number(process.env.MODEL_SEED ?? 100);
   for (let round = 0; round < rounds; round++) {
     it(`agree after every commit, through slowness, absence and resuming (seed ${first + round})`, () =>

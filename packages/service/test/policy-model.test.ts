@@ -63,7 +63,7 @@ const canonical = (value: unknown): unknown =>
     ),
   );
 
-const ROUNDS = Number(process.env.MODEL_ROUNDS ?? 3);
+const ROUNDS = Number(process.env.MODEL_ROUNDS ?? 2);
 
 describe('what a caller sees, against a plain model', () => {
   for (let seed = 1; seed <= ROUNDS; seed++) {

@@ -386,7 +386,7 @@ async function run(seed: number, steps: number): Promise<void> {
 }
 
 describe('related documents and totals, and a plain model of them', () => {
-  const rounds = Number(process.env.MODEL_ROUNDS ?? 4);
+  const rounds = Number(process.env.MODEL_ROUNDS ?? 3);
   const first = Number(process.env.MODEL_SEED ?? 500);
   for (let round = 0; round < rounds; round++) {
     it(`agree after every commit, whatever may be seen, through slowness, absence and resuming (seed ${first + round})`, () =>

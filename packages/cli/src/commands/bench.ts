@@ -133,7 +133,7 @@ function report({
     ...[p50, p95, p99, max].map(formatMs),
   ];
   printTable(
-    ['', 'rate', 'half', '95 %', '99 %', 'slowest'],
+    ['', 'rate', 'p50', 'p95', 'p99', 'max'],
     [
       row('commits', writesPerSecond, commitMs),
       ...(watchers > 0 ? [row('deliveries', deliveriesPerSecond, deliveryMs)] : []),

@@ -70,8 +70,10 @@ async function doctor(options: Options): Promise<void> {
   const warnings = findings.filter(({ state }) => state === 'warning').length;
   if (bad > 0) process.exitCode = EXIT.failed;
   if (options.json) return;
-  const sum = bad > 0 ? pc.red(`${bad} to mend`) : pc.green('no problems found');
-  process.stdout.write(`\n${sum}${warnings > 0 ? `, ${pc.yellow(`${warnings} to look at`)}` : ''}\n`);
+  const sum = bad > 0 ? pc.red(`${bad} ${bad === 1 ? 'error' : 'errors'}`) : pc.green('no problems found');
+  process.stdout.write(
+    `\n${sum}${warnings > 0 ? `, ${pc.yellow(`${warnings} ${warnings === 1 ? 'warning' : 'warnings'}`)}` : ''}\n`,
+  );
 }
 
 const MARKS = { good: pc.green('✓'), warning: pc.yellow('!'), bad: pc.red('✗'), unknown: pc.dim('?') };
@@ -233,7 +235,7 @@ async function* machine(store: Store): AsyncGenerator<Finding> {
       yield { about: 'files', state: 'unknown', detail: `${found.platform} does not report the open-file limit` };
       return;
     }
-    const detail = `${openFiles} open, ${openFilesLimit} may be; the store takes up to ${connectionLimit} connections`;
+    const detail = `${openFiles} of ${openFilesLimit} open; the store takes up to ${connectionLimit} connections`;
     const enough = openFilesLimit >= connectionLimit + SPARE_FILES;
     const mend = `Raise the limit (ulimit -n ${connectionLimit + 1000}, or LimitNOFILE= of the unit), or lower serve --connections.`;
     yield { about: 'files', state: enough ? 'good' : 'warning', detail, ...(enough ? {} : { mend }) };

@@ -104,7 +104,7 @@ function addTry(policy: Command): void {
     .argument('<address>', 'a collection or a document: flights, flights/f-1')
     .option('--claims <json>', 'claims of the caller: {"sub":"ada","role":"crew"}')
     .option('--account <name>', 'an account of the store')
-    .addOption(new Option('--nobody', 'an anonymous caller').conflicts(['claims', 'account']))
+    .addOption(new Option('--anonymous', 'an anonymous caller').conflicts(['claims', 'account']))
     .option('--data <json>', 'the data after the write')
     .option('--merge <json>', 'the changes to merge')
     .option('--before <json>', 'the data before the write, instead of the data in the store')
@@ -120,7 +120,7 @@ function addTry(policy: Command): void {
 interface TryOptions extends Options {
   claims?: string;
   account?: string;
-  nobody?: boolean;
+  anonymous?: boolean;
   data?: string;
   merge?: string;
   before?: string;
@@ -135,7 +135,7 @@ async function tryIt(what: string, address: string, options: TryOptions): Promis
   const data = (name: 'data' | 'merge' | 'before'): JsonObject | undefined =>
     options[name] === undefined ? undefined : parseObject(options[name], `--${name}`);
   const attempt = {
-    as: options.nobody
+    as: options.anonymous
       ? 'anonymous'
       : options.account === undefined
         ? { claims: parseObject(options.claims ?? '{}', '--claims') }

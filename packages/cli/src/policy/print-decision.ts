@@ -12,7 +12,7 @@ export function printDecision(what: string, attempted: string, decision: PolicyD
     lines.push(`  ${pc.dim('rule')}    ${pointer}: ${condition}`);
     if (parts.length > 1) for (const part of parts) lines.push(`          ${markOf(part.truth)} ${part.condition}`);
     const seen = Object.entries(values).map(([name, value]) => `${name} = ${formatValue(value as never, 60)}`);
-    lines.push(`  ${pc.dim('saw')}     ${seen.length === 0 ? 'none of the fields and claims' : seen.join(', ')}`);
+    lines.push(`  ${pc.dim('values')}  ${seen.length === 0 ? 'none of the fields and claims' : seen.join(', ')}`);
   }
   if (concealed.length > 0) lines.push(`  ${pc.dim('without')} ${concealed.join(', ')}`);
   if (document) lines.push(`  ${pc.dim('sees')}    ${JSON.stringify(document.data)}`);

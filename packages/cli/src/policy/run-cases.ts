@@ -70,7 +70,7 @@ export async function runCases(files: readonly string[], options: CaseOptions): 
     }
   }
   if (!options.json) {
-    process.stdout.write(`\n${passed} as expected, ${failed === 0 ? '0' : pc.red(String(failed))} not\n`);
+    process.stdout.write(`\n${passed} passed, ${failed === 0 ? '0' : pc.red(String(failed))} failed\n`);
   }
   process.exitCode = failed === 0 ? EXIT.done : EXIT.failed;
 }

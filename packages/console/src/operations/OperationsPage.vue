@@ -99,7 +99,7 @@ const plots = computed(() => [
 const journalSpan = computed(() => {
   const journal = metrics.value?.journal;
   if (!journal || journal.from === null) return 'empty';
-  return `${(journal.last - journal.first + 1).toLocaleString()} commits, ${formatBytes(journal.sizeBytes)}, back ${formatDuration(Date.now() - Date.parse(journal.from))}`;
+  return `${(journal.last - journal.first + 1).toLocaleString()} commits, ${formatBytes(journal.sizeBytes)}, reaching back ${formatDuration(Date.now() - Date.parse(journal.from))}`;
 });
 const facts = computed(() => [
   { name: 'Running for', value: metrics.value ? formatDuration(Date.now() - Date.parse(metrics.value.started)) : '' },

@@ -39,7 +39,7 @@ export class FieldNames {
   /** The hint that no document has a field, with similar names; undefined if one of them has it. */
   describeMissing(path: readonly string[]): string | undefined {
     const near = this.findNear(path);
-    return near && `None of ${this.#objects} documents has a field ${joinName(path)}.${didYouMean(near)}`;
+    return near && `None of the ${this.#objects} sampled documents has the field ${joinName(path)}.${didYouMean(near)}`;
   }
 }
 

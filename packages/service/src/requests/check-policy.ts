@@ -98,7 +98,7 @@ function findFieldWarnings(
   );
   for (const [index, { path }] of conceal.entries()) {
     if (documents.length === 0 || documents.some((document) => valueOfField(document, path) !== undefined)) continue;
-    const message = `None of ${documents.length} documents has a field ${joinName(path)}.`;
+    const message = `None of the ${documents.length} sampled documents has the field ${joinName(path)}.`;
     warnings.push({ pointer: `${pointer}/conceal/${index}`, message });
   }
   return warnings;
