@@ -10,13 +10,14 @@ function connect() {
   const sink = { full: false, send: (event: LiveEvent) => received.push(`${event.name} ${event.seq}`) };
   const change = (seq: number) =>
     LiveEvent.change('w', `r${seq}`, seq, [{ op: 'replace', path: '/a/data/n', value: seq }]);
-  const view = {
+  const view: SubscribedView & { seq: number; fullState(): LiveEvent } = {
     name: 'w',
     seq: 1,
     settled: undefined,
     source: undefined as never,
     resumePoint: (seq: number) => `r${seq}`,
-    fullState: () => LiveEvent.full('reset', 'w', `r${view.seq}`, { seq: view.seq, documents: [], more: false }),
+    fullState: (): LiveEvent =>
+      LiveEvent.full('reset', 'w', `r${view.seq}`, { seq: view.seq, documents: [], more: false }),
     changeSince: (seq: number): LiveEvent | Promise<LiveEvent> => {
       const event = seq < view.seq ? change(view.seq) : LiveEvent.change('w', `r${seq}`, seq, []);
       return slow.on ? new Promise((resolve) => setTimeout(() => resolve(event), 20)) : event;
@@ -24,7 +25,7 @@ function connect() {
     noteSent: () => undefined,
     noteMerged: () => undefined,
     remove: () => undefined,
-  } satisfies SubscribedView;
+  };
   const subscription = new Subscription(view, sink, 'key:tower', (error) => {
     throw error as Error;
   });
