@@ -4,7 +4,8 @@ import { existsSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
 import { request as httpRequest } from 'node:http';
 import { connect as connectSocket } from 'node:net';
 import { join } from 'node:path';
-import { checkStore, databaseFile, restoreBackup, startService } from '@uproar/service';
+import { Readable } from 'node:stream';
+import { checkStore, databaseFile, openStore, restoreBackup, startService } from '@uproar/service';
 import { connect, FileStorage, isProblem, type RefusedUpload, type Store } from '@uproar/client';
 import { StreamReader } from '../../../test/event-stream.js';
 import { HostileLink } from '../../../test/hostile-link.js';
@@ -91,6 +92,21 @@ describe('files', () => {
     expect(service.service.store.contents.sweep(Date.now())).to.equal(1);
     expect(kept()).to.deep.equal([hashOf(other)]);
     expect((await read(`/v1/files/${second.json.id}/content`)).status).to.equal(404);
+  });
+
+  it('keep a content that no document has for a day, not longer', async () => {
+    const { path, remove } = temporaryDirectory();
+    const store = openStore(path);
+    try {
+      const { sha256 } = await store.contents.receive(Readable.from([Buffer.from('x')]), 1);
+      const DAY_MS = 86_400_000;
+      expect(store.contents.sweep(Date.now() + DAY_MS - 60_000)).to.equal(0);
+      expect(existsSync(store.contents.path(sha256))).to.equal(true);
+      expect(store.contents.sweep(Date.now() + DAY_MS + 60_000)).to.equal(1);
+    } finally {
+      store.close();
+      remove();
+    }
   });
 
   it('can be read in parts, by condition, and without a body', async () => {

@@ -11,7 +11,7 @@ import { makeToken, TOKEN_SETTINGS } from '../../../test/tokens.js';
 
 const READ_ALL = { anonymous: true, default: { read: true } };
 
-describe('the originPolicy', () => {
+describe('the limits of a service', () => {
   it('count the requests of an identity and say how many are left, in the standard fields', async () => {
     const service = await TestService.start({
       tokens: TOKEN_SETTINGS,
