@@ -4,7 +4,7 @@ import { CHROMIUM } from '../../../test/chromium.js';
 import { noteFaults } from './windows.js';
 import { LivelyStore } from './random-user/work.js';
 
-const SECONDS = 10;
+const SECONDS = 15;
 const SEED = 1009;
 
 /** `npm run random-user` does the same for ten minutes. */
