@@ -171,7 +171,7 @@ describe('queries over HTTP', () => {
   it('suggest similar names for misspelt ones', async () => {
     const notes = async (parts: Record<string, string>) =>
       (await service.request('GET', address(parts))).json.notes?.join('\n');
-    expect(await notes({ where: 'altitud > 3' })).to.match(/None of \d+ .* altitud. Did you mean "altitude"\?/);
+    expect(await notes({ where: 'altitud > 3' })).to.match(/None of the \d+ .* altitud. Did you mean "altitude"\?/);
     expect(await notes({ summary: 'max(altitud)', by: 'statsu' })).to.match(/"altitude"[^]*"status"/);
     expect(await notes({ include: 'b = balons via name', limit: '1' })).to.include(
       '"balons" does not exist. Did you mean "balloons"?',
