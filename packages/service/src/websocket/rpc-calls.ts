@@ -1,11 +1,20 @@
-import { createProblem, RPC_ERRORS, RpcCall, type Problem, type ProblemError } from '@uproar/protocol';
+import {
+  createProblem,
+  LIVE_PARAMS,
+  RPC_ERRORS,
+  RpcCall,
+  type LiveMethod,
+  type LiveParams,
+  type Problem,
+  type ProblemError,
+} from '@uproar/protocol';
 import { parseBody } from '../requests/parse-body.js';
 import { describeIssue } from '../requests/problems.js';
 
 /**
  * Reads a message as a call.
  *
- * @throws {RpcFault} when it is none
+ * @throws {RpcFault} if it is not a call
  */
 export function readCall(message: Buffer): RpcCall {
   let value: unknown;
@@ -23,10 +32,27 @@ export function readCall(message: Buffer): RpcCall {
   return call.data;
 }
 
-/** The id of a call is searched in this many bytes at the beginning. */
+/** @throws {RpcFault} if there is no such method */
+export function checkMethod(method: string): asserts method is LiveMethod {
+  if (Object.hasOwn(LIVE_PARAMS, method)) return;
+  const known = Object.keys(LIVE_PARAMS).join(', ');
+  const problem = createProblem('bad-request', `The call "${method}" does not exist. The calls are: ${known}.`);
+  throw new RpcFault(RPC_ERRORS.methodNotFound, problem);
+}
+
+/** @throws {RpcFault} with the pointer of the faulty parameter */
+export function checkParams(method: LiveMethod, params: unknown): LiveParams[LiveMethod] {
+  const checked = LIVE_PARAMS[method].safeParse(params ?? {});
+  if (checked.success) return checked.data;
+  const { detail, pointer } = describeIssue(checked.error.issues);
+  const problem = createProblem('bad-request', detail, { pointer: `/params${pointer}` });
+  throw new RpcFault(RPC_ERRORS.invalidParams, problem);
+}
+
+/** The id is searched for in this many bytes at the beginning of a message. */
 const ID_WITHIN = 64 * 1024;
 
-/** The id of a call, found without parsing the message, so that one which cannot be parsed can still be answered. */
+/** The id of a call, found without parsing the whole message, so that malformed messages can be answered too. */
 export function findCallId(message: Buffer): string | number | undefined {
   const text = message.toString('utf8', 0, Math.min(message.length, ID_WITHIN));
   const token = /"(?:[^"\\]|\\.)*"|[{}[\]:,]|[^\s{}[\]:,"]+/gsy;
@@ -59,7 +85,7 @@ function readId(text: string): string | number | undefined {
   }
 }
 
-/** An error that JSON-RPC 2.0 has a code of its own for. */
+/** An error with a code of JSON-RPC 2.0 (section 5.1). */
 export class RpcFault extends Error {
   constructor(
     readonly code: number,

@@ -2,10 +2,7 @@ import { formatTime, splitAddress } from '@uproar/core';
 import {
   type RpcCall,
   createProblem,
-  LIVE_PARAMS,
   ProblemError,
-  RPC_ERRORS,
-  type LiveMethod,
   type LiveParams,
   type Problem,
   problemError,
@@ -16,17 +13,18 @@ import type { WebSocket } from 'ws';
 import { limitHolder, readableAccess, readScopeOf } from '../requests/identity-scope.js';
 import { auditFailure } from '../requests/credentials.js';
 import type { Context } from '../requests/context.js';
-import { describeIssue, asProblem } from '../requests/problems.js';
+import { asProblem } from '../requests/problems.js';
 import { readDocumentAt } from '../reading/read-document.js';
 import { readListing } from '../requests/read-listing.js';
 import { type LiveConnection } from '../connections/connection-registry.js';
 import { describeIdentity, formatIdentity, idSpaceOf, isGoverned, type Identity } from '../identity/identity.js';
-import { findCallId, readCall, RpcFault } from './rpc-calls.js';
+import { checkMethod, checkParams, findCallId, readCall, RpcFault } from './rpc-calls.js';
 import { SocketWatches, type WatchOutput } from './socket-watches.js';
 import { seenDocument } from '../reading/visible-document.js';
 import { VERSION } from '../version.js';
 import { frameEvent } from './encode-event.js';
-import { frameText } from './frame.js';
+import { IncomingMessages } from './incoming-messages.js';
+import { OutgoingFrames } from './outgoing-frames.js';
 import type { LiveEvent } from '../live/live-event.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
 import { findStored } from '../store/index.js';
@@ -34,29 +32,26 @@ import { findStored } from '../store/index.js';
 /** The address of the WebSocket. */
 export const LIVE_PATH = '/v1/live';
 
-/** A connection that has not said who it is by then is closed. */
+/** A connection without a successful `hello` within this time is closed, in milliseconds. */
 const HELLO_WITHIN_MS = 10_000;
 
-/** The calls of one connection are answered for so long before others are served. */
-const SLICE_MS = 8;
-
-/** Queries of one connection that are answered at the same time. */
+/** Queries of one connection that run at the same time. */
 const MAX_QUERIES = 4;
 
-/** What can come together with the end of a message. */
+/** The bytes that may arrive together with the end of a message. */
 const CHUNK_BYTES = 64 * 1024;
 
-/** An incomplete message is counted from this many bytes on. */
-const UNFINISHED_NOTED = 64 * 1024;
+/** An incomplete message counts as memory from this size, in bytes. */
+const UNFINISHED_COUNTED_BYTES = 64 * 1024;
 
-/** An answer is counted for this long after it was handed over; then it counts as unread. */
-const HANDED_OVER_MS = 1000;
+/** How long a sent result still counts as memory before it counts as unread bytes, in milliseconds. */
+const RESULT_COUNTED_MS = 1000;
 
 /** How long a connection may take to close, in milliseconds. */
-const BREAK_OFF_MS = 2000;
+const CLOSE_WITHIN_MS = 2000;
 
 /** Close codes (RFC 6455, section 7.4.1; 4000 and above are ours to define). */
-const CLOSE = { restarting: 1012, brokenOff: 4000, noHello: 4401 } as const;
+const CLOSE = { restarting: 1012, disconnected: 4000, noHello: 4401 } as const;
 
 /** The parts of the service that a connection uses. */
 export type SessionParts = Pick<
@@ -80,30 +75,26 @@ export type SessionParts = Pick<
 /**
  * One WebSocket connection: its calls (JSON-RPC 2.0), its watches and its output.
  *
- * The service stops reading from a connection that reads too slowly, so that its memory stays bounded. Answers to its
- * commits wait behind the changes of those commits.
+ * The answer to a commit follows the changes of that commit.
  */
 export class SocketSession implements WatchOutput, LiveConnection {
   readonly #context: SessionParts;
   readonly #socket: WebSocket;
   readonly #stream: Duplex;
   readonly #watches: SocketWatches;
+  readonly #messages: IncomingMessages;
+  readonly #frames: OutgoingFrames;
   readonly #leave: () => void;
   #helloTimer: NodeJS.Timeout | undefined;
   /** True while the caller is being authenticated; further calls wait. */
-  #recognising = false;
+  #authenticating = false;
   identity: Identity | undefined;
   #throttled: { error: ProblemError; untilMs: number } | undefined;
-  #heldAnswers: string[] = [];
-  #heldMessages: Buffer[] = [];
-  #draining = false;
-  /** How many queries are being answered. */
+  /** The number of running queries. */
   #queries = 0;
-  /** Until when it is served in this turn; undefined before its first call in it. */
-  #sliceEndMs: number | undefined;
-  /** Bytes of a message that has not ended yet. */
-  #unfinished = 0;
-  /** What the device calls itself. */
+  /** The received bytes of an incomplete message. */
+  #unfinishedBytes = 0;
+  /** The name that the device has given. */
   #device: string | undefined;
 
   /**
@@ -123,18 +114,23 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#stream = stream;
     this.identity = identity;
     this.#watches = new SocketWatches(context.views, this);
+    this.#frames = new OutgoingFrames(socket, stream, context.maxUnreadBytes, () => this.#drained());
+    this.#messages = new IncomingMessages(
+      socket,
+      (message) => this.#handle(message),
+      () => this.full || this.#authenticating || this.#queries >= MAX_QUERIES,
+    );
     this.#leave = context.connections.enter(this);
     if (!identity) this.#awaitHello();
     else context.sockets.identify(stream as Socket, limitHolder(identity, origin.address));
     socket.on('message', (message: Buffer) => this.#receive(message));
     socket.on('error', (error) => {
-      this.#noteBroken(error);
+      this.#auditBroken(error);
       socket.terminate();
     });
     socket.on('close', () => this.#stop());
-    stream.on('drain', () => this.#drained());
-    // Counted before the bytes are read as messages, which reset the count.
-    stream.prependListener('data', (chunk: Buffer) => this.#noteBytes(chunk.length));
+    // Counted before the bytes are parsed as messages, which resets the count.
+    stream.prependListener('data', (chunk: Buffer) => this.#countBytes(chunk.length));
   }
 
   readonly transport = 'socket';
@@ -156,9 +152,9 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   disconnect(): void {
-    this.#socket.close(CLOSE.brokenOff, 'closed by an administrator');
+    this.#socket.close(CLOSE.disconnected, 'closed by an administrator');
     // A client that does not read this is disconnected all the same.
-    setTimeout(() => this.#socket.terminate(), BREAK_OFF_MS).unref();
+    setTimeout(() => this.#socket.terminate(), CLOSE_WITHIN_MS).unref();
   }
 
   suspend(): void {
@@ -178,16 +174,16 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   get full(): boolean {
-    return this.#draining;
+    return this.#frames.full;
   }
 
   send(event: LiveEvent): void {
-    this.#writeFrame(event.encodedBy(frameEvent));
+    this.#frames.write(event.encodedBy(frameEvent));
   }
 
   /** Sends a heartbeat with the present seq. */
   sendAlive(frame: Buffer): void {
-    if (!this.full) this.#writeFrame(frame);
+    if (!this.full) this.#frames.write(frame);
   }
 
   /** Ends every watch with a problem and closes. */
@@ -197,29 +193,14 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   notify(message: string): void {
-    this.#writeFrame(frameText(Buffer.from(message)));
+    this.#frames.writeText(message);
   }
 
-  /**
-   * Complete frames bypass the sender of `ws`, which would frame them again for every connection; nothing else is
-   * written.
-   */
-  #writeFrame(frame: Buffer): void {
-    if (this.#socket.readyState !== this.#socket.OPEN) return;
-    this.#stream.write(frame);
-    if (!this.#draining && this.#stream.writableLength > this.#context.maxUnreadBytes) {
-      this.#draining = true;
-      this.#socket.pause();
-    }
-  }
-
-  /** When the other side has read on: first the changes it missed, then the answers, then its next calls. */
+  /** After a full connection was read: sends the changes that it missed, then its answers, then handles its next calls. */
   #drained(): void {
-    if (!this.#draining) return;
-    this.#draining = false;
     this.#whenCaughtUp(() => {
-      for (const answer of this.#heldAnswers.splice(0)) this.notify(answer);
-      this.#handleHeld();
+      this.#frames.sendHeldAnswers();
+      this.#messages.resume();
     });
   }
 
@@ -236,59 +217,27 @@ export class SocketSession implements WatchOutput, LiveConnection {
     else void Promise.allSettled(pending).then(() => this.#whenCaughtUp(then, attempts - 1));
   }
 
-  /** What comes while others are held back waits behind them. */
   #receive(message: Buffer): void {
-    this.#unfinished = 0;
+    this.#unfinishedBytes = 0;
     this.#context.sockets.noteUnfinished(this.#stream as Socket, 0);
-    if (!this.#mustWait && this.#heldMessages.length === 0) return this.#handle(message);
-    this.#heldMessages.push(message);
-    this.#socket.pause();
+    this.#messages.receive(message);
   }
 
-  /** Whether what comes must wait: for the other side to read, or for calls before it. */
-  get #mustWait(): boolean {
-    return this.full || this.#recognising || this.#queries >= MAX_QUERIES || this.#isSliceOver;
-  }
-
-  /** Whether this connection has been served for long enough in this turn; the rest of its calls wait for the next one. */
-  get #isSliceOver(): boolean {
-    return this.#sliceEndMs !== undefined && performance.now() > this.#sliceEndMs;
-  }
-
-  /** Begins the time in which this connection is served, with its first call in a turn of the event loop. */
-  #beginSlice(): void {
-    if (this.#sliceEndMs !== undefined) return;
-    this.#sliceEndMs = performance.now() + SLICE_MS;
-    setImmediate(() => {
-      this.#sliceEndMs = undefined;
-      // Also where nothing is held any more, the socket may have been paused.
-      this.#handleHeld();
-    });
-  }
-
-  /** Notes bytes that have come. Before the other side has said who it is, it may send only a few. */
-  #noteBytes(bytes: number): void {
-    this.#unfinished += bytes;
-    const mayCome = this.#context.budgets.helloBytes + CHUNK_BYTES;
-    if (!this.identity && !this.#recognising && this.#unfinished > mayCome) {
-      this.#noteBroken(new Error('Too much was sent before hello.'));
+  /** Counts received bytes. Before `hello`, a connection may send only a few. */
+  #countBytes(bytes: number): void {
+    this.#unfinishedBytes += bytes;
+    const allowedBytes = this.#context.budgets.helloBytes + CHUNK_BYTES;
+    if (!this.identity && !this.#authenticating && this.#unfinishedBytes > allowedBytes) {
+      this.#auditBroken(new Error('Too much was sent before hello.'));
       this.#socket.terminate();
       return;
     }
-    if (this.#unfinished > UNFINISHED_NOTED) {
-      this.#context.sockets.noteUnfinished(this.#stream as Socket, this.#unfinished);
+    if (this.#unfinishedBytes > UNFINISHED_COUNTED_BYTES) {
+      this.#context.sockets.noteUnfinished(this.#stream as Socket, this.#unfinishedBytes);
     }
-  }
-
-  #handleHeld(): void {
-    while (!this.#mustWait && this.#heldMessages.length > 0) {
-      this.#handle(this.#heldMessages.shift()!);
-    }
-    if (!this.#mustWait) this.#socket.resume();
   }
 
   #handle(message: Buffer): void {
-    this.#beginSlice();
     let id: string | number | null = null;
     try {
       const { sizeBytes } = this.#context.commitLimits;
@@ -312,34 +261,23 @@ export class SocketSession implements WatchOutput, LiveConnection {
 
   /** Runs a call. The result is JSON text; undefined when the answer has been sent already. */
   #call({ id, method, params }: RpcCall, sizeBytes: number): string | Promise<string> | undefined {
-    if (!Object.hasOwn(LIVE_PARAMS, method)) {
-      const known = Object.keys(LIVE_PARAMS).join(', ');
-      const problem = createProblem('bad-request', `The call "${method}" does not exist. The calls are: ${known}.`);
-      throw new RpcFault(RPC_ERRORS.methodNotFound, problem);
-    }
+    checkMethod(method);
     if (method !== 'hello' || this.identity) this.#checkCaller();
-    const checked = LIVE_PARAMS[method as LiveMethod].safeParse(params ?? {});
-    if (!checked.success) {
-      const { detail, pointer } = describeIssue(checked.error.issues);
-      throw new RpcFault(
-        RPC_ERRORS.invalidParams,
-        createProblem('bad-request', detail, { pointer: `/params${pointer}` }),
-      );
-    }
-    switch (method as LiveMethod) {
+    const checked = checkParams(method, params);
+    switch (method) {
       case 'hello':
-        return this.#hello(checked.data as LiveParams['hello']);
+        return this.#hello(checked as LiveParams['hello']);
       case 'watch':
-        return this.#watch(id, checked.data as LiveParams['watch']);
+        return this.#watch(id, checked as LiveParams['watch']);
       case 'unwatch':
-        this.#watches.leave((checked.data as LiveParams['unwatch']).watch);
+        this.#watches.leave((checked as LiveParams['unwatch']).watch);
         return '{}';
       case 'query':
-        return this.#query(checked.data as LiveParams['query']);
+        return this.#query(checked as LiveParams['query']);
       case 'get':
-        return this.#get(checked.data as LiveParams['get']);
+        return this.#get(checked as LiveParams['get']);
       case 'commit':
-        return this.#commit(checked.data as LiveParams['commit'], sizeBytes);
+        return this.#commit(checked as LiveParams['commit'], sizeBytes);
     }
   }
 
@@ -358,7 +296,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   /** Authenticates the caller. Called again with another token, it changes the identity of the connection. */
   async #hello({ token, device }: LiveParams['hello']): Promise<string> {
     const { identities, store, connections } = this.#context;
-    this.#recognising = true;
+    this.#authenticating = true;
     this.#socket.pause();
     try {
       await this.#context.rates.checkFailures(this.address);
@@ -385,8 +323,8 @@ export class SocketSession implements WatchOutput, LiveConnection {
     } finally {
       // The answer is sent before later messages are handled.
       setImmediate(() => {
-        this.#recognising = false;
-        this.#handleHeld();
+        this.#authenticating = false;
+        this.#messages.resume();
       });
     }
   }
@@ -417,7 +355,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
     return text;
   }
 
-  /** Only this many run at the same time; further ones wait. */
+  /** At most {@link MAX_QUERIES} run at the same time. */
   async #query(form: LiveParams['query']): Promise<string> {
     const { bytes } = this.#context;
     bytes.check(this.#holder);
@@ -427,19 +365,19 @@ export class SocketSession implements WatchOutput, LiveConnection {
       return (await readListing(this.#context, this.identity!, form, this.#holder, lease)).text;
     } finally {
       this.#queries--;
-      setTimeout(() => lease.release(), HANDED_OVER_MS).unref();
-      setImmediate(() => this.#handleHeld());
+      setTimeout(() => lease.release(), RESULT_COUNTED_MS).unref();
+      setImmediate(() => this.#messages.resume());
     }
   }
 
-  /** For whom what this connection holds is counted. */
+  /** The identity or address that the memory of this connection is counted for. */
   get #holder(): string {
     return this.identity ? limitHolder(this.identity, this.address) : this.address;
   }
 
   /** The answer waits until the watches of this connection show the commit. */
   async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
-    const onSeq = (seq: number) => this.#tellAccepted(commit.id, seq);
+    const onSeq = (seq: number) => this.#sendAccepted(commit.id, seq);
     const { author, rights } = this.identity!;
     const sender = { author, rights, idSpace: idSpaceOf(this.identity!), lane: this, sizeBytes, onSeq };
     const receipt = await this.#context.committer.commit(commit, sender);
@@ -448,13 +386,13 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   /** Reports to the client which change contains its commit, since the client may show the writes as pending. */
-  #tellAccepted(id: string | undefined, seq: number): void {
+  #sendAccepted(id: string | undefined, seq: number): void {
     if (id === undefined || this.#watches.size === 0 || this.full) return;
     this.notify(JSON.stringify({ jsonrpc: '2.0', method: 'accepted', params: { id, seq } }));
   }
 
   answer(id: string | number | null, result: string): void {
-    this.#sendAnswer(`{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":${result}}`);
+    this.#frames.answer(`{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":${result}}`);
   }
 
   refuse(id: string | number | null, error: unknown): void {
@@ -466,7 +404,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
           : this.#describeFault(error);
     const message = problem.title;
     this.#context.recorder.recordProblem(problem.type);
-    this.#sendAnswer(JSON.stringify({ jsonrpc: '2.0', id, error: { code, message, data: problem } }));
+    this.#frames.answer(JSON.stringify({ jsonrpc: '2.0', id, error: { code, message, data: problem } }));
   }
 
   #describeFault(error: unknown): { code: number; problem: Problem } {
@@ -477,13 +415,8 @@ export class SocketSession implements WatchOutput, LiveConnection {
     return { code: answered.status, problem: answered };
   }
 
-  #sendAnswer(text: string): void {
-    if (this.full) this.#heldAnswers.push(text);
-    else this.notify(text);
-  }
-
-  /** Keeps a note of a message that was larger than it may be, or was none. */
-  #noteBroken({ message }: Error): void {
+  /** Records a message that was too large or malformed in the audit log. */
+  #auditBroken({ message }: Error): void {
     const { audit } = this.#context.identities;
     const identity = this.identity ? formatIdentity(this.identity.author) : 'unknown';
     const { address, request } = this.origin;

@@ -10,24 +10,24 @@ import { auditFailure, readBearer } from '../../requests/credentials.js';
 import type { Context } from '../../requests/context.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 
+/** The parts of the service that these routes use. */
+type AccountsContext = Pick<Context, 'identities' | 'rates' | 'signIns'>;
+
 const tags = ['accounts'];
 const config = { admin: true };
 const Done = z.null().describe('It is done.');
 const Params = z.object({ account: z.string().max(200).describe('The id of an account.') });
 
 /** Registering accounts, and their administration. */
-export function serveAccountAdministration(
-  app: FastifyInstance,
-  context: Pick<Context, 'identities' | 'rates' | 'signIns'>,
-): void {
+export function serveAccountAdministration(app: FastifyInstance, context: AccountsContext): void {
   const routes = withSchemas(app);
-  servePostAccounts(routes, context);
-  serveGetAccounts(routes, context);
-  servePatchAccountsAccount(routes, context);
-  serveDeleteAccountsAccount(routes, context);
+  serveCreateAccount(routes, context);
+  serveListAccounts(routes, context);
+  serveChangeAccount(routes, context);
+  serveRemoveAccount(routes, context);
 }
 
-function servePostAccounts(routes: Routes, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+function serveCreateAccount(routes: Routes, context: AccountsContext): void {
   const { identities, signIns, rates } = context;
   const { accounts, sessions } = identities;
   routes.post(
@@ -72,7 +72,7 @@ function servePostAccounts(routes: Routes, context: Pick<Context, 'identities' |
   );
 }
 
-function serveGetAccounts(routes: Routes, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+function serveListAccounts(routes: Routes, context: AccountsContext): void {
   const { identities } = context;
   const { accounts } = identities;
   routes.get(
@@ -98,17 +98,9 @@ function serveGetAccounts(routes: Routes, context: Pick<Context, 'identities' | 
   );
 }
 
-function servePatchAccountsAccount(routes: Routes, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+function serveChangeAccount(routes: Routes, context: AccountsContext): void {
   const { identities } = context;
   const { accounts, sessions } = identities;
-  const find = (account: string) => {
-    const found = accounts.get(account);
-    if (found) return found;
-    throw problemError(
-      'no-such-account',
-      `The account "${account}" does not exist. GET /v1/accounts lists the accounts.`,
-    );
-  };
   routes.patch(
     '/v1/accounts/:account',
     {
@@ -124,7 +116,7 @@ function servePatchAccountsAccount(routes: Routes, context: Pick<Context, 'ident
       },
     },
     async (request) => {
-      const { id } = find(request.params.account);
+      const { id } = findAccount(accounts, request.params.account);
       const { claims, disabled, password } = request.body;
       if (password !== undefined) await accounts.setPassword(id, password);
       accounts.alter(id, { claims: checkClaims(claims), disabled });
@@ -139,17 +131,9 @@ function servePatchAccountsAccount(routes: Routes, context: Pick<Context, 'ident
   );
 }
 
-function serveDeleteAccountsAccount(routes: Routes, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+function serveRemoveAccount(routes: Routes, context: AccountsContext): void {
   const { identities } = context;
   const { accounts } = identities;
-  const find = (account: string) => {
-    const found = accounts.get(account);
-    if (found) return found;
-    throw problemError(
-      'no-such-account',
-      `The account "${account}" does not exist. GET /v1/accounts lists the accounts.`,
-    );
-  };
   routes.delete(
     '/v1/accounts/:account',
     {
@@ -157,12 +141,22 @@ function serveDeleteAccountsAccount(routes: Routes, context: Pick<Context, 'iden
       schema: { tags, summary: 'Remove an account', params: Params, response: { 204: Done, default: Problem } },
     },
     async (request, reply) => {
-      const { id } = find(request.params.account);
+      const { id } = findAccount(accounts, request.params.account);
       accounts.remove(id);
       auditAdministration(context, request, 'account-removed', { account: id });
       identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
+  );
+}
+
+/** @throws {ProblemError} `no-such-account` */
+function findAccount(accounts: AccountsContext['identities']['accounts'], account: string) {
+  const found = accounts.get(account);
+  if (found) return found;
+  throw problemError(
+    'no-such-account',
+    `The account "${account}" does not exist. GET /v1/accounts lists the accounts.`,
   );
 }
 

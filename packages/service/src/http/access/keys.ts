@@ -5,6 +5,9 @@ import { auditAdministration } from './audit.js';
 import type { Context } from '../../requests/context.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 
+/** The parts of the service that these routes use. */
+type KeysContext = Pick<Context, 'identities'>;
+
 const tags = ['access'];
 const config = { admin: true };
 const missing = (key: string) =>
@@ -13,15 +16,15 @@ const missing = (key: string) =>
 const Params = z.object({ key: z.string().max(100).describe('The id or the name of a key.') });
 
 /** The keys of a store. */
-export function serveKeys(app: FastifyInstance, context: Pick<Context, 'identities'>): void {
+export function serveKeys(app: FastifyInstance, context: KeysContext): void {
   const routes = withSchemas(app);
-  serveGetKeys(routes, context);
-  servePostKeys(routes, context);
-  servePostKeysKeyRotate(routes, context);
-  serveDeleteKeysKey(routes, context);
+  serveListKeys(routes, context);
+  serveCreateKey(routes, context);
+  serveRotateKey(routes, context);
+  serveRevokeKey(routes, context);
 }
 
-function serveGetKeys(routes: Routes, context: Pick<Context, 'identities'>): void {
+function serveListKeys(routes: Routes, context: KeysContext): void {
   const { identities } = context;
   const { keys } = identities;
   routes.get(
@@ -39,7 +42,7 @@ function serveGetKeys(routes: Routes, context: Pick<Context, 'identities'>): voi
   );
 }
 
-function servePostKeys(routes: Routes, context: Pick<Context, 'identities'>): void {
+function serveCreateKey(routes: Routes, context: KeysContext): void {
   const { identities } = context;
   const { keys } = identities;
   routes.post(
@@ -69,7 +72,7 @@ function servePostKeys(routes: Routes, context: Pick<Context, 'identities'>): vo
   );
 }
 
-function servePostKeysKeyRotate(routes: Routes, context: Pick<Context, 'identities'>): void {
+function serveRotateKey(routes: Routes, context: KeysContext): void {
   const { identities } = context;
   const { keys } = identities;
   routes.post(
@@ -101,7 +104,7 @@ function servePostKeysKeyRotate(routes: Routes, context: Pick<Context, 'identiti
   );
 }
 
-function serveDeleteKeysKey(routes: Routes, context: Pick<Context, 'identities'>): void {
+function serveRevokeKey(routes: Routes, context: KeysContext): void {
   const { identities } = context;
   const { keys } = identities;
   routes.delete(

@@ -5,20 +5,23 @@ import { auditAdministration } from './audit.js';
 import type { Context } from '../../requests/context.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 
+/** The parts of the service that these routes use. */
+type OwnAccountContext = Pick<Context, 'identities' | 'signIns'>;
+
 const tags = ['accounts'];
 const Done = z.null().describe('It is done.');
 
 /** What a caller does with its own account. */
-export function serveOwnAccount(app: FastifyInstance, context: Pick<Context, 'identities' | 'signIns'>): void {
+export function serveOwnAccount(app: FastifyInstance, context: OwnAccountContext): void {
   const routes = withSchemas(app);
-  serveGetAccountsMe(routes, context);
-  servePutAccountsMeCredentials(routes, context);
-  servePutAccountsMePassword(routes, context);
-  serveDeleteSessionsCurrent(routes, context);
-  serveDeleteSessions(routes, context);
+  serveReadOwnAccount(routes, context);
+  serveSetCredentials(routes, context);
+  serveChangePassword(routes, context);
+  serveSignOut(routes, context);
+  serveSignOutEverywhere(routes, context);
 }
 
-function serveGetAccountsMe(routes: Routes, context: Pick<Context, 'identities' | 'signIns'>): void {
+function serveReadOwnAccount(routes: Routes, context: OwnAccountContext): void {
   const { identities } = context;
   const { accounts } = identities;
   routes.get(
@@ -28,7 +31,7 @@ function serveGetAccountsMe(routes: Routes, context: Pick<Context, 'identities' 
   );
 }
 
-function servePutAccountsMeCredentials(routes: Routes, context: Pick<Context, 'identities' | 'signIns'>): void {
+function serveSetCredentials(routes: Routes, context: OwnAccountContext): void {
   const { identities, signIns } = context;
   const { accounts } = identities;
   routes.put(
@@ -53,7 +56,7 @@ function servePutAccountsMeCredentials(routes: Routes, context: Pick<Context, 'i
   );
 }
 
-function servePutAccountsMePassword(routes: Routes, context: Pick<Context, 'identities' | 'signIns'>): void {
+function serveChangePassword(routes: Routes, context: OwnAccountContext): void {
   const { identities, signIns } = context;
   const { accounts, sessions } = identities;
   routes.put(
@@ -82,7 +85,7 @@ function servePutAccountsMePassword(routes: Routes, context: Pick<Context, 'iden
   );
 }
 
-function serveDeleteSessionsCurrent(routes: Routes, context: Pick<Context, 'identities' | 'signIns'>): void {
+function serveSignOut(routes: Routes, context: OwnAccountContext): void {
   const { identities } = context;
   const { sessions } = identities;
   routes.delete(
@@ -97,7 +100,7 @@ function serveDeleteSessionsCurrent(routes: Routes, context: Pick<Context, 'iden
   );
 }
 
-function serveDeleteSessions(routes: Routes, context: Pick<Context, 'identities' | 'signIns'>): void {
+function serveSignOutEverywhere(routes: Routes, context: OwnAccountContext): void {
   const { identities } = context;
   const { sessions } = identities;
   routes.delete(

@@ -29,31 +29,26 @@ import { prepareWireQuery } from '../../reading/prepare-query.js';
 import { writeListing } from '../../requests/read-listing.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 
+/** The parts of the service that these routes use. */
+type PolicyContext = Pick<Context, 'store' | 'identities' | 'committer'>;
+
 const tags = ['access'];
 const config = { admin: true };
 
 /** The policy: who may read, create, update and delete what. */
-export function servePolicy(app: FastifyInstance, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+export function servePolicy(app: FastifyInstance, context: PolicyContext): void {
   const routes = withSchemas(app);
-  serveGetPolicy(routes, context);
-  serveGetPolicyVersions(routes, context);
-  servePutPolicy(routes, context);
-  servePostPolicyRevert(routes, context);
-  servePostPolicyTry(routes, context);
-  servePostPolicyPreview(routes, context);
+  serveReadPolicy(routes, context);
+  serveListPolicyVersions(routes, context);
+  serveSetPolicy(routes, context);
+  serveRevertPolicy(routes, context);
+  serveTryPolicy(routes, context);
+  servePreviewPolicy(routes, context);
 }
 
-function serveGetPolicy(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+function serveReadPolicy(routes: Routes, context: PolicyContext): void {
   const { identities } = context;
   const { policies } = identities;
-  const find = (version?: number) => {
-    const found = policies.get(version);
-    if (found) return found;
-    throw problemError(
-      'no-such-version',
-      `Version ${version} of the policy does not exist; the newest is ${policies.version}.`,
-    );
-  };
   routes.get(
     '/v1/policy',
     {
@@ -65,11 +60,11 @@ function serveGetPolicy(routes: Routes, context: Pick<Context, 'store' | 'identi
         response: { 200: PolicyVersion, default: Problem },
       },
     },
-    (request) => find(request.query.version),
+    (request) => findVersion(policies, request.query.version),
   );
 }
 
-function serveGetPolicyVersions(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+function serveListPolicyVersions(routes: Routes, context: PolicyContext): void {
   const { identities } = context;
   const { policies } = identities;
   routes.get(
@@ -87,7 +82,7 @@ function serveGetPolicyVersions(routes: Routes, context: Pick<Context, 'store' |
   );
 }
 
-function servePutPolicy(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+function serveSetPolicy(routes: Routes, context: PolicyContext): void {
   const { identities, store } = context;
   const { policies } = identities;
   routes.put(
@@ -122,17 +117,9 @@ function servePutPolicy(routes: Routes, context: Pick<Context, 'store' | 'identi
   );
 }
 
-function servePostPolicyRevert(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+function serveRevertPolicy(routes: Routes, context: PolicyContext): void {
   const { identities, store } = context;
   const { policies } = identities;
-  const find = (version?: number) => {
-    const found = policies.get(version);
-    if (found) return found;
-    throw problemError(
-      'no-such-version',
-      `Version ${version} of the policy does not exist; the newest is ${policies.version}.`,
-    );
-  };
   routes.post(
     '/v1/policy/revert',
     {
@@ -146,7 +133,7 @@ function servePostPolicyRevert(routes: Routes, context: Pick<Context, 'store' | 
     },
     async (request) => {
       const { version } = request.body;
-      const { text } = find(version);
+      const { text } = findVersion(policies, version);
       const warnings = await findPolicyWarnings(parsePolicy(text), store);
       const set = policies.set(text, request.identity.author, `as version ${version}`);
       auditAdministration(context, request, 'policy-changed', { version: set.version, as: version });
@@ -156,7 +143,7 @@ function servePostPolicyRevert(routes: Routes, context: Pick<Context, 'store' | 
   );
 }
 
-function servePostPolicyTry(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+function serveTryPolicy(routes: Routes, context: PolicyContext): void {
   routes.post(
     '/v1/policy/try',
     {
@@ -172,7 +159,7 @@ function servePostPolicyTry(routes: Routes, context: Pick<Context, 'store' | 'id
   );
 }
 
-function servePostPolicyPreview(routes: Routes, context: Pick<Context, 'store' | 'identities' | 'committer'>): void {
+function servePreviewPolicy(routes: Routes, context: PolicyContext): void {
   const { identities, store } = context;
   routes.post(
     '/v1/policy/preview',
@@ -213,7 +200,7 @@ function claimsOf({ identities }: Pick<Context, 'identities'>, policy: Policy, a
   );
 }
 
-function decide(context: Pick<Context, 'store' | 'identities' | 'committer'>, attempt: PolicyAttempt): PolicyDecision {
+function decide(context: PolicyContext, attempt: PolicyAttempt): PolicyDecision {
   const { as, do: rule, collection, id, data, merge, before: given, text } = attempt;
   const { identities, committer } = context;
   for (const [name, value] of Object.entries({ data, merge, before: given })) {
@@ -247,4 +234,14 @@ function invent(data: JsonObject, id = 'new'): Document {
 function readExisting(store: Store, collection: string, id: string | undefined): Document | undefined {
   const stored = id === undefined ? undefined : findStored(store, collection, id);
   return stored && readStored(stored);
+}
+
+/** @throws {ProblemError} `no-such-version` */
+function findVersion(policies: PolicyContext['identities']['policies'], version: number | undefined) {
+  const found = policies.get(version);
+  if (found) return found;
+  throw problemError(
+    'no-such-version',
+    `Version ${version} of the policy does not exist; the newest is ${policies.version}.`,
+  );
 }

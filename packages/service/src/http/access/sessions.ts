@@ -7,18 +7,21 @@ import { auditAdministration } from './audit.js';
 import type { Context } from '../../requests/context.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 
+/** The parts of the service that these routes use. */
+type SessionsContext = Pick<Context, 'identities' | 'rates' | 'signIns'>;
+
 const tags = ['accounts'];
 const config = { open: true };
 
 /** Signing in. These routes need no key, so their cost is limited by address. */
-export function serveSessions(app: FastifyInstance, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+export function serveSessions(app: FastifyInstance, context: SessionsContext): void {
   const routes = withSchemas(app);
-  servePostAccountsGuests(routes, context);
-  servePostSessions(routes, context);
-  servePostSessionsRefresh(routes, context);
+  serveCreateGuest(routes, context);
+  serveSignIn(routes, context);
+  serveRefreshSession(routes, context);
 }
 
-function servePostAccountsGuests(routes: Routes, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+function serveCreateGuest(routes: Routes, context: SessionsContext): void {
   const { identities, signIns } = context;
   const { accounts, sessions } = identities;
   routes.post(
@@ -37,7 +40,7 @@ function servePostAccountsGuests(routes: Routes, context: Pick<Context, 'identit
   );
 }
 
-function servePostSessions(routes: Routes, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+function serveSignIn(routes: Routes, context: SessionsContext): void {
   const { identities, signIns } = context;
   const { accounts, sessions } = identities;
   routes.post(
@@ -68,7 +71,7 @@ function servePostSessions(routes: Routes, context: Pick<Context, 'identities' |
   );
 }
 
-function servePostSessionsRefresh(routes: Routes, context: Pick<Context, 'identities' | 'rates' | 'signIns'>): void {
+function serveRefreshSession(routes: Routes, context: SessionsContext): void {
   const { identities, rates } = context;
   const { accounts, sessions } = identities;
   routes.post(

@@ -5,6 +5,9 @@ import type { BackupInfo } from '../../store/index.js';
 import type { Context } from '../../requests/context.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 
+/** The parts of the service that these routes use. */
+type BackupsContext = Pick<Context, 'store'>;
+
 const tags = ['administration'];
 
 const Backup = z
@@ -22,15 +25,15 @@ const Backup = z
 const Params = z.object({ id: z.string().max(64) });
 
 /** Backups: begun, looked after until they are ready, fetched, removed. */
-export function serveBackups(app: FastifyInstance, context: Pick<Context, 'store'>): void {
+export function serveBackups(app: FastifyInstance, context: BackupsContext): void {
   const routes = withSchemas(app);
-  servePostBackups(routes, context);
-  serveGetBackupsId(routes, context);
-  serveGetBackupsIdContent(routes, context);
-  serveDeleteBackupsId(routes, context);
+  serveStartBackup(routes, context);
+  serveReadBackup(routes, context);
+  serveDownloadBackup(routes, context);
+  serveRemoveBackup(routes, context);
 }
 
-function servePostBackups(routes: Routes, { store }: Pick<Context, 'store'>): void {
+function serveStartBackup(routes: Routes, { store }: BackupsContext): void {
   routes.post(
     '/v1/backups',
     {
@@ -52,16 +55,7 @@ function servePostBackups(routes: Routes, { store }: Pick<Context, 'store'>): vo
   );
 }
 
-function serveGetBackupsId(routes: Routes, { store }: Pick<Context, 'store'>): void {
-  const find = (id: string): BackupInfo => {
-    const info = store.backups.get(id);
-    if (!info)
-      throw problemError(
-        'no-such-backup',
-        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
-      );
-    return info;
-  };
+function serveReadBackup(routes: Routes, { store }: BackupsContext): void {
   routes.get(
     '/v1/backups/:id',
     {
@@ -73,20 +67,11 @@ function serveGetBackupsId(routes: Routes, { store }: Pick<Context, 'store'>): v
         response: { 200: Backup, default: Problem },
       },
     },
-    (request) => find(request.params.id),
+    (request) => findBackup(store, request.params.id),
   );
 }
 
-function serveGetBackupsIdContent(routes: Routes, { store }: Pick<Context, 'store'>): void {
-  const find = (id: string): BackupInfo => {
-    const info = store.backups.get(id);
-    if (!info)
-      throw problemError(
-        'no-such-backup',
-        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
-      );
-    return info;
-  };
+function serveDownloadBackup(routes: Routes, { store }: BackupsContext): void {
   routes.get(
     '/v1/backups/:id/content',
     {
@@ -100,7 +85,7 @@ function serveGetBackupsIdContent(routes: Routes, { store }: Pick<Context, 'stor
       },
     },
     async (request, reply) => {
-      const { id, state, sizeBytes, seq } = find(request.params.id);
+      const { id, state, sizeBytes, seq } = findBackup(store, request.params.id);
       if (state !== 'ready') throw problemError('backup-not-ready', `The backup is ${state}. Try again in a moment.`);
       return reply
         .type('application/vnd.sqlite3')
@@ -111,16 +96,7 @@ function serveGetBackupsIdContent(routes: Routes, { store }: Pick<Context, 'stor
   );
 }
 
-function serveDeleteBackupsId(routes: Routes, { store }: Pick<Context, 'store'>): void {
-  const find = (id: string): BackupInfo => {
-    const info = store.backups.get(id);
-    if (!info)
-      throw problemError(
-        'no-such-backup',
-        'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
-      );
-    return info;
-  };
+function serveRemoveBackup(routes: Routes, { store }: BackupsContext): void {
   routes.delete(
     '/v1/backups/:id',
     {
@@ -133,9 +109,19 @@ function serveDeleteBackupsId(routes: Routes, { store }: Pick<Context, 'store'>)
       },
     },
     async (request, reply) => {
-      find(request.params.id);
+      findBackup(store, request.params.id);
       store.backups.remove(request.params.id);
       return reply.code(204).send(null);
     },
+  );
+}
+
+/** @throws {ProblemError} `no-such-backup` */
+function findBackup(store: BackupsContext['store'], id: string): BackupInfo {
+  const info = store.backups.get(id);
+  if (info) return info;
+  throw problemError(
+    'no-such-backup',
+    'The backup was downloaded, removed or never created. POST /v1/backups creates one.',
   );
 }

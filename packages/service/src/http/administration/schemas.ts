@@ -16,6 +16,9 @@ import type { Context } from '../../requests/context.js';
 import { findShape } from './shapes.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 
+/** The parts of the service that these routes use. */
+type SchemasContext = Pick<Context, 'store' | 'schemas'>;
+
 const config = { admin: true };
 const tags = ['administration'];
 const params = z.strictObject({ collection: CollectionName });
@@ -24,17 +27,17 @@ const SAMPLE = 50_000;
 const MAX_EXAMPLES = 100;
 
 /** The structure that documents of a collection are to have. */
-export function serveSchemas(app: FastifyInstance, context: Pick<Context, 'store' | 'schemas'>): void {
+export function serveSchemas(app: FastifyInstance, context: SchemasContext): void {
   const routes = withSchemas(app);
-  serveGetSchemas(routes, context);
-  serveGetSchemasCollection(routes, context);
-  serveGetSchemasCollectionProposal(routes, context);
-  servePostSchemasCollectionCheck(routes, context);
-  servePutSchemasCollection(routes, context);
-  serveDeleteSchemasCollection(routes, context);
+  serveListSchemas(routes, context);
+  serveReadSchema(routes, context);
+  serveProposeSchema(routes, context);
+  serveCheckSchema(routes, context);
+  serveSetSchema(routes, context);
+  serveRemoveSchema(routes, context);
 }
 
-function serveGetSchemas(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+function serveListSchemas(routes: Routes, context: SchemasContext): void {
   const { schemas } = context;
   routes.get(
     '/v1/schemas',
@@ -50,7 +53,7 @@ function serveGetSchemas(routes: Routes, context: Pick<Context, 'store' | 'schem
   );
 }
 
-function serveGetSchemasCollection(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+function serveReadSchema(routes: Routes, context: SchemasContext): void {
   const { schemas } = context;
   routes.get(
     '/v1/schemas/:collection',
@@ -77,7 +80,7 @@ function serveGetSchemasCollection(routes: Routes, context: Pick<Context, 'store
   );
 }
 
-function serveGetSchemasCollectionProposal(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+function serveProposeSchema(routes: Routes, context: SchemasContext): void {
   const { store } = context;
   routes.get(
     '/v1/schemas/:collection/proposal',
@@ -97,7 +100,7 @@ function serveGetSchemasCollectionProposal(routes: Routes, context: Pick<Context
   );
 }
 
-function servePostSchemasCollectionCheck(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+function serveCheckSchema(routes: Routes, context: SchemasContext): void {
   const { store, schemas } = context;
   routes.post(
     '/v1/schemas/:collection/check',
@@ -121,7 +124,7 @@ function servePostSchemasCollectionCheck(routes: Routes, context: Pick<Context, 
   );
 }
 
-function servePutSchemasCollection(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+function serveSetSchema(routes: Routes, context: SchemasContext): void {
   const { store, schemas } = context;
   routes.put(
     '/v1/schemas/:collection',
@@ -149,7 +152,7 @@ function servePutSchemasCollection(routes: Routes, context: Pick<Context, 'store
   );
 }
 
-function serveDeleteSchemasCollection(routes: Routes, context: Pick<Context, 'store' | 'schemas'>): void {
+function serveRemoveSchema(routes: Routes, context: SchemasContext): void {
   const { schemas } = context;
   routes.delete(
     '/v1/schemas/:collection',

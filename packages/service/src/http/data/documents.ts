@@ -30,6 +30,22 @@ import { conditionFrom, entityTag, evaluateReadConditions, rejectFailedPrecondit
 import { withSchemas, type Routes } from '../with-schemas.js';
 import { findStored } from '../../store/index.js';
 
+/** The parts of the service that these routes use. */
+type DocumentsContext = Pick<
+  Context,
+  | 'store'
+  | 'views'
+  | 'identities'
+  | 'connections'
+  | 'committer'
+  | 'accessLimits'
+  | 'maxUnreadBytes'
+  | 'budgets'
+  | 'bytes'
+  | 'heartbeatMs'
+  | 'closing'
+>;
+
 const tags = ['data'];
 
 const CollectionParams = z.object({ collection: CollectionName });
@@ -52,49 +68,17 @@ const STREAM_NOTE =
 const UNSEEN = z.null().describe('The write is done; the caller may not read the result.');
 
 /** The documents of a collection. */
-export function serveDocuments(
-  app: FastifyInstance,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'committer'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+export function serveDocuments(app: FastifyInstance, context: DocumentsContext): void {
   const routes = withSchemas(app);
-  serveGetDataCollection(routes, context);
-  servePostDataCollection(routes, context);
-  serveGetDataCollectionId(routes, context);
-  servePutDataCollectionId(routes, context);
-  servePatchDataCollectionId(routes, context);
-  serveDeleteDataCollectionId(routes, context);
+  serveQueryDocuments(routes, context);
+  serveCreateDocument(routes, context);
+  serveReadDocument(routes, context);
+  serveReplaceDocument(routes, context);
+  servePatchDocument(routes, context);
+  serveDeleteDocument(routes, context);
 }
 
-function serveGetDataCollection(
-  routes: Routes,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'committer'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+function serveQueryDocuments(routes: Routes, context: DocumentsContext): void {
   routes.get(
     '/v1/data/:collection',
     {
@@ -115,23 +99,7 @@ function serveGetDataCollection(
   );
 }
 
-function servePostDataCollection(
-  routes: Routes,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'committer'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+function serveCreateDocument(routes: Routes, context: DocumentsContext): void {
   const { store, committer } = context;
   routes.post(
     '/v1/data/:collection',
@@ -155,23 +123,7 @@ function servePostDataCollection(
   );
 }
 
-function serveGetDataCollectionId(
-  routes: Routes,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'committer'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+function serveReadDocument(routes: Routes, context: DocumentsContext): void {
   const { store } = context;
   routes.get(
     '/v1/data/:collection/:id',
@@ -203,23 +155,7 @@ function serveGetDataCollectionId(
   );
 }
 
-function servePutDataCollectionId(
-  routes: Routes,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'committer'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+function serveReplaceDocument(routes: Routes, context: DocumentsContext): void {
   const { store, committer } = context;
   routes.put(
     '/v1/data/:collection/:id',
@@ -241,23 +177,7 @@ function servePutDataCollectionId(
   );
 }
 
-function servePatchDataCollectionId(
-  routes: Routes,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'committer'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+function servePatchDocument(routes: Routes, context: DocumentsContext): void {
   const { store } = context;
   routes.patch(
     '/v1/data/:collection/:id',
@@ -302,23 +222,7 @@ function servePatchDataCollectionId(
   );
 }
 
-function serveDeleteDataCollectionId(
-  routes: Routes,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'committer'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+function serveDeleteDocument(routes: Routes, context: DocumentsContext): void {
   routes.delete(
     '/v1/data/:collection/:id',
     {

@@ -25,6 +25,9 @@ import type { Context } from '../../requests/context.js';
 import { conditionFrom, rejectFailedPrecondition, versionOfTag } from './preconditions.js';
 import { senderOf } from './sender.js';
 
+/** The parts of the service that these routes use. */
+type FilesContext = Pick<Context, 'store' | 'identities'>;
+
 /** Contents of these types are shown by browsers without running anything in them. */
 const SHOWN_INLINE = /^(?:image\/(?:png|jpeg|gif|webp|avif|bmp)|audio\/[\w.+-]+|video\/[\w.+-]+|text\/plain)(?:;|$)/;
 const TYPE = /^[a-z0-9!#$&^_.+-]+\/[a-z0-9!#$&^_.+-]+(?:; ?charset=[\w-]+)?$/;
@@ -173,7 +176,7 @@ function seenDescription(
 }
 
 /** The description of a file with content, as far as the caller may see it. */
-function seenFile(context: Pick<Context, 'store' | 'identities'>, request: FastifyRequest, id: string): Document {
+function seenFile(context: FilesContext, request: FastifyRequest, id: string): Document {
   const granted = request.identity as typeof request.identity | undefined;
   const document = seenDescription(context, id, granted && readableAccess(context, granted, FILES));
   if (typeof document?.data.sha256 === 'string') return document;
@@ -253,16 +256,12 @@ async function writeDescription(
  * What `If-Match` and `If-None-Match` ask of a file that is to be sent. Its ETag is the hash of its content, which stands for the
  * version that has it; the version of its description is taken as well.
  */
-function conditionOf(
-  context: Pick<Context, 'store' | 'identities'>,
-  request: FastifyRequest,
-  id: string,
-): Condition | undefined {
+function conditionOf(context: FilesContext, request: FastifyRequest, id: string): Condition | undefined {
   return readCondition(request, descriptionFor(context, request, id));
 }
 
 /** Refuses what would be refused in the end before it is read. */
-function checkCondition(context: Pick<Context, 'store' | 'identities'>, request: FastifyRequest, id: string): void {
+function checkCondition(context: FilesContext, request: FastifyRequest, id: string): void {
   const now = descriptionFor(context, request, id);
   const condition = readCondition(request, now);
   const unmet = condition && describeUnmet(condition, now);
@@ -270,11 +269,7 @@ function checkCondition(context: Pick<Context, 'store' | 'identities'>, request:
   throw problemError('precondition-failed', `${FILES}/${id} ${unmet}.`, { document: `${FILES}/${id}` });
 }
 
-function descriptionFor(
-  context: Pick<Context, 'store' | 'identities'>,
-  request: FastifyRequest,
-  id: string,
-): Document | undefined {
+function descriptionFor(context: FilesContext, request: FastifyRequest, id: string): Document | undefined {
   return seenDescription(context, id, context.identities.accessOf(request.identity, FILES));
 }
 
@@ -288,12 +283,7 @@ function readFields(text: string): JsonObject {
   throw problemError('bad-request', 'The parameter "data" is a JSON object.', { parameter: 'data' });
 }
 
-function download(
-  context: Pick<Context, 'store' | 'identities'>,
-  request: FastifyRequest,
-  reply: FastifyReply,
-  id: string,
-): FastifyReply {
+function download(context: FilesContext, request: FastifyRequest, reply: FastifyReply, id: string): FastifyReply {
   const { data } = seenFile(context, request, id);
   const { sha256, size, type, name } = data as { sha256: string; size: number; type?: unknown; name?: unknown };
   const tag = `"${sha256}"`;
