@@ -136,7 +136,7 @@ function peakOf(pid: number): number {
   }
 }
 
-/** Writes the rows that a commit of so many documents comes to, with full sync. Returns documents a second. */
+/** Writes the rows of a commit of this many documents, with full sync. Returns documents per second. */
 function bareLoop(perCommit: number, documents: number): number {
   const directory = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
   openStore(directory).close();

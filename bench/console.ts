@@ -113,7 +113,7 @@ async function measure(browser: Browser, url: string): Promise<Row[]> {
       loadedBytes < FIRST_LOAD_BYTES,
     ),
     row(
-      `frames under ${CHANGES_PER_SECOND} changes a second in order, p99 of what is between two, beside idle`,
+      `frames under ${CHANGES_PER_SECOND} changes a second in order, p99 of the interval between two, compared with idle`,
       ...([busy.p99Ms, idle.p99Ms, 'ms', 'stated'] as const),
     ),
     row(
@@ -123,7 +123,7 @@ async function measure(browser: Browser, url: string): Promise<Row[]> {
   ];
 }
 
-/** Opens an address in a window of its own: when something was painted, when rows were there, and what was loaded. */
+/** Opens an address in a new window. Returns the time of the first paint, the time of the first rows, and the loaded bytes. */
 async function open(browser: Browser, address: string) {
   const context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
   const page = await context.newPage();

@@ -12,7 +12,7 @@ export async function benchFiles(): Promise<Row[]> {
     const [up, down]: [number[], number[]] = [[], []];
     try {
       for (let round = 0; round < ROUNDS; round++) {
-        // Other content each time, since what is there already is not kept twice.
+        // New content each time, because the store keeps equal content once.
         const body = randomBytes(SIZE);
         const url = `${server.url}/v1/files/large/content`;
         let started = performance.now();

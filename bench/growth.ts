@@ -183,7 +183,7 @@ async function draw({ title, x, y }: Plot, values: Point[]): Promise<string> {
   return new vega.View(vega.parse(compile(spec).spec)).toSVG();
 }
 
-// What was measured is kept beside the plots; `npm run growth -- --draw` draws them anew without measuring.
+// The measurements are stored beside the plots; `npm run growth -- --draw` redraws the plots without measuring.
 const wanted = process.argv.slice(2).filter((word) => word !== '--draw');
 const onlyDraws = process.argv.includes('--draw');
 const folder = new URL('../docs/plots/', import.meta.url).pathname;

@@ -8,14 +8,14 @@ export const KEY = 'bench-key-0123456789';
 /** The secret of the tokens that the server takes. */
 export const TOKEN_SECRET = 'the secret of the benchmarks, over 32 bytes';
 
-/** One line of the report: what was measured, beside a bare baseline in the same run. */
+/** One line of the report: a measurement, and a bare baseline from the same run. */
 export interface Row {
   benchmark: string;
   what: string;
   ours: number;
   bare: number;
   unit: string;
-  /** How the two are compared, and what was aimed for. */
+  /** How the two are compared, and the target. */
   ratio: number;
   aim: string;
   reached: boolean;

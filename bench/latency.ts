@@ -36,7 +36,7 @@ async function oneRun(
   const sent = new Map<number, { at: number; left: number }>();
   const times: number[] = [];
   for (const listener of listeners) {
-    // One event may bring several commits: whatever lies between the last number seen and this one has arrived.
+    // One event may contain several commits: all numbers between the last one and this one have arrived.
     let next = 0;
     listener.onMessage = (data) => {
       const number = mode === 'uproar' ? numberIn(data) : next;

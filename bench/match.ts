@@ -4,7 +4,7 @@ import type { Row } from './harness.js';
 export const COUNTS = [10, 100, 1000, 10_000, 100_000];
 const MATCHING = 5;
 
-/** Distinct live queries, of which the same few match whatever their number. */
+/** Distinct live queries. The number of matches does not depend on the number of queries. */
 function queries(kind: string, count: number): string[] {
   const matching = Array.from({ length: MATCHING }, (_, n) => `status = 'aloft' AND crewId = 'c-1' AND fuel > ${n}`);
   const others = Array.from({ length: count - MATCHING }, (_, n) => {

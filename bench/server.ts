@@ -52,7 +52,7 @@ async function start(): Promise<string> {
   return `http://127.0.0.1:${(server.address() as { port: number }).port}`;
 }
 
-/** Takes what is sent to the disk, and sends it back; nothing else. */
+/** Writes received messages to the disk, and sends them back. */
 async function startStreaming(): Promise<string> {
   const file = join(directory, 'content');
   const server = createServer((request, response) => {

@@ -1,6 +1,6 @@
 /**
  * A long run with devices that come, watch, write, read slowly and go: `npm run soak` for an hour, `npm run soak -- --minutes 2`
- * for a short one. Ends with an error unless memory, open files and what is held for connections stay flat.
+ * for a short one. Ends with an error unless memory, open files and the bytes held for connections stay flat.
  */
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
@@ -18,7 +18,7 @@ const DEVICES = 40;
 /** How much more the last quarter may need than the second. */
 const TOLERANCE = 1.2;
 
-/** SQLite keeps so much of the store's file in memory, at most, in bytes. It does so as the file grows by what is remembered for a day. */
+/** SQLite keeps so much of the store's file in memory, at most, in bytes. The file grows by the idempotency records of a day. */
 const PAGE_CACHE = 64 * 1024 * 1024;
 
 interface Sample {
@@ -58,7 +58,7 @@ async function measure(): Promise<Sample> {
   };
 }
 
-/** Writes all the time: to the same documents, so that what is stored stays as much. */
+/** Writes all the time: to the same documents, so that the stored size stays the same. */
 async function write(store: Store): Promise<void> {
   const balloons = store.collection('balloons');
   while (!ended) {
@@ -79,7 +79,7 @@ async function write(store: Store): Promise<void> {
       else await balloons.put(id, data);
       writes++;
     } catch (error) {
-      // What was to be deleted may not have been there.
+      // The document may not have existed.
       if (error instanceof ProblemError && error.problem.type.endsWith('/no-such-document')) continue;
       if (faults++ === 0) console.log(String(error));
     }

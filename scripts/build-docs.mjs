@@ -9,7 +9,7 @@ const SOURCE = join(root, 'docs');
 const TARGET = join(root, 'packages/cli/dist/docs');
 /** The reference of the client, as Markdown. Its pages are at /docs/client/. */
 const REFERENCE = join(root, 'packages/client/dist/reference');
-/** What pages link to and is not a page of theirs comes to lie here. */
+/** Linked files that are not pages are copied here. */
 const BESIDE = 'beside';
 
 /** The same names for headings as in the places where the sources are read. */

@@ -1,4 +1,4 @@
-// Installs what is missing and builds what is stale: `npm run build`.
+// Installs missing packages and builds stale parts: `npm run build`.
 import { makeReady } from './ready.mjs';
 
 makeReady();

@@ -1,4 +1,4 @@
-// Brings a checkout to where it can run: installs what is missing and builds what is stale, quietly when nothing is.
+// Brings a checkout to where it can run: installs missing packages and builds stale parts; prints nothing if everything is ready.
 // Uses nothing but what Node.js itself brings.
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
@@ -122,7 +122,7 @@ function requireNode() {
   process.exit(1);
 }
 
-/** npm writes this file last; when it is newer than the lock file, what is installed is what is wanted. */
+/** npm writes this file last; if it is newer than the lock file, the installed packages are up to date. */
 function isInstalled() {
   const [installed, wanted] = ['node_modules/.package-lock.json', 'package-lock.json'].map((file) => join(root, file));
   return existsSync(installed) && statSync(installed).mtimeMs >= statSync(wanted).mtimeMs;

@@ -1,4 +1,4 @@
-// Wraps the text of Markdown files at 100 columns: `node scripts/wrap-markdown.mjs`; with `--check` it only names what is not wrapped.
+// Wraps the text of Markdown files at 100 columns: `node scripts/wrap-markdown.mjs`; `--check` only lists files that are not wrapped.
 import { readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { root } from './ready.mjs';

@@ -278,7 +278,7 @@ async function checkPairs(url: string): Promise<void> {
   }
 }
 
-/** Every watch comes to what a read shows. */
+/** Waits until every watch shows the result of a read. */
 async function checkWatches(
   url: string,
   watches: readonly ReturnType<ReturnType<Store['collection']>['watch']>[],

@@ -1,7 +1,7 @@
 import { createServer, Socket, type Server } from 'node:net';
 
 /**
- * A TCP proxy that cuts connections (all at once, or after so many more bytes, wherever that falls in a frame), holds back what
+ * A TCP proxy that cuts connections (all at once, or after so many more bytes, also within a frame), holds back what
  * the service says, or lets nothing through at all.
  */
 export class HostileLink {

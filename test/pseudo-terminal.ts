@@ -29,7 +29,7 @@ export class PseudoTerminal {
     this.ended = new Promise((resolve) => this.#process.on('close', resolve));
   }
 
-  /** What was written, without codes. */
+  /** The written text, without control codes. */
   get text(): string {
     return stripVTControlCharacters(this.raw).replaceAll('\r', '');
   }

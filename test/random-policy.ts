@@ -13,7 +13,7 @@ export interface ModelRule {
 const OWNERS = ['ada', 'bo', 'cy'];
 const GROUPS = ['north', 'south', 'east'];
 
-/** Whose and which group's a document of the model is; now and then nobody's. */
+/** The owner and the group of a document of the model; sometimes missing. */
 export function modelOwner(random: Random): JsonObject {
   return {
     ...(random.chance(0.85) ? { owner: random.pick(OWNERS) } : {}),

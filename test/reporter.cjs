@@ -2,7 +2,7 @@
 // Mocha's own report, and as the very last line its counts in the plain form that CI reads.
 const Mocha = require('mocha');
 
-/** How long what was begun may take to end once all tests are through, in milliseconds. */
+/** How long started processes may take to end after all tests, in milliseconds. */
 const LEFT_RUNNING_MS = 20_000;
 
 module.exports = class Counting extends Mocha.reporters.Spec {

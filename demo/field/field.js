@@ -132,7 +132,7 @@ function begin() {
       if (content) image.src = URL.createObjectURL(content);
       else if (store.state.name === 'online') image.src = await store.files.link(key).catch(() => '');
     }
-    // Another has begun meanwhile, and knows better.
+    // A newer request has started in the meantime.
     if (run !== runs) return;
     $('pictures').replaceChildren(
       ...[...shown.keys()].map((key) => {
@@ -144,7 +144,7 @@ function begin() {
     showConnection(store.state);
   }
 
-  // Views undo what is refused; the page shows why.
+  // Views undo refused writes; the page shows why.
   function send(done) {
     showConnection(store.state);
     done.then(

@@ -28,7 +28,7 @@ export const INDEXES = [
   { collection: 'balloons', fields: 'crewId' },
 ] as const;
 
-/** The policy of the festival: crews see what is theirs, spectators the public board, directors everything. */
+/** The policy of the festival: crews see their own data, spectators the public board, directors everything. */
 export const POLICY_FILE = fileURLToPath(new URL('../policy.yaml', import.meta.url));
 
 /** People with accounts, and what the policy knows of them. */

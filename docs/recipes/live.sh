@@ -11,7 +11,7 @@ mkdir -p "$copy"
 [ -s "$copy/state.json" ] || echo '{}' >"$copy/state.json"
 [ -e "$copy/id" ] || : >"$copy/id"
 
-# A JSON Patch (RFC 6902) of add, remove and replace, applied to what is read.
+# A JSON Patch (RFC 6902) of add, remove and replace, applied to the copy.
 # shellcheck disable=SC2016
 apply='
 def steps: split("/")[1:] | map(gsub("~1"; "/") | gsub("~0"; "~"));

@@ -1,4 +1,4 @@
-// Makes the client one file for browsers, dist/bundle/uproar.js; what is needed now and then lies beside it.
+// Makes the client one file for browsers, dist/bundle/uproar.js; parts that are needed rarely are separate files.
 import { build } from 'esbuild';
 
 const at = (path) => new URL(path, import.meta.url).pathname;
@@ -10,7 +10,7 @@ const options = {
   platform: 'browser',
   legalComments: 'none',
 };
-/** What is loaded when it is needed lies beside the one file, wherever in the sources it is asked for. */
+/** Deferred parts are written beside the bundle, for every import in the sources. */
 const besideItself = {
   name: 'beside itself',
   setup: ({ onResolve }) =>

@@ -3,7 +3,7 @@ import { connect as connectTcp, type Socket } from 'node:net';
 import { gzipSync } from 'node:zlib';
 import { WebSocket, type ClientOptions } from 'ws';
 
-/** Where the attacks come from: another address than that of those who are served meanwhile. */
+/** Where the attacks come from: another address than that of the observed clients. */
 const FROM = '127.0.0.2';
 
 /** What an attack works with. It goes on until it is ended from outside; what it opens, it leaves open. */
@@ -293,7 +293,7 @@ export const ATTACKS: Record<string, Attack> = {
       }),
   },
   'cursors-forged': {
-    about: 'cursors that nobody gave, some of them long',
+    about: 'invented cursors, some of them long',
     run: (target) =>
       forever(8, (turn) => {
         const after = Buffer.from(JSON.stringify(['', turn % 2 ? 'x'.repeat(9000) : `s-${turn}`])).toString(

@@ -7,7 +7,7 @@ import { AttackedService, type AttackResult } from './run-attack.js';
 const ATTACK_MS = 8000;
 const SETTLE_MS = 4000;
 
-/** What is allowed: waits on a machine that is busy with the attack itself, in milliseconds, and memory in MiB. */
+/** The allowed waits on a machine that also runs the attack, in milliseconds, and the allowed memory in MiB. */
 const MOST = { waitMs: 2500, peakMiB: 1536 };
 
 const wanted = process.argv.slice(2);

@@ -3,7 +3,7 @@ import { connect, type Store } from '@uproar/client';
 /** A request that takes longer is given up. */
 const TIMEOUT_MS = 30_000;
 
-/** How long those who are served meanwhile waited at worst, in milliseconds. */
+/** The longest wait of other clients during the attack, in milliseconds. */
 export interface Waits {
   health: number;
   read: number;

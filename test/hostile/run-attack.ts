@@ -15,7 +15,7 @@ export interface AttackResult {
   attack: string;
   waits: Waits;
   faults: string[];
-  /** Resident memory of the service: before, at most meanwhile, and some time after the attacker had left; in MiB. */
+  /** Resident memory of the service: before the attack, the maximum during it, and some time after it; in MiB. */
   memory: { before: number; peak: number; after: number };
   /** Whether the service still ran and answered a long read at the end. */
   alive: boolean;
@@ -41,7 +41,7 @@ export class AttackedService {
     this.remove();
   }
 
-  /** Has an attack go on for so long, with others being served meanwhile, and looks what is left of it. */
+  /** Runs an attack for this time while other clients are served, and checks its effects. */
   async attack(name: string, durationMs: number, settleMs: number): Promise<AttackResult> {
     const { url, child } = this.process;
     const memory = () => residentMiB(child.pid!);

@@ -10,7 +10,7 @@ const SECTOR_BYTES = 512;
 interface File {
   /** The content that a power cut leaves. */
   durable: Content;
-  /** What was done to it since its last sync, in order. */
+  /** The operations since its last sync, in order. */
   pending: Change[];
 }
 
@@ -106,12 +106,12 @@ export function readTree(directory: string): Map<string, Buffer> {
   return files;
 }
 
-/** SQLite maps its index of the write-ahead log into memory and makes it anew after a crash. */
+/** SQLite maps its index of the write-ahead log into memory and rebuilds it after a crash. */
 function isKept(path: string): boolean {
   return !path.endsWith('-shm');
 }
 
-/** Replays what was recorded. Keeps apart what is on disk and what is not. */
+/** Replays the record. Keeps synced and unsynced content apart. */
 class RecordedDisk {
   syncs = 0;
   readonly #now = new Map<string, File>();
@@ -212,7 +212,7 @@ class RecordedDisk {
   }
 }
 
-/** A file with a random part of what was not synced: each sector of a write has reached the disk, or has not. */
+/** A file with a random part of its unsynced writes: each sector of a write has reached the disk, or has not. */
 function contentAfterCut({ durable, pending }: File, random: Random, share: number): Buffer {
   for (const change of pending) {
     if ('length' in change) {

@@ -200,9 +200,9 @@ describe('data commands', () => {
     });
 
     it('reports problems with the address, the key and the data directory, with advice', async () => {
-      const nobody = await run(['doctor'], undefined, { UPROAR_URL: 'http://127.0.0.1:9' });
-      expect(nobody.code).to.equal(1);
-      expect(nobody.out).to.include('✗ address').and.include('Is the store running').and.include('1 error');
+      const unreachable = await run(['doctor'], undefined, { UPROAR_URL: 'http://127.0.0.1:9' });
+      expect(unreachable.code).to.equal(1);
+      expect(unreachable.out).to.include('✗ address').and.include('Is the store running').and.include('1 error');
       const wrong = await run(['doctor', '--key', 'wrong-key-0123456789']);
       expect(wrong.out).to.include('✗ key').and.include('→ Give the key');
       expect((await run(['doctor', '--url', 'tower'])).out).to.include('is not the address of a store');

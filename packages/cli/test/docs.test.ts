@@ -28,7 +28,7 @@ const LASTING =
 const MEANT: [string, number][] = [
   // It ends so where it finds something to mend, such as a policy in which something is hardly meant.
   ['uproar doctor', 1],
-  // What is tried is refused, and that is the point.
+  // The command shows a refusal on purpose.
   ['uproar policy try', 4],
   // No connection has the id that stands in the page.
   ['uproar devices end', 5],
@@ -37,7 +37,7 @@ const MEANT: [string, number][] = [
 /** A block of a page: its language, what else its fence says, and its text. */
 interface Block {
   language: string;
-  /** The name of the file that it is, or `setup` for what is done to the machine itself. */
+  /** The name of the file, or `setup` for commands that set up the machine. */
   name: string | undefined;
   text: string;
 }
@@ -51,14 +51,14 @@ function blocksOf(page: string): Block[] {
   }));
 }
 
-/** The commands of a block; a line that ends in a backslash or in an open text goes on in the next one. */
+/** The commands of a block. A command continues after a backslash at the end of a line, and within single quotes. */
 function commandsOf(text: string): string[] {
   const commands: string[] = [];
   let command = '';
-  for (const line of text.split('\n')) {
+  for (const line of text.replace(/ *\\\n */g, ' ').split('\n')) {
     command += (command === '' ? '' : '\n') + line;
     const quotes = command.replace(/\\./g, '').match(/'/g)?.length ?? 0;
-    if (line.endsWith('\\') || quotes % 2 === 1) continue;
+    if (quotes % 2 === 1) continue;
     if (command.trim() !== '' && !command.startsWith('#')) commands.push(command.replace(/ +#.*$/, ''));
     command = '';
   }
@@ -141,7 +141,7 @@ describe('the documentation', () => {
           if (LASTING.test(command)) lasting.push(await begin(command, cwd, variables));
           else if (command.startsWith('export ')) {
             for (const [, name, value] of command.matchAll(/(\w+)=(\S+)/g)) {
-              // The address and the key of the store that runs here stand for those that people have.
+              // Replaces the address and the key in the text by those of the test store.
               if (!['UPROAR_URL', 'UPROAR_KEY'].includes(name!)) variables[name!] = value!;
             }
           } else await run(command, cwd, variables);
@@ -259,7 +259,7 @@ describe('the documentation', () => {
   it('has JSON and YAML that can be read', () => {
     for (const page of PAGES) {
       for (const { language, text } of blocksOf(page)) {
-        // Dots stand for what is left out, where that is plain.
+        // Dots stand for omitted parts.
         if (language === 'json') {
           const whole = text.replace(/,?…/g, (dots) => (dots.length > 1 ? '' : '…'));
           for (const part of whole.split(/\n\n/))

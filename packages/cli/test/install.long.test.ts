@@ -36,7 +36,7 @@ describe('the packages, installed into an empty folder', () => {
     writeFileSync(join(folder.path, 'package.json'), '{"private":true,"type":"module"}\n');
     // Nothing may come along that does not run on this Node.js.
     const quiet = ['--engine-strict', '--prefer-offline', '--no-audit', '--no-fund', '--loglevel=error'];
-    // SQLite takes minutes to compile; what was compiled for this checkout is the same.
+    // SQLite takes minutes to compile; the binary of this checkout is the same.
     execFileSync('npm', ['install', '--ignore-scripts', ...quiet, ...packages], { cwd: folder.path, stdio: 'pipe' });
     const forAll = ['install', '--global', '--prefix', everywhere.path, '--ignore-scripts', ...quiet];
     const uproar = packages.find((path) => /uproar-\d/.test(path))!;
@@ -81,7 +81,7 @@ describe('the packages, installed into an empty folder', () => {
     const manifest = JSON.parse(readFileSync(join(folder.path, 'node_modules/uproar/package.json'), 'utf8')) as {
       dependencies: Record<string, string>;
     };
-    // Traces are for those who install what they need.
+    // Traces need packages that the user installs.
     expect(Object.keys(manifest.dependencies)).to.include('better-sqlite3').and.not.to.include('@opentelemetry/api');
     expect(existsSync(join(folder.path, 'node_modules/@opentelemetry/sdk-trace-base'))).to.equal(false);
   });

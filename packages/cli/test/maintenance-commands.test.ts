@@ -37,16 +37,16 @@ describe('the command line: undo, and the care of a store', () => {
       `const fs = require('fs'); const f = process.argv[2]; fs.writeFileSync(f, fs.readFileSync(f, 'utf8').replace(${JSON.stringify(from)}, ${JSON.stringify(to)}));`;
     await put('memos/m-1', { title: 'Fog', severity: 'info', list: [1, 2] });
     // While the editor is open, another client changes another field, and then the same one.
-    const meanwhile = (field: string) =>
+    const otherEdit = (field: string) =>
       `require('child_process').execFileSync(process.execPath, ${JSON.stringify([MAIN])}.concat(['merge', 'memos/m-1', ${JSON.stringify(`{"${field}":"by another"}`)}]));`;
-    const written = await run(['edit', 'memos/m-1'], undefined, editor(meanwhile('severity') + replace('Fog', 'Sun')));
+    const written = await run(['edit', 'memos/m-1'], undefined, editor(otherEdit('severity') + replace('Fog', 'Sun')));
     expect(written.err).to.equal('');
     expect(written.out).to.match(/^written memos\/m-1/);
     expect((await read('memos/m-1')).data).to.deep.equal({ title: 'Sun', severity: 'by another', list: [1, 2] });
     const [commit] = (await service.request('GET', '/v1/journal?doc=memos/m-1&before=now&limit=1')).json.events;
     expect(commit.data.before.data.title).to.equal('Fog');
 
-    const conflict = await run(['edit', 'memos/m-1'], undefined, editor(meanwhile('title') + replace('Sun', 'Rain')));
+    const conflict = await run(['edit', 'memos/m-1'], undefined, editor(otherEdit('title') + replace('Sun', 'Rain')));
     expect(conflict.code).to.equal(6);
     expect(conflict.err).to.include('/title of memos/m-1 meanwhile');
     const kept = /kept in (\S+\.json)/.exec(conflict.err)![1]!;

@@ -139,7 +139,7 @@ for (const { name, prepare } of PROXIES) {
       await until('the first state comes', () => heard.includes('event: result'), 120_000);
       await new Promise((resolve) => setTimeout(resolve, PATIENCE_S * 1000 + 1000));
       await ask('PUT', '/v1/data/balloons/b-1', {}, '{"name":"Amber"}');
-      // What is held back until there is more of it would come after a minute of signs of life.
+      // A proxy that buffers would send it only after a minute of heartbeats.
       await until('the change comes', () => heard.includes('Amber'), 120_000);
       stream.destroy();
     });
@@ -159,7 +159,7 @@ for (const { name, prepare } of PROXIES) {
       await watch.ended;
     });
 
-    it('the store knows where requests come from, whatever they say of themselves', async () => {
+    it('the store knows the address of requests, also if they claim another', async () => {
       const stream = await open('GET', '/v1/data/balloons', {
         accept: 'text/event-stream',
         'x-forwarded-for': '192.0.2.66',

@@ -26,7 +26,7 @@ describe('the settings of a service', () => {
     const environment = {
       UPROAR_JOURNAL_AGE: '12h',
       UPROAR_JOURNAL_SIZE: '1GB',
-      UPROAR_ADMIN_KEY: 'a-key-for-nobody-else',
+      UPROAR_ADMIN_KEY: 'a-key-for-this-test-only',
     };
     const { values, given } = gatherSettings({ 'journal-size': '2GB' }, file, environment);
     expect(values).to.include({ port: 4701, 'journal-age': 43_200_000, 'journal-size': 2e9, 'open-metrics': true });
@@ -44,7 +44,7 @@ describe('the settings of a service', () => {
     expect(printed.out).to.match(/^journal-age: 12h +# UPROAR_JOURNAL_AGE; SIGHUP$/m);
     expect(printed.out).to.match(/^# admin-key: +# UPROAR_ADMIN_KEY, hidden$/m);
     expect(printed.out).not.to.include(environment.UPROAR_ADMIN_KEY);
-    // What is printed is a settings file itself, which says the same.
+    // The output is a valid settings file with the same settings.
     const again = gatherSettings({}, bench.file('printed.yaml', printed.out), {});
     const { 'admin-key': secret, ...printable } = values;
     expect(secret).to.equal(environment.UPROAR_ADMIN_KEY);

@@ -19,7 +19,7 @@ describe('the command line in a terminal', () => {
     const pads = service.client().collection('pads');
     for (let n = 10; n < 40; n++) await pads.put(`p-${n}`, { name: `Pad ${n}`, free: true, note: 'x'.repeat(60) });
     const tty = open(['watch', 'pads'], {}, [70, 20]);
-    // What was written is on the screen a moment later.
+    // The screen shows the output a moment later.
     await until(
       'the first frame is drawn',
       () => /30 documents, seq \d+/.test(tty.screen) && tty.screen.includes('q quits'),

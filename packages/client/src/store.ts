@@ -139,7 +139,7 @@ export class Store implements StoreAccess {
   /**
    * A collection whose documents are of a known type.
    *
-   * @param schema of the documents: a Zod schema, or any other that follows Standard Schema. Those that do not fit are
+   * @param schema of the documents: a Zod schema, or any other that follows Standard Schema. Documents that do not match are
    * reported with their id and the field, and kept, dropped, or end the view.
    */
   collection<S extends Schema<unknown>>(name: string, schema: S, options?: CollectionOptions): Collection<DataOf<S>>;

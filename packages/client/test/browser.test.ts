@@ -84,7 +84,7 @@ describe('the client in a browser', () => {
     await page.goto(app.origin);
     const problem = await page.evaluate(async (url) => {
       const { connect } = (await import(`${url}/client/uproar.js`)) as typeof Client;
-      const store = connect(url, { token: 'whatever' });
+      const store = connect(url, { token: 'any-token' });
       return new Promise((resolve) => store.subscribe((state) => state.name === 'refused' && resolve(state.problem)));
     }, service.url);
     expect(problem).to.include({ type: '/problems/origin-refused', status: 403 });
@@ -153,7 +153,7 @@ describe('the client in a browser', () => {
     expect(page.url(), 'the key does not stay in the address').not.to.include(KEY);
     await page.getByRole('button', { name: '−10' }).click();
     await until('it arrived', async () => (await balloon()).fuel === 30);
-    // The service worker has the page, and the copy of what was watched is kept.
+    // The service worker has the page, and the copy of the watched documents is kept.
     await page.evaluate(() => navigator.serviceWorker.ready);
     await page.waitForTimeout(1300);
 
@@ -198,7 +198,7 @@ describe('the client in a browser', () => {
     await service.client().collection('balloons').merge('bl-17', { name: 'White Goose' });
   });
 
-  it('shares one outbox among tabs: both show what is pending, one sends, even after the first is closed', async () => {
+  it('shares one outbox among tabs: both show the pending writes, one sends, even after the first is closed', async () => {
     await service.client().collection('balloons').merge('bl-17', { fuel: 50, status: 'aloft' });
     const [first, second] = [await openPhone(), await openPhone()];
     await Promise.all(

@@ -121,11 +121,11 @@ describe('the client', () => {
   });
 
   it('says at once when nothing answers, and what else is there', async () => {
-    const nobody = connect('http://127.0.0.1:1', { token: KEY });
-    expect(await nobody.ready().catch((reason: unknown) => reason)).to.be.instanceOf(ConnectionError);
-    expect(nobody.state.name).to.equal('offline');
-    expect((await nobody.check())[0]).to.include({ step: 'address', ok: false });
-    nobody.close();
+    const unreachable = connect('http://127.0.0.1:1', { token: KEY });
+    expect(await unreachable.ready().catch((reason: unknown) => reason)).to.be.instanceOf(ConnectionError);
+    expect(unreachable.state.name).to.equal('offline');
+    expect((await unreachable.check())[0]).to.include({ step: 'address', ok: false });
+    unreachable.close();
     expect(() => connect('ftp://127.0.0.1', { token: KEY })).to.throw(TypeError);
     expect((await service.client().check()).map(({ ok }) => ok)).to.deep.equal([true, true, true, true]);
   });

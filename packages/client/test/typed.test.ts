@@ -100,7 +100,7 @@ describe('conditions as templates', () => {
     }
   });
 
-  it('find exactly what they say, whatever the value holds', async () => {
+  it('match exactly the value, with any characters', async () => {
     const service = await TestService.start();
     const notes = service.client().collection('notes');
     const texts = ["it's", "''", '"quoted"', "a' OR 'a'='a", '\\', 'ß \u{1F388}', '%', ''];

@@ -231,7 +231,7 @@ describe('writes of the client', () => {
     remove();
   });
 
-  it('in transactions are based on what was read, or repeated', async () => {
+  it('in transactions are based on the documents read, or repeated', async () => {
     const store = open();
     const crews = store.collection('crews');
     await crews.put('c-1', { members: 0 });
@@ -250,7 +250,7 @@ describe('writes of the client', () => {
       ),
     );
     expect((await crews.get('c-1'))!.data).to.deep.equal({ members: 30 });
-    expect(runs, 'some had to begin anew').to.be.above(30);
+    expect(runs, 'some were repeated').to.be.above(30);
     const error = await store
       .transaction((transaction) => transaction.delete(crews, 'none'))
       .catch((reason: unknown) => reason);

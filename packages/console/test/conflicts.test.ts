@@ -31,7 +31,7 @@ describe('the console, when others work on the same', function () {
     const page = await open('data/flock');
     await page.locator('[data-row="d-0"]').waitFor();
     await page.getByRole('button', { name: 'Pause' }).click();
-    // They are altered after what is shown, so that deleting them would delete what nobody has seen.
+    // They change after the shown state, so that a delete would delete data that the user has not seen.
     for (const n of [3, 7, 11]) await moving.store.collection('flock').merge(`d-${n}`, { turn: 1 });
     await page.getByRole('button', { name: /^Resume \(/ }).waitFor();
     await page.getByLabel('Select all').click();
@@ -105,7 +105,7 @@ describe('the console, when others work on the same', function () {
     await page.context().close();
   });
 
-  it('shows a journal without gaps, and does not move what is being read', async () => {
+  it('shows a journal without gaps, and does not move the text that is read', async () => {
     await fill('journal', 3, (n) => ({ n }));
     const page = await open('journal?collection=journal');
     const list = page.getByRole('listbox', { name: 'Changes, newest first' });
@@ -122,7 +122,7 @@ describe('the console, when others work on the same', function () {
       async () => (await list.getByRole('option').count()) === 2000,
       60_000,
     );
-    expect(await panel.getByRole('heading').innerText(), 'what is read stays').to.equal(first);
+    expect(await panel.getByRole('heading').innerText(), 'the open change stays').to.equal(first);
     const numbers = async () =>
       (await list.locator('.what').allTextContents()).map((text) => Number(/^n (\d+)$/.exec(text.trim())?.[1] ?? -1));
     const earlier = page.getByRole('button', { name: 'Show earlier changes' });
@@ -167,7 +167,7 @@ describe('the console, when others work on the same', function () {
     await condition.getByText('aloft').waitFor();
     await page.reload();
     await condition.getByText('aloft').waitFor();
-    // Under another query it is offered, and not put over what is shown.
+    // Under another query the text is offered, and does not replace the shown query.
     await page.goto(`${moving.service.url}/console/data/asked?where=n%20%3C%203`);
     await page.getByText('3 documents').waitFor();
     expect(await condition.textContent()).to.equal('n < 3');
@@ -252,7 +252,7 @@ describe('the console, when others work on the same', function () {
     await page.getByText('Account', { exact: true }).click();
     page.on('request', (request) => (previews += request.url().endsWith('/v1/policy/preview') ? 1 : 0));
     await page.getByLabel('Name of the account').click();
-    await type(page, 'nobody-is-called-that');
+    await type(page, 'no-such-account');
     await page.keyboard.press('Enter');
     await page.getByText('does not exist').waitFor();
     await page.waitForTimeout(1500);

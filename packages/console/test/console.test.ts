@@ -101,7 +101,7 @@ describe('the console in a browser', function () {
     expect(page.url()).to.include('limit=25');
     await store.collection('balloons').merge('bl-1', { altitude: 7 });
     await cell(page, 'bl-1', 'altitude').getByText('7', { exact: true }).waitFor();
-    expect(await condition.textContent(), 'and after a change of what is shown').to.include('Amber');
+    expect(await condition.textContent(), 'and after a change of the result').to.include('Amber');
     await store.collection('balloons').merge('bl-1', { altitude: 1 });
     await page.context().close();
   });

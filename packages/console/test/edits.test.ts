@@ -105,7 +105,7 @@ describe('editing in the console while everything moves', function () {
       await page.context().close();
     });
 
-    it('is saved by whatever leaves it, and undone by a button or a key', async () => {
+    it('is saved when the focus leaves it, and undone by a button or a key', async () => {
       await fill('left', 5, (n) => ({ name: `Balloon ${n}`, size: n, aloft: n % 2 === 0, pad: null }));
       const page = await open('data/left');
       const edit = async (id: string, field: string, text: string) => {

@@ -21,7 +21,7 @@ export function keepMoving(store: Store, still: readonly string[] = []): () => P
   const running = (async () => {
     let documents: { collection: string; ids: string[] }[] = [];
     for (let turn = 0; !ended; turn++) {
-      // While the store is restarted nothing can be read, and what is written waits.
+      // While the store restarts, reads fail and writes wait.
       try {
         if (turn % LOOK_EVERY === 0) documents = await look(store, still);
         const writes = documents.map(({ collection, ids }) => ({ collection, id: random.pick(ids) }));

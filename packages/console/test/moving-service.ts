@@ -14,7 +14,7 @@ export class MovingService {
    *
    * @param options of the service
    * @param still collections that do not move
-   * @param fill writes what has to be there before anything moves
+   * @param fill writes the documents that must exist before anything changes
    */
   constructor(
     options: Partial<ServiceOptions> = {},

@@ -176,7 +176,7 @@ describe('the pages of the console, over the demo', function () {
     await page.context().close();
   });
 
-  it('show in one window what is done in another', async () => {
+  it('show the changes of another window', async () => {
     const [left, right] = [await open('data/pads/p-10'), await open('journal?doc=pads/p-10')];
     await left.locator('.ant-drawer').getByText('Form', { exact: true }).click();
     await left.getByRole('textbox', { name: 'name', exact: true }).fill('Two windows');
@@ -330,7 +330,7 @@ describe('the pages of the console, over the demo', function () {
 
   it('list connections, and close one', async () => {
     const truck = connect(url, { token: KEY, device: 'test-truck' });
-    truck.collection('crews').watch({ where: "name = 'nobody'" });
+    truck.collection('crews').watch({ where: "name = 'Unknown'" });
     await truck.ready();
     let offline = 0;
     truck.subscribe(({ name }) => (offline += name === 'offline' ? 1 : 0));
@@ -339,7 +339,7 @@ describe('the pages of the console, over the demo', function () {
     await row.getByText('up to date').waitFor();
     expect(await row.innerText())
       .to.include('crews')
-      .and.include("where name = 'nobody'")
+      .and.include("where name = 'Unknown'")
       .and.include('127.0.0.1');
     await row.getByRole('button', { name: 'Close test-truck' }).click();
     await page.getByRole('tooltip').getByRole('button', { name: 'Close' }).click();

@@ -62,7 +62,7 @@ describe('reading CSV for an import', () => {
     expect(() => read('')).to.throw('The file is empty.');
   });
 
-  it('reads back whatever is written as CSV', () => {
+  it('reads back any value written as CSV', () => {
     const random = new Random(41);
     const texts = ['', 'a', 'b c', '"', '""', ',', ';', 'x,y', 'two\nlines', ' spaced ', '0', 'é', '|'];
     for (let round = 0; round < 400; round++) {

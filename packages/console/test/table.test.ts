@@ -318,7 +318,7 @@ describe('working with documents in the console', function () {
     await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
     await drawer.getByRole('button', { name: 'Show them' }).click();
     await page.getByText('3 documents').waitFor();
-    expect((await moving.store.collection('crews').get('c-1'))!.data.name, 'what is there stays').to.equal('Amber');
+    expect((await moving.store.collection('crews').get('c-1'))!.data.name, 'the stored value stays').to.equal('Amber');
     await drop('broken.csv', '"');
     await drawer.getByRole('alert').waitFor();
     await drawer.getByRole('button', { name: 'Close' }).click();
@@ -357,7 +357,7 @@ describe('working with documents in the console', function () {
     await page.getByLabel('Name of a new field of pilot').fill('hours');
     await page.keyboard.press('Enter');
     await page.getByRole('button', { name: 'Remove tags' }).click();
-    await moving.store.collection('forms').merge('f-1', { note: 'by somebody else' });
+    await moving.store.collection('forms').merge('f-1', { note: 'by another user' });
     await page.getByText('Saving keeps both changes.').waitFor();
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.getByText('Up to date').waitFor();
@@ -366,7 +366,7 @@ describe('working with documents in the console', function () {
       size: 5,
       aloft: true,
       pilot: { name: 'Ines', hours: '' },
-      note: 'by somebody else',
+      note: 'by another user',
     });
 
     await page.getByRole('textbox', { name: 'size' }).fill('6');

@@ -97,7 +97,7 @@ describe('what the page about the console promises', function () {
     await page.context().close();
   });
 
-  it('a revoked key ends the session with a message, and keeps what was typed', async () => {
+  it('a revoked key ends the session with a message, and keeps typed text', async () => {
     const made = await moving.store.post<{ id: string; key: string }>('/v1/keys', {
       name: 'temporary',
       scope: 'write',
@@ -130,7 +130,7 @@ describe('what the page about the console promises', function () {
       async () => (await page.getByRole('option', { name: '4', exact: true }).count()) === 1,
     );
     await page.waitForTimeout(200);
-    // It is what is typed already. Enter runs the query nevertheless.
+    // It equals the typed text, so Enter runs the query.
     await page.keyboard.press('Enter');
     await until('two changes', async () => (await options.count()) === 2);
     await page.getByLabel('Document', { exact: true }).click();

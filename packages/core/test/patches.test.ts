@@ -6,7 +6,7 @@ import { Random } from '../../../test/random.js';
 const clone = (value: JsonValue): JsonValue => JSON.parse(JSON.stringify(value)) as JsonValue;
 
 describe('the difference of two values', () => {
-  it('gives the second when applied to the first, whatever the two are', () => {
+  it('gives the second when applied to the first, for any two values', () => {
     const random = new Random(7);
     for (let round = 0; round < 4000; round++) {
       const before = random.object();
@@ -85,8 +85,8 @@ describe('a JSON Patch', () => {
     ['appends with "-"', [1], [{ op: 'add', path: '/-', value: 2 }], [1, 2]],
     ['refuses an index beyond the end', [1], [{ op: 'add', path: '/3', value: 2 }], 'refused'],
     ['refuses an index with leading zeros', [1, 2], [{ op: 'replace', path: '/01', value: 2 }], 'refused'],
-    ['refuses to replace what is not there', {}, [{ op: 'replace', path: '/a', value: 2 }], 'refused'],
-    ['refuses to remove what is not there', {}, [{ op: 'remove', path: '/a' }], 'refused'],
+    ['refuses to replace a missing member', {}, [{ op: 'replace', path: '/a', value: 2 }], 'refused'],
+    ['refuses to remove a missing member', {}, [{ op: 'remove', path: '/a' }], 'refused'],
     ['refuses a parent that is not there', {}, [{ op: 'add', path: '/a/b', value: 2 }], 'refused'],
     ['moves', { a: { b: 1 } }, [{ op: 'move', from: '/a/b', path: '/c' }], { a: {}, c: 1 }],
     ['refuses to move a value into itself', { a: {} }, [{ op: 'move', from: '/a', path: '/a/b' }], 'refused'],

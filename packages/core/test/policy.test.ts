@@ -204,7 +204,7 @@ describe('a write of a caller with limited access', () => {
     );
   const after = (outcome: ReturnType<typeof attempt>) => ('after' in outcome ? outcome.after?.data : outcome.refusal);
 
-  it('keeps concealed fields, whatever is written over them', () => {
+  it('keeps concealed fields when other data is written over them', () => {
     expect(after(attempt(current, { kind: 'put', data: { lead: 'ada', n: 1 } }))).to.deep.equal({
       lead: 'ada',
       n: 1,

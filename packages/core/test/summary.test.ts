@@ -185,7 +185,7 @@ describe('summaries', () => {
       expect(id, 'needs no escaping in addresses and pointers but of "~"').to.match(/^[A-Za-z0-9_~.-]+$/);
   });
 
-  it('refuse invalid input, and list what is valid', () => {
+  it('refuse invalid input, and list the valid values', () => {
     const refused = (form: Record<string, unknown>) => {
       try {
         prepareQuery({ from: 'a', ...form } as never);

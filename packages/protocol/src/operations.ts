@@ -28,7 +28,7 @@ export const ConnectionInfo = z
     id: z.string(),
     transport: z.enum(['socket', 'stream']).describe('A WebSocket, or an event stream.'),
     identity: z.string().nullable().describe('Who it is; null before it has said so.'),
-    device: z.string().optional().describe('What the device calls itself. Nobody has checked that.'),
+    device: z.string().optional().describe('The name that the device has given. The service does not verify it.'),
     agent: z.string().optional().describe('The program, by its `User-Agent`.'),
     address: z.string(),
     since: z.iso.datetime(),

@@ -171,7 +171,7 @@ describe('the policy over every interface', () => {
     expect([none.events, none.seq, none.more]).to.deep.equal([[], seq + 3, false]);
   });
 
-  it('updates open views at once when it changes, and ends those that are no longer allowed', async () => {
+  it('updates open views at once when it changes, and ends views that are no longer allowed', async () => {
     const stream = await StreamReader.open(`${service.url}/v1/data/flights`, undefined, crew);
     const socket = await RawSocket.open(service);
     await socket.call('hello', { token: crew });

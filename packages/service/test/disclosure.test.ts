@@ -70,7 +70,7 @@ describe('information that is not revealed', () => {
     expect(without).to.deep.equal([403, 0, 403, 0, 200, 1, 200, 1]);
     await service.request('PUT', '/v1/data/notes/n-1', { o: { x: 1 } });
     await ada('PATCH', '/v1/data/notes/n-1', { o: null });
-    expect((await service.request('GET', '/v1/data/notes/n-1')).json.data, 'what was not seen stays').to.deep.equal({
+    expect((await service.request('GET', '/v1/data/notes/n-1')).json.data, 'the concealed field stays').to.deep.equal({
       o: { x: 1 },
     });
   });

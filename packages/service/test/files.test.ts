@@ -42,7 +42,7 @@ describe('files', () => {
   };
   const kept = () => filesBelow(join(service.directory, 'files'));
 
-  it('are documents with content, which is stored once whatever they are called', async () => {
+  it('are documents with content; equal content is stored once', async () => {
     const bytes = randomBytes(200_000);
     const watch = await StreamReader.open(`${service.url}/v1/data/files`);
     const first = await send(
@@ -155,7 +155,7 @@ describe('files', () => {
     expect((await read('/v1/files/empty/content')).bytes).to.have.length(0);
   });
 
-  it('never run in the name of the store, whatever they are', async () => {
+  it('never run as scripts of the store', async () => {
     const page = Buffer.from('<script>alert(1)</script>');
     for (const type of [
       'text/html',
@@ -265,7 +265,7 @@ describe('files', () => {
     const ask = service.as(token);
     expect((await read('/v1/files/secret/content', {}, token)).status).to.equal(404);
     expect((await ask('POST', '/v1/files/secret/link', {})).status).to.equal(404);
-    // By naming its hash nobody gets at a content.
+    // A hash alone does not give access to a content.
     const stolen = await ask('PUT', '/v1/data/files/mine', {
       owner: 'ada',
       sha256: hashOf(secret),
@@ -292,8 +292,8 @@ describe('files', () => {
       { 'content-type': 'image/png' },
     );
     expect(foreign.status).to.equal(403);
-    expect(kept().length, 'nothing of what was refused is kept').to.equal(before);
-    // The same content sent by several at once, of whom some are refused, stays with those who are not.
+    expect(kept().length, 'no refused content is kept').to.equal(before);
+    // Several send the same content at once, and some are refused. The accepted ones keep it.
     const shared = randomBytes(300_000);
     const senders = await Promise.all(
       Array.from({ length: 12 }, (_, n) =>

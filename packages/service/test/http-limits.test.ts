@@ -370,7 +370,7 @@ describe('a hostile client', () => {
         expect(noted).to.match(what);
     }));
 
-  it('is not unpacked, whatever it packs', async () => {
+  it('is not decompressed', async () => {
     const bomb = gzipSync(Buffer.alloc(20_000_000, ' '));
     const answer = await service.as(token)('POST', '/v1/query', bomb, { 'content-encoding': 'gzip' });
     expect(answer.json).to.include({ status: 415, parameter: 'Content-Encoding' });
@@ -380,7 +380,7 @@ describe('a hostile client', () => {
     socket.terminate();
   });
 
-  it('resists password guessing, and delays nobody else', async () => {
+  it('resists password guessing, without delaying others', async () => {
     await service.as(null)('POST', '/v1/accounts', { name: 'victim', password: 'green-balloon' });
     const statuses = new Map<number, number>();
     await staysResponsive(async () => {

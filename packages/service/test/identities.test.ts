@@ -63,7 +63,7 @@ describe('keys', () => {
     expect((await service.as(rotated.key)('GET', '/v1/data/gates')).status).to.equal(200);
     const again = (await service.request('POST', '/v1/keys/device/rotate', {})).json;
     expect((await service.as(rotated.key)('GET', '/v1/data/gates')).status).to.equal(401);
-    await until('what was opened with the old one has ended', () => one.heard.some(({ method }) => method === 'end'));
+    await until('the connection of the old key has ended', () => one.heard.some(({ method }) => method === 'end'));
     expect((await one.call('get', { doc: 'gates/g-1' })).error.data.status).to.equal(401);
     await until('the brief one has run out', () => two.heard.some(({ method }) => method === 'end'));
     expect((await service.request('DELETE', '/v1/keys/device')).status).to.equal(204);
@@ -156,7 +156,7 @@ describe('tokens', () => {
     });
     const ask = async (token: string) => (await service.as(token)('GET', '/v1/data/flights')).json;
 
-    it('are taken whatever the algorithm of the key, which is asked for once', async () => {
+    it('are accepted with each algorithm, and the key is fetched once', async () => {
       down = true;
       const early = await make('RS256', 'r-1');
       expect((await ask(await early.sign({ sub: 'ada' }))).type).to.equal('/problems/jwks-unavailable');
@@ -208,26 +208,26 @@ describe('accounts', () => {
     });
   });
   after(() => service.stop());
-  const nobody = (method: string, path: string, body?: unknown) => service.as(null)(method, path, body);
-  const signIn = (name: string, password: string) => nobody('POST', '/v1/sessions', { name, password });
+  const anonymous = (method: string, path: string, body?: unknown) => service.as(null)(method, path, body);
+  const signIn = (name: string, password: string) => anonymous('POST', '/v1/sessions', { name, password });
 
   it('sign up, sign in, and are who the policy takes them for', async () => {
-    const signedUp = await nobody('POST', '/v1/accounts', { name: 'Ada', password: 'amber-balloon' });
+    const signedUp = await anonymous('POST', '/v1/accounts', { name: 'Ada', password: 'amber-balloon' });
     expect(signedUp.status).to.equal(201);
     const { account, accessToken } = signedUp.json;
     const ada = service.as(accessToken);
     expect((await ada('GET', '/v1/accounts/me')).json).to.include({ id: account, name: 'ada', guest: false });
     expect((await ada('PUT', '/v1/data/reports/r-1', { by: account })).status).to.equal(201);
-    expect((await ada('PUT', '/v1/data/reports/r-2', { by: 'somebody' })).status).to.equal(403);
+    expect((await ada('PUT', '/v1/data/reports/r-2', { by: 'another' })).status).to.equal(403);
     expect((await signIn('ADA', 'amber-balloon')).status, 'names are compared without case').to.equal(201);
-    expect((await nobody('POST', '/v1/accounts', { name: 'ada', password: 'something-else' })).json.type).to.equal(
+    expect((await anonymous('POST', '/v1/accounts', { name: 'ada', password: 'something-else' })).json.type).to.equal(
       '/problems/account-exists',
     );
-    expect((await nobody('POST', '/v1/accounts', { name: 'bo', password: 'short' })).json).to.include({
+    expect((await anonymous('POST', '/v1/accounts', { name: 'bo', password: 'short' })).json).to.include({
       pointer: '/password',
     });
     const claiming = { name: 'eve', password: 'amber-balloon', claims: { role: 'director' } };
-    expect((await nobody('POST', '/v1/accounts', claiming)).status).to.equal(403);
+    expect((await anonymous('POST', '/v1/accounts', claiming)).status).to.equal(403);
     const { events } = (await service.request('GET', '/v1/journal?doc=reports/r-1')).json;
     expect(events[0].identity).to.equal(`account:${account}`);
   });
@@ -238,14 +238,14 @@ describe('accounts', () => {
       const { status, text } = await signIn(name, 'not-the-password');
       return { status, text, ms: performance.now() - started };
     };
-    const [wrong, unknown] = [await timed('ada'), await timed('nobody-at-all')];
+    const [wrong, unknown] = [await timed('ada'), await timed('unknown-name')];
     expect(wrong.status).to.equal(401);
     expect(wrong.text).to.equal(unknown.text);
     expect(unknown.ms, 'a password is hashed in both cases').to.be.above(10);
   });
 
   it('begin as guests, who keep their id when they take a name', async () => {
-    const { account, accessToken } = (await nobody('POST', '/v1/accounts/guests')).json;
+    const { account, accessToken } = (await anonymous('POST', '/v1/accounts/guests')).json;
     const guest = service.as(accessToken);
     expect((await guest('GET', '/v1/accounts/me')).json).to.include({ id: account, guest: true });
     await guest('PUT', '/v1/data/reports/r-9', { by: account });
@@ -259,11 +259,11 @@ describe('accounts', () => {
   });
 
   it('refresh with a token that is good once, and whose reuse ends the session', async () => {
-    const refresh = (refreshToken: string) => nobody('POST', '/v1/sessions/refresh', { refreshToken });
+    const refresh = (refreshToken: string) => anonymous('POST', '/v1/sessions/refresh', { refreshToken });
     const first = (await signIn('ada', 'amber-balloon')).json;
     const lost = (await refresh(first.refreshToken)).json;
     const second = await refresh(first.refreshToken);
-    expect(second.status, 'the answer was lost, and nobody has used it').to.equal(200);
+    expect(second.status, 'the answer was lost, and the token is unused').to.equal(200);
     expect((await service.as(lost.accessToken)('GET', '/v1/accounts/me')).status).to.equal(401);
     expect((await service.as(second.json.accessToken)('GET', '/v1/accounts/me')).status).to.equal(200);
     expect((await refresh(first.refreshToken)).status, 'two have it').to.equal(401);
@@ -361,14 +361,16 @@ describe('accounts', () => {
 describe('an open store', () => {
   it('allows everything with documents, but nothing that outlasts the open period', async () => {
     const service = await TestService.start({ openUntilMs: Date.now() + 1500 });
-    const nobody = service.as(null);
+    const anonymous = service.as(null);
     try {
-      expect((await nobody('PUT', '/v1/data/flights/f-1', { a: 1 })).status).to.equal(201);
-      expect((await nobody('GET', '/v1/data/flights')).json.documents).to.have.length(1);
+      expect((await anonymous('PUT', '/v1/data/flights/f-1', { a: 1 })).status).to.equal(201);
+      expect((await anonymous('GET', '/v1/data/flights')).json.documents).to.have.length(1);
       for (const path of ['/v1/keys', '/v1/policy', '/v1/accounts'])
-        expect((await nobody('GET', path)).json.type).to.equal('/problems/admin-only');
+        expect((await anonymous('GET', path)).json.type).to.equal('/problems/admin-only');
       const evil = { origin: 'https://evil.test' };
-      expect((await nobody('GET', '/v1/data/flights', undefined, evil)).json.type).to.equal('/problems/origin-refused');
+      expect((await anonymous('GET', '/v1/data/flights', undefined, evil)).json.type).to.equal(
+        '/problems/origin-refused',
+      );
       const underAnotherName = await new Promise((resolve) =>
         get(`${service.url}/v1/data/flights`, { headers: { host: 'evil.test' } }, ({ statusCode }) =>
           resolve(statusCode),
@@ -383,7 +385,7 @@ describe('an open store', () => {
       expect(Date.parse(result.openUntil) - Date.now()).to.be.within(0, 1500);
       await socket.call('watch', { query: { from: 'flights' } });
       await until('it is closed', () => socket.heard.some(({ method }) => method === 'end'));
-      expect((await nobody('GET', '/v1/data/flights')).status).to.equal(401);
+      expect((await anonymous('GET', '/v1/data/flights')).status).to.equal(401);
       expect((await service.as(KEY)('GET', '/v1/data/flights')).status).to.equal(200);
       socket.socket.close();
     } finally {

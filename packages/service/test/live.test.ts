@@ -88,7 +88,7 @@ describe('a watch over an event stream', () => {
     second.close();
   });
 
-  it('resumes when nothing happened meanwhile, also with a limit and after a restart', async () => {
+  it('resumes when nothing has changed, also with a limit and after a restart', async () => {
     for (let n = 0; n < 9; n++) await service.request('PUT', `/v1/data/quiet/q-${n}`, { n });
     for (const parameters of ['?order=-n&limit=3', '?limit=3', '']) {
       const first = await StreamReader.open(`${service.url}/v1/data/quiet${parameters}`);
@@ -225,22 +225,22 @@ describe('a WebSocket', () => {
       sender.call('commit', { ...(id ? { id } : {}), writes: [{ put: 'accepted/a', data: { n } }] });
     await put('quiet', 0);
     for (const socket of [sender, other]) await socket.call('watch', { query: { from: 'accepted' } });
-    const { result } = await put('told', 1);
+    const { result } = await put('noted', 1);
     await put(undefined, 2);
-    await put('told', 1);
+    await put('noted', 1);
     await until('both saw the changes', () =>
       [sender, other].every(({ heard }) => heard.filter(({ method }) => method === 'change').length === 2),
     );
-    const told = sender.heard
+    const sent = sender.heard
       .filter(({ method }) => method === 'accepted' || method === 'change')
       .map(({ method, params }) => [method, params.seq]);
-    expect(told).to.deep.equal([
+    expect(sent).to.deep.equal([
       ['accepted', result.seq],
       ['change', result.seq],
       ['change', result.seq + 1],
     ]);
     const notice = sender.heard.find(({ method }) => method === 'accepted')!;
-    expect(LIVE_NOTIFICATIONS.accepted.parse(notice.params)).to.deep.equal({ id: 'told', seq: result.seq });
+    expect(LIVE_NOTIFICATIONS.accepted.parse(notice.params)).to.deep.equal({ id: 'noted', seq: result.seq });
     expect(other.heard.some(({ method }) => method === 'accepted')).to.equal(false);
     for (const { socket } of [sender, other]) socket.close();
   });
@@ -261,7 +261,7 @@ describe('a WebSocket', () => {
     socket.socket.close();
   });
 
-  it('begins with the result, however long that takes to read, and then sends what was committed meanwhile', async () => {
+  it('begins with the result, also if reading takes long, and then sends the changes since', async () => {
     const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
     for (let part = 0; part < 8; part++) {
       await socket.call('commit', {

@@ -108,7 +108,7 @@ async function run(seed: number, steps: number): Promise<void> {
   }
   expect(
     watchers.reduce((sum, { resets }) => sum + resets, 0),
-    'while the journal reaches back nobody is reset',
+    'no reset while the journal reaches back',
   ).to.equal(0);
   for (const watcher of watchers) watcher.subscription?.stop();
   expect(views.size).to.equal(0);
@@ -143,7 +143,7 @@ describe('live queries and a plain model of them', () => {
   const rounds = Number(process.env.MODEL_ROUNDS ?? 3);
   const first = Number(process.env.MODEL_SEED ?? 100);
   for (let round = 0; round < rounds; round++) {
-    it(`agree after every commit, through slowness, absence and resuming (seed ${first + round})`, () =>
+    it(`agree after every commit, through slow readers, disconnects and resumes (seed ${first + round})`, () =>
       run(first + round, 180));
   }
 

@@ -65,7 +65,7 @@ describe('the metrics', () => {
       await service.request('PUT', `/v1/data/notices/n-${n}`, { n, text: 'x'.repeat(200_000) });
     for (let n = 0; n < 59; n++) await service.request('DELETE', `/v1/data/notices/n-${n}`);
     slow.socket.resume();
-    await until('what was missed has come', async () => readMetric(await metrics(), 'uproar_merges_total')! > 0);
+    await until('the missed changes have arrived', async () => readMetric(await metrics(), 'uproar_merges_total')! > 0);
     const text = await metrics();
     expect(readMetric(text, 'uproar_late_delivery_delay_seconds_sum')).to.be.above(0);
     expect(readMetric(text, 'uproar_refills_total')).to.be.above(readMetric(before, 'uproar_refills_total')!);

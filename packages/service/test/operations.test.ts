@@ -159,7 +159,7 @@ describe('metrics', () => {
     expect(gates.milliseconds).to.be.above(0);
   });
 
-  it('keeps queries that took long, those that differ in values alone taken together, with what would help', async () => {
+  it('lists slow queries, grouped if they differ only in values, with the index that would help', async () => {
     for (let part = 0; part < 4; part++) {
       const writes = Array.from({ length: 8000 }, (_, n) => ({
         create: 'flights',

@@ -37,7 +37,7 @@ class Watching {
     if (result) this.copies.push({ query, name: result.watch, state: byId(result.documents), ended: false });
   }
 
-  /** Takes up what has been heard since. */
+  /** Applies the messages received since. */
   take(): void {
     for (const { method, params } of this.socket.heard.slice(this.#taken)) {
       for (const copy of this.copies.filter(({ name }) => name === params?.watch || name === params?.was)) {
@@ -53,7 +53,7 @@ class Watching {
 
 const byId = (documents: { id: string }[]) => Object.fromEntries(documents.map((document) => [document.id, document]));
 
-/** The same whatever the order of members. */
+/** A text that does not depend on the order of members. */
 const canonical = (value: unknown): unknown =>
   JSON.parse(
     JSON.stringify(value, (_, inner: unknown) =>
@@ -182,8 +182,8 @@ describe('hidden documents', () => {
 });
 
 /**
- * Two stores: one has documents that somebody may not see, the other has only what they may see, and a commit to a collection
- * closed to them wherever the first one has a commit that is hidden. Every answer they get must be the same in both.
+ * Two stores: one has documents that are hidden from a caller, the other has only the visible ones, and a commit to a collection
+ * closed to the caller for each hidden commit of the first one. Every answer they get must be the same in both.
  */
 async function compareWorlds(seed: number, steps: number): Promise<void> {
   const random = new Random(seed * 104_729);
@@ -322,7 +322,7 @@ async function compareWorlds(seed: number, steps: number): Promise<void> {
   }
 }
 
-/** What is left when times and what names the store are taken away, whatever the order of members. */
+/** The text without times and without ids of the store; it does not depend on the order of members. */
 function plain(value: unknown): unknown {
   const text = JSON.stringify(canonical(value))
     .replace(/\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z/g, 'T')

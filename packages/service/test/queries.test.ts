@@ -193,7 +193,7 @@ describe('queries over HTTP', () => {
       ['/v1/explain', { from: 'balloons', include }],
     ] as const) {
       const { text } = await lesser('POST', path, asked);
-      expect(text, 'what is its own').to.include('Did you mean \\"name\\"');
+      expect(text, 'its own field').to.include('Did you mean \\"name\\"');
       expect(text).not.to.match(/passphrase|Did you mean \\"balloon-secrets/);
     }
     expect((await lesser('GET', '/v1/data/balloon')).text).not.to.include('secrets');

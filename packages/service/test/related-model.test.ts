@@ -379,7 +379,7 @@ async function run(seed: number, steps: number): Promise<void> {
   ).to.equal(0);
   for (const watcher of watchers) watcher.subscription?.stop();
   expect(views.size).to.equal(0);
-  expect(views.dependedCollections, 'nobody is interested in anything any more').to.deep.equal([]);
+  expect(views.dependedCollections, 'no dependency is left').to.deep.equal([]);
   views.close();
   store.close();
   remove();
@@ -389,7 +389,7 @@ describe('related documents and totals, and a plain model of them', () => {
   const rounds = Number(process.env.MODEL_ROUNDS ?? 3);
   const first = Number(process.env.MODEL_SEED ?? 500);
   for (let round = 0; round < rounds; round++) {
-    it(`agree after every commit, whatever may be seen, through slowness, absence and resuming (seed ${first + round})`, () =>
+    it(`agree after every commit, under any policy, through slow readers, disconnects and resumes (seed ${first + round})`, () =>
       run(first + round, 120));
   }
 });

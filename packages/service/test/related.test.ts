@@ -70,7 +70,7 @@ describe('related documents in answers', () => {
         order: 'start',
         fields: 'start',
       },
-      crew: { from: 'crews', via: 'crewId', where: "lead = 'nobody'" },
+      crew: { from: 'crews', via: 'crewId', where: "lead = 'Unknown'" },
     });
     expect(related.flights).to.deep.equal([
       { id: 'f-1', data: { start: '2026-06-01' } },
@@ -247,7 +247,7 @@ describe('live views of related documents', () => {
       'replace /b-1/related/crew',
     ]);
     await service.request('PUT', '/v1/data/crews/c-77', {});
-    expect(other.events, 'nobody else heard anything').to.have.length(1);
+    expect(other.events, 'no other connection received an event').to.have.length(1);
     const { json } = await service.request(
       'GET',
       address('balloons', { include: `${CREW}; flights by balloonId order -n limit 2` }),
@@ -257,7 +257,7 @@ describe('live views of related documents', () => {
     other.close();
   });
 
-  it('resume over a WebSocket with what was missed, and leave nothing behind at the end', async () => {
+  it('resume over a WebSocket with the missed changes, and leave nothing behind', async () => {
     const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
     const query = { from: 'balloons', include: CREW, limit: 'none' };
     const first = (await socket.call('watch', { query })).result;
@@ -273,7 +273,7 @@ describe('live views of related documents', () => {
     socket.socket.terminate();
   });
 
-  it('begin whole where they are so large that it takes a while, whatever is written meanwhile', async () => {
+  it('start with the whole result, also if reading is slow and documents change during it', async () => {
     const documents: Record<string, object> = {};
     for (let n = 0; n < 6000; n++) documents[`balloons/x-${n}`] = { crewId: `c-${n % 300}`, n };
     for (let n = 0; n < 300; n++) documents[`crews/c-${n}`] = { n: 0 };

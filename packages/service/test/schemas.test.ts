@@ -17,7 +17,7 @@ const SCHEMA = {
 };
 
 describe('a schema that is proposed', () => {
-  it('is met by the documents it was made from, whatever they are', () => {
+  it('matches all documents it was made from', () => {
     const finder = new ShapeFinder();
     const documents: JsonObject[] = Array.from({ length: 60 }, (_, n) => ({
       name: `Balloon ${n}`,
@@ -115,7 +115,7 @@ describe('the schema of a collection', () => {
     const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
     const { error } = await socket.call('commit', { id: 'one', writes: [{ put: 'balloons/b-5', data: {} }] });
     expect(error.data).to.include({ type: '/problems/schema-violation', pointer: '/name' });
-    // Under another schema the same commit is judged anew.
+    // Under another schema the same commit is validated again.
     await set({ mode: 'off' });
     expect(
       (await socket.call('commit', { id: 'one', writes: [{ put: 'balloons/b-5', data: {} }] })).result.documents,
@@ -143,7 +143,7 @@ describe('the schema of a collection', () => {
     expect(fine.headers.has('schema-violations')).to.equal(false);
   });
 
-  it('is checked against all documents before it is enforced, those that come meanwhile too', async () => {
+  it('is checked against all documents before it is enforced, including concurrent writes', async () => {
     await service.request('PUT', '/v1/data/balloons/b-2', { name: 4 });
     const report = (await service.request('POST', '/v1/schemas/balloons/check', { schema: SCHEMA })).json;
     expect(report).to.include({ documents: 2, violations: 1 });

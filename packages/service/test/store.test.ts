@@ -135,7 +135,7 @@ describe('the store', () => {
     expect(numbers).to.deep.equal([...numbers].sort((a, b) => a - b));
   });
 
-  it('reads at one state, however long that takes and whatever is written meanwhile', async () => {
+  it('reads at one state, also if it takes long and documents change', async () => {
     for (let part = 0; part < 12; part++)
       await append(
         ...Array.from({ length: 500 }, (_, n) => put(`d-${part * 500 + n}`, { round: 0, text: 'x'.repeat(300) })),

@@ -5,7 +5,7 @@ import { Subscription, type SubscribedView } from '../dist/live/subscription.js'
 /** A view of one number, the seq, and a connection that records what it receives. */
 function connect() {
   const received: string[] = [];
-  /** Whether the view has to read the store to find out what was missed. */
+  /** Whether the view has to read the store to find the missed changes. */
   const slow = { on: false };
   const sink = { full: false, send: (event: LiveEvent) => received.push(`${event.name} ${event.seq}`) };
   const change = (seq: number) =>
@@ -66,7 +66,7 @@ describe('the subscription of a connection', () => {
     expect(received.at(-1)).to.equal('change 4');
   });
 
-  it('also receives what is committed while it catches up', async () => {
+  it('also receives commits made while it catches up', async () => {
     const { received, sink, slow, subscription, commit } = connect();
     sink.full = true;
     commit();

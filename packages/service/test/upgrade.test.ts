@@ -10,7 +10,7 @@ import { temporaryDirectory, TestService } from '../../../test/service.js';
 
 const SAMPLES = new URL('./stores/', import.meta.url).pathname;
 
-/** A store as an earlier version left it, and what was in it. */
+/** A store of an earlier version, and its expected content. */
 interface Expected {
   key: string;
   policy: string;
@@ -86,7 +86,7 @@ describe('stores of earlier versions', () => {
         expect((await service.request('GET', '/v1/files/picture/content')).text).to.equal(expected.content);
       }
 
-      // And what is new works on it.
+      // New features work on it.
       expect(
         (await service.request('PUT', '/v1/schemas/balloons', { mode: 'warn', schema: { type: 'object' } })).status,
       ).to.be.below(300);

@@ -7,7 +7,7 @@ import type { ConnectionState, Store, View, Watch } from '@uproar/client';
 import { onScopeDispose, shallowRef, watch as watchSource, type ShallowRef } from 'vue';
 
 /**
- * The view of a watch as a ref. The watch is made when the composable is called, made anew whenever what `begin` reads
+ * The view of a watch as a ref. The watch starts when the composable is called, and again whenever what `begin` reads
  * changes, and closed with the component.
  */
 export function useWatch(begin: () => Watch | undefined): Readonly<ShallowRef<View | undefined>> {

@@ -28,7 +28,7 @@ export function addBench(program: Command): void {
     .summary('measure write throughput and delivery latency from here')
     .description(
       'Writes to the collection "bench" for a few seconds, over separate connections, while others watch it. Then deletes the documents. ' +
-        'The journal keeps what was written.',
+        'The journal keeps the written documents.',
     )
     .option('--writers <number>', `number of writing connections (up to ${MOST.writers})`, '8')
     .option('--watchers <number>', `number of watching connections (up to ${MOST.watchers})`, '4')

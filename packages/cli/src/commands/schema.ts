@@ -160,7 +160,7 @@ async function check(store: Store, collection: string, options: Options & { file
   const rows = report.examples.flatMap(({ id, violations }) =>
     violations.map(({ pointer, detail }, place) => [place === 0 ? id : '', pointer || 'the whole', detail]),
   );
-  if (rows.length > 0) printTable(['document', 'at', 'what is wrong'], rows);
+  if (rows.length > 0) printTable(['document', 'at', 'violation'], rows);
   const all = `${report.documents.toLocaleString('en')} documents`;
   if (report.violations === 0) process.stdout.write(`${pc.green('all fit')}: ${all} of ${collection}\n`);
   else

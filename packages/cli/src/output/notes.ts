@@ -9,7 +9,7 @@ export function printNotes(notes: readonly string[] = []): void {
 /** Has the store say which names in a query were probably meant otherwise, for commands whose answers have no place for that. */
 export async function noteMistakes(store: Store, collection: string, parts: QueryParts = {}): Promise<void> {
   const { where, after: _, limit: __, ...rest } = parts;
-  // One document is looked for, so that this costs nothing whatever the condition is.
+  // Limited to one document, so that it is cheap for every condition.
   const one = "meta('id') = '-'";
   const asked = { ...rest, where: typeof where === 'string' ? `(${where}) AND ${one}` : one };
   const found = await store

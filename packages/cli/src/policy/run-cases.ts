@@ -149,7 +149,7 @@ function findDifference({ allowed, sees }: Case, decision: Decision): string | u
 }
 
 function report(one: Case, decision: Decision, wrong: string | undefined, json: boolean): void {
-  const who = typeof one.as === 'string' ? one.as : one.as === undefined ? 'nobody' : JSON.stringify(one.as);
+  const who = typeof one.as === 'string' ? one.as : one.as === undefined ? 'anonymous' : JSON.stringify(one.as);
   const name = one.name ?? `${who} ${one.allowed ? 'may' : 'may not'} ${one.do} ${one.collection}`;
   if (json) return printJson({ name, passed: wrong === undefined, decision });
   process.stdout.write(`${wrong === undefined ? pc.green('✓') : pc.red('✗')} ${name}\n`);

@@ -28,7 +28,7 @@ export function where(parts: TemplateStringsArray, ...values: readonly Quotable[
   return new Condition(parts.reduce((text, part, index) => text + quote(values[index - 1]!) + part));
 }
 
-/** Names a field in a condition, whatever characters it has; dots reach into objects. */
+/** Names a field in a condition, with any characters; dots reach into objects. */
 export function field(name: string): FieldName {
   const parts = name.split('.').map((part) => (/^[A-Za-z_][A-Za-z0-9_]*$/.test(part) ? part : quoteName(part)));
   return new FieldName(parts.join('.'));

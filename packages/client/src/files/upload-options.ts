@@ -36,6 +36,6 @@ export interface FilesOptions {
   Refused: typeof ProblemError;
   /** Uploads in progress or waiting for a connection, oldest first. */
   waiting: Map<string, KeptUpload>;
-  /** When the files of an id are through, those that go one after the other. */
+  /** Resolves when the earlier uploads of an id are done, since uploads of one id run one after the other. */
   turns: Map<string, Promise<void>>;
 }

@@ -7,7 +7,7 @@ import type { ClientStorage, OutboxEntry, OutboxMessage } from '../storage/stora
 /** Entries in flight at the same time, for links that keep their order. */
 const MAX_UNDER_WAY = 16;
 
-/** The store forgets commit ids after 24 hours; what was sent longer ago cannot be repeated safely. */
+/** The store forgets commit ids after 24 hours; older commits cannot be repeated safely. */
 const SAFE_TO_REPEAT_MS = 23 * 3_600_000;
 
 /** The problem of a write that was sent longer ago. */

@@ -3,7 +3,7 @@ import type { ClientStorage, KeptUpload, OutboxEntry, OutboxMessage, SharedOutbo
 
 /**
  * Keeps the outbox and copies of watches in IndexedDB. Tabs of one origin that use the same name share it: one of them
- * sends (Web Locks), all of them show what is pending.
+ * sends (Web Locks), all of them show the pending writes.
  */
 export class IndexedDbStorage implements ClientStorage {
   readonly #name: string;

@@ -16,7 +16,7 @@ const { busy, failure, run } = useCall();
 const PREVIEW_AFTER_MS = 300;
 const MOST_SHOWN = 50;
 const { form } = useFormDraft('try-policy', {
-  who: 'claims' as 'claims' | 'account' | 'nobody',
+  who: 'claims' as 'claims' | 'account' | 'anonymous',
   claims: '{"sub": "ada", "role": "crew", "crew": "c-2"}',
   account: '',
   collection: undefined as string | undefined,
@@ -44,7 +44,7 @@ const writes = computed(() => rule.value === 'create' || rule.value === 'update'
 
 /** The identity to try; undefined while the input is invalid. */
 const as = computed(() => {
-  if (who.value === 'nobody') return 'anonymous';
+  if (who.value === 'anonymous') return 'anonymous';
   if (who.value === 'account') return account.value === '' ? undefined : { account: account.value };
   try {
     return { claims: JSON.parse(claims.value) as object };
@@ -69,7 +69,7 @@ function later(byPerson: boolean): void {
   timer ??= setTimeout(() => {
     timer = undefined;
     if (!changed && previewing) return later(false);
-    // A refused preview is refused again, whatever is written to the collection.
+    // A refused preview stays refused when the collection changes.
     if (changed || previewProblem.value === '') void preview();
     changed = false;
   }, PREVIEW_AFTER_MS);
@@ -134,7 +134,7 @@ const TRUTH = { true: 'yes', false: 'no', null: 'unknown' };
       <RadioGroup v-model:value="who" size="small">
         <RadioButton value="claims">Claims</RadioButton>
         <RadioButton value="account">Account</RadioButton>
-        <RadioButton value="nobody">Anonymous</RadioButton>
+        <RadioButton value="anonymous">Anonymous</RadioButton>
       </RadioGroup>
       <Input
         v-if="who === 'claims'"

@@ -17,7 +17,7 @@ export interface Outcome<Item> {
 /** How {@link commitEach} is watched and stopped. */
 export interface Progress<Item> {
   signal?: AbortSignal;
-  /** Called for each commit with the items it wrote, and the number of those that existed and were kept. */
+  /** Called for each commit with the items it wrote, and the number of existing documents that were kept. */
   onWritten?(items: readonly Item[], kept: number): void;
   onRefused?(item: Item, reason: string): void;
 }

@@ -62,7 +62,7 @@ export async function deleteWithUndo(
   return kept;
 }
 
-/** Of documents with another version than was shown, those that hold the same data as before, as they are now. */
+/** Of the documents with a newer version than the shown one, those with unchanged data, in their current state. */
 async function findUnchanged(store: Store, collection: string, { refused }: Outcome<Document>): Promise<Document[]> {
   const conflicts = refused.filter(({ conflict }) => conflict).map(({ item }) => item);
   const shown = new Map(conflicts.map((document) => [document.id, document.data]));

@@ -10,7 +10,7 @@ import { conditions, type Vocabulary } from './language';
 
 const text = defineModel<string>({ required: true });
 const props = defineProps<{ label: string; hint: string; lines: 'one' | 'many'; vocabulary: () => Vocabulary }>();
-const emit = defineEmits<{ ask: [] }>();
+const emit = defineEmits<{ run: [] }>();
 const place = useTemplateRef<HTMLElement>('place');
 let editor: EditorView | undefined;
 
@@ -23,7 +23,7 @@ const oneLine = EditorState.transactionFilter.of((transaction) =>
 const joined = (lines: string) => lines.replace(/\s*\n\s*/g, ' ');
 
 onMounted(() => {
-  const ask = () => (emit('ask'), true);
+  const run = () => (emit('run'), true);
   editor = new EditorView({
     parent: place.value!,
     state: EditorState.create({
@@ -40,8 +40,8 @@ onMounted(() => {
         conditions(() => props.vocabulary()),
         keymap.of([
           ...closeBracketsKeymap,
-          { key: 'Mod-Enter', run: ask },
-          ...(props.lines === 'one' ? [{ key: 'Enter', run: ask }] : []),
+          { key: 'Mod-Enter', run },
+          ...(props.lines === 'one' ? [{ key: 'Enter', run }] : []),
           ...defaultKeymap,
           ...historyKeymap,
         ]),

@@ -67,7 +67,7 @@ const faults = linter(
   { delay: 500 },
 );
 
-/** Closes the list of completions when Enter would only insert what is typed already, so that Enter runs the query. */
+/** Closes the list of completions if Enter would only insert the typed text again, so that Enter runs the query. */
 const closeWhenTyped = Prec.highest(
   keymap.of([
     {

@@ -65,7 +65,7 @@ function pick(ids: string[], on: boolean): void {
   picked.value = next;
 }
 
-/** Deletes the selected documents. Those that could not be deleted stay selected. */
+/** Deletes the selected documents. Documents that could not be deleted stay selected. */
 async function removePicked(): Promise<void> {
   const from = collection.value;
   const kept = await deleteWithUndo(store, notices, from, pickedDocuments.value);
@@ -104,13 +104,13 @@ function open(documentId?: string, name = collection.value): void {
   void router.push({ name: 'data', params: { collection: name, id: documentId ?? '' }, query });
 }
 
-function ask(condition: string, terms: string): void {
+function run(condition: string, terms: string): void {
   const query = { ...(condition === '' ? {} : { where: condition }), ...(terms === '' ? {} : { order: terms }) };
   void router.push({ name: 'data', params: route.params, query });
 }
 
 function sort(column: Column, add: boolean): void {
-  ask(where.value, sortBy(order.value, column, add));
+  run(where.value, sortBy(order.value, column, add));
 }
 
 async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> {
@@ -195,7 +195,7 @@ function dragged({ dataTransfer }: DragEvent): void {
       :problem="queryProblem"
       :live="view?.state === 'live'"
       :vocabulary="() => vocabularyOf(view)"
-      @ask="ask"
+      @run="run"
     />
     <Uploads ref="uploads" />
     <Alert v-if="view?.error && !queryProblem" banner type="error" :message="view.error.detail" />

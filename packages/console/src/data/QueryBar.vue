@@ -16,7 +16,7 @@ const props = defineProps<{
   vocabulary: () => Vocabulary;
 }>();
 const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
-const emit = defineEmits<{ ask: [where: string, order: string] }>();
+const emit = defineEmits<{ run: [where: string, order: string] }>();
 const store = useStore();
 
 const hints = ref<string[]>([]);
@@ -33,7 +33,7 @@ const marked = computed(() => {
   return `${text}\n${' '.repeat(position)}▲`;
 });
 
-// What the query costs, and what would help, is asked whenever another one is.
+// The cost and the advice are fetched again for each new query.
 watch(
   () => [props.collection, props.where, props.order, props.live] as const,
   async ([collection, condition, terms, live]) => {
@@ -50,19 +50,19 @@ watch(
   { immediate: true },
 );
 
-function ask(): void {
+function run(): void {
   Object.assign(typed, { where: typed.where.trim(), order: typed.order.trim() });
-  emit('ask', typed.where, typed.order);
+  emit('run', typed.where, typed.order);
 }
 
 function clear(): void {
   Object.assign(typed, { where: '', order: '' });
-  ask();
+  run();
 }
 </script>
 
 <template>
-  <form class="bar" role="search" @submit.prevent="ask">
+  <form class="bar" role="search" @submit.prevent="run">
     <div class="inputs">
       <span class="label" aria-hidden="true">where</span>
       <div class="where" :class="{ wrong: problem }">
@@ -72,7 +72,7 @@ function clear(): void {
           lines="one"
           hint="status = 'aloft' AND altitude > 300"
           :vocabulary="vocabulary"
-          @ask="ask"
+          @run="run"
         />
       </div>
       <label for="order">order</label>

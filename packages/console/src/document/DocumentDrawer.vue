@@ -37,7 +37,7 @@ const formData = computed(() => {
 });
 const sizeBytes = computed(() => new TextEncoder().encode(JSON.stringify(now.value?.data ?? {})).length);
 
-/** Escape closes it wherever the focus is, unless something else makes use of that key. */
+/** Escape closes it from anywhere on the page, unless another element uses that key. */
 function onKey(event: KeyboardEvent): void {
   const elsewhere = (event.target as HTMLElement | null)?.closest(
     'input, textarea, select, [contenteditable], .ant-modal, .ant-drawer',

@@ -54,20 +54,20 @@ function toNewest(): void {
   scrolled.value = false;
 }
 
-/** The change that is open. It stays open, whatever comes in above and even when it has left the list. */
+/** The change that is open. It stays open when changes arrive above, and even when it has left the list. */
 const open = shallowRef<JournalEvent>();
 watch(part, () => (open.value = undefined));
 watch(events, ([first]) => (open.value ??= first));
 
-function ask(changes: Record<string, string>): void {
+function narrow(changes: Record<string, string>): void {
   const query = { ...(route.query as Record<string, string>), ...changes };
   for (const name of Object.keys(query)) if (!query[name]) delete query[name];
   void router.push({ name: 'journal', query });
 }
 
 const documentFault = computed(() => typed.doc !== '' && !/^[a-z][a-z0-9-]{0,63}\/[\w.~-]{1,128}$/.test(typed.doc));
-function askTyped(): void {
-  if (!documentFault.value) ask({ where: typed.where, doc: typed.doc });
+function runTyped(): void {
+  if (!documentFault.value) narrow({ where: typed.where, doc: typed.doc });
 }
 /** Some documents of the collection, to complete conditions with. */
 const sample = useWatch(() =>
@@ -106,7 +106,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
     <template #tools>
       <HoldButton v-model:paused="paused" :waiting="waiting" />
     </template>
-    <form class="bar" role="search" @submit.prevent="askTyped">
+    <form class="bar" role="search" @submit.prevent="runTyped">
       <ChoiceBox
         class="collection"
         allow-clear
@@ -114,7 +114,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
         aria-label="Collection"
         :value="collection || undefined"
         :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
-        @change="(name) => ask({ collection: String(name ?? ''), doc: '' })"
+        @change="(name) => narrow({ collection: String(name ?? ''), doc: '' })"
       />
       <Input
         v-model:value="typed.doc"
@@ -131,7 +131,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
           lines="one"
           hint="where … such as status = 'aloft', before or after"
           :vocabulary="() => vocabularyOf(sample)"
-          @ask="askTyped"
+          @run="runTyped"
         />
       </div>
       <Button html-type="submit" :type="altered ? 'primary' : 'default'" :disabled="documentFault">Run</Button>
@@ -178,7 +178,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−' };
           >Show earlier changes</Button
         >
       </div>
-      <ChangePanel v-if="open" :event="open" @only="(subject) => ask({ doc: subject, collection: '' })" />
+      <ChangePanel v-if="open" :event="open" @only="(subject) => narrow({ doc: subject, collection: '' })" />
     </div>
   </PageFrame>
 </template>

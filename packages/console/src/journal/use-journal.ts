@@ -121,7 +121,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
       for (let read = 0; read < MAX_PAGES; read++) {
         const before = oldest;
         const page = await readJournal(store, meant, before, PAGE);
-        // Meanwhile something else may be meant, or the list may have been cut.
+        // The query may have changed in the meantime, or the list may have been cut.
         if (part.value !== meant || oldest !== before) return;
         [events.value, more.value, oldest] = [[...events.value, ...page.events], page.more, page.seq];
         failure.value = '';

@@ -229,7 +229,7 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
           <table class="plain">
             <thead>
               <tr>
-                <th scope="col">What is watched</th>
+                <th scope="col">Target</th>
                 <th scope="col" class="numeric">Watchers</th>
                 <th scope="col">Matched by</th>
                 <th scope="col" class="numeric">Tests</th>

@@ -29,14 +29,14 @@ const router = useRouter();
 
 const DEFAULT_LIMIT = '100';
 const text = (name: string) => String(route.query[name] ?? '');
-/** The collection that is asked while the address names none: the first one there was, whatever comes after it. */
+/** The collection of the query if the address names none: the first collection, fixed even if others are created. */
 const firstCollection = ref<string>();
 watch(
   () => props.collections?.documents[0]?.id,
   (id) => (firstCollection.value ??= id),
   { immediate: true },
 );
-/** The query of the address, as text: it is the same text for as long as the same is asked. */
+/** The query of the address, as text: unchanged while the query is the same. */
 const key = computed(() => {
   const from = text('from') || firstCollection.value;
   if (from === undefined) return undefined;
@@ -62,7 +62,7 @@ const { typed, altered, offered, reset, takeOffered, dropOffered } = useTypedQue
     return fields;
   },
 );
-/** Whether totals are asked for, which leave no place for the rest. */
+/** Whether the query returns totals; then the other fields do not apply. */
 const totals = computed(() => typed.summary !== '');
 const limitFault = computed(() => !/^([1-9]\d{0,4}|none|)$/.test(typed.limit) || Number(typed.limit) > 10_000);
 
@@ -92,7 +92,7 @@ const marked = computed(() => {
 });
 
 /** Runs the typed query. */
-function ask(): void {
+function run(): void {
   if (!limitFault.value) show({ from: asked.value!.from, ...typed });
 }
 
@@ -144,7 +144,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
     <p v-if="empty" class="nothing muted">There are no documents yet. Create one on the page Data.</p>
     <template v-else-if="asked">
       <div class="bench">
-        <form role="search" @submit.prevent="ask()">
+        <form role="search" @submit.prevent="run()">
           <div class="line">
             <label for="bench-from">from</label>
             <ChoiceBox
@@ -154,7 +154,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
               :options="(collections?.documents ?? []).map(({ id }) => ({ value: id, label: id }))"
               @change="(from) => show({ from: String(from) })"
             />
-            <span class="ask">
+            <span class="run">
               <Button v-if="altered" type="text" title="Back to the query whose result is shown" @click="reset"
                 >Reset</Button
               >
@@ -168,9 +168,9 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             v-model="typed.where"
             label="where"
             lines="many"
-            hint="status = 'aloft' AND altitude > 300    – Ctrl+Space shows what there is, Ctrl+Enter asks"
+            hint="status = 'aloft' AND altitude > 300    – Ctrl+Space completes, Ctrl+Enter runs"
             :vocabulary="() => vocabularyOf(sample)"
-            @ask="ask()"
+            @run="run()"
           />
           <div class="line">
             <label for="bench-include">include</label>
@@ -282,7 +282,7 @@ label {
 .from {
   width: 200px;
 }
-.ask {
+.run {
   margin-left: auto;
 }
 .grow {

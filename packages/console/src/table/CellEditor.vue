@@ -3,7 +3,7 @@ import { nextTick, onMounted, useTemplateRef, watch } from 'vue';
 import { isText, type CellEdit } from './cell-edits';
 
 /**
- * The editor of a cell. The table keeps one and the same element for an edit, wherever the row moves, so that it never loses the
+ * The editor of a cell. The table keeps the same element for an edit while the row moves, so that it never loses the
  * focus; the text belongs to the edit.
  */
 const props = defineProps<{

@@ -19,7 +19,7 @@ const props = defineProps<{
   order: string;
   /** The document that is open. */
   selected: string;
-  /** Those that are picked; left out where none can be. */
+  /** The selected documents; undefined if the table has no selection. */
   picked?: ReadonlySet<string>;
   /** The edits of cells; left out where none can be edited. */
   edits?: CellEdits;

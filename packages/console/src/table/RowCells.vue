@@ -4,7 +4,7 @@ import { isObject } from '@uproar/core';
 import { formatCell, kindOf, valueAt } from './fields';
 import type { Column } from './layout';
 
-/** The cells of a row. They are drawn again only when this row has changed, wherever it moves. */
+/** The cells of a row. They are rendered again only when the row has changed, not when it moves. */
 defineProps<{
   document: Document;
   columns: readonly Column[];

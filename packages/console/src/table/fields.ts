@@ -45,7 +45,7 @@ interface Tally {
 }
 
 /**
- * The fields found in documents, those that most of them have first, otherwise in the order they were met.
+ * The fields found in documents, the most common first, otherwise in order of appearance.
  *
  * @param unfolded names of objects whose members count as fields of their own
  */

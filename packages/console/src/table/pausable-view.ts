@@ -4,7 +4,7 @@ import { computed, onScopeDispose, shallowRef, watch, type ComputedRef, type Ref
 /** What a table draws: a view, and the changes since the previous frame. */
 export interface Frame {
   view: View;
-  /** Documents as they were before, by id; undefined for those that came. */
+  /** The previous state of documents, by id; undefined for new documents. */
   altered: ReadonlyMap<string, Document | undefined>;
 }
 

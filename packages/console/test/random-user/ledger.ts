@@ -1,13 +1,13 @@
 import type { Page } from 'playwright-core';
 import type { Store } from '@uproar/client';
 
-/** What was typed once and belongs to one document. */
+/** A typed text that belongs to one document. */
 export interface Entry {
   /** Occurs nowhere else. */
   token: string;
   /** `balloons/bl-17` */
   address: string;
-  /** What was done with it: `saved` in whatever way, or `kept` as a draft. What was discarded is not noted. */
+  /** `saved`, or `kept` as a draft. Discarded text is not recorded. */
   meant: 'saved' | 'kept';
   how: string;
 }
@@ -39,14 +39,14 @@ export class Ledger {
     this.entries.push(entry);
   }
 
-  /** Takes out what an opened editor offers back, and what is typed over or discarded now. */
+  /** Removes text that an opened editor offers back, and text that is overwritten or discarded now. */
   replaced(text: string): void {
     for (let at = this.entries.length - 1; at >= 0; at--) {
       if (text.includes(this.entries[at]!.token)) this.entries.splice(at, 1);
     }
   }
 
-  /** Takes out what was typed into a document's open edit and is discarded now. */
+  /** Removes the text of a document's open edit that is discarded now. */
   discarded(address: string): void {
     for (let at = this.entries.length - 1; at >= 0; at--) {
       const entry = this.entries[at]!;
@@ -54,7 +54,7 @@ export class Ledger {
     }
   }
 
-  /** What is lost: neither in the journal of its document, nor in a draft of the tab, nor on the page. */
+  /** The lost texts: neither in the journal of their document, nor in a draft of the tab, nor on the page. */
   async findLost(store: Store, page: Page): Promise<string[]> {
     const kept = await page.evaluate(() => Object.values(sessionStorage).join('\n') + document.body.innerText);
     const written = new Map<string, string>();

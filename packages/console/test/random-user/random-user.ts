@@ -63,7 +63,7 @@ export class RandomUser {
     await this.page.keyboard.type(text, { delay: this.#speed });
   }
 
-  /** What has the focus: its label and the text in it. */
+  /** The element with the focus: its label and its text. */
   #focus(): Promise<{ label: string; text: string; editor: boolean }> {
     return this.page.evaluate(() => {
       const element = document.activeElement as HTMLInputElement | null;
@@ -199,7 +199,7 @@ export class RandomUser {
     return this.#endEdit(address, token, 'JSON');
   }
 
-  /** Saves what is edited in the drawer, leaves it there, or discards it. */
+  /** Saves the edit in the drawer, keeps it, or discards it. */
   async #endEdit(address: string, token: string, how: string): Promise<boolean> {
     const drawer = this.page.locator('.ant-drawer-open');
     const end = this.random.pick(['save', 'save', 'leave', 'discard', 'reload']);

@@ -15,7 +15,7 @@ const SEQUENCE_COUNT = 0x4000000;
  * exhausted, it borrows the next millisecond. The package `uuid` would make the client for browsers half a kilobyte
  * larger.
  *
- * @param notBeforeMs the ids have a later time than this, whatever the clock says
+ * @param notBeforeMs the ids have a later time than this, even if the clock is behind
  */
 export function createIdGenerator(sources: IdSources, notBeforeMs = -1): () => string {
   let lastMs = notBeforeMs + 1;

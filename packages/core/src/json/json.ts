@@ -12,7 +12,7 @@ export function isObject(value: unknown): value is JsonObject {
 }
 
 /**
- * Sets a member as an own property, whatever its name. Plain assignment to `__proto__` would change
+ * Sets a member as an own property, under any name. Plain assignment to `__proto__` would change
  * the object's prototype instead.
  */
 export function setMember(object: JsonObject, name: string, value: JsonValue): void {

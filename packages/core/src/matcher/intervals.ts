@@ -17,7 +17,7 @@ interface TreeNode<Item> {
 }
 
 /**
- * Finds, among very many intervals, those that hold a value: a treap ordered by the low ends, each node knowing how high
+ * Finds, among very many intervals, the intervals that contain a value: a treap ordered by the low ends, each node knowing how high
  * its subtree reaches. Adding and removing take logarithmic time, finding that and the number of intervals found.
  */
 export class Intervals<Item> {

@@ -37,7 +37,7 @@ export function idsOf({ via }: Include, here: Query, document: Document): { ids:
   return { ids: [...new Set(ids)], list };
 }
 
-/** Of the documents behind a list of ids, those that are shown, in order. */
+/** The shown documents of a list of ids, in order. */
 export function chooseListed({ query, limit }: Include, documents: Document[]): Document[] {
   if (query.order.length > 0) documents.sort(query.compare);
   return documents.slice(0, limit);

@@ -37,7 +37,7 @@ export interface FieldShape {
 
 /** What documents of a collection are like. */
 export interface Shape {
-  /** The number of sampled documents, and of those that count as recent. */
+  /** The number of sampled documents, and of the recent ones among them. */
   documents: number;
   recent: number;
   /** Documents created from here on count as recent. */

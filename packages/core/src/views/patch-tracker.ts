@@ -4,7 +4,7 @@ import type { JsonValue } from '../json/json.js';
 import type { JsonPatch } from '../json/json-patch.js';
 import { escapeToken } from '../json/pointer.js';
 
-/** Tracks the last reported state of documents, by id, so that patches contain only what has changed since. */
+/** Tracks the last reported state of documents, by id, so that patches contain only later changes. */
 export class PatchTracker {
   readonly #sent = new Map<string, Document>();
   readonly #touched = new Set<string>();

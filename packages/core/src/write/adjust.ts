@@ -5,7 +5,7 @@ import { arrayIndex, formatPointer, parsePointer } from '../json/pointer.js';
 import { formatTime } from '../document/document.js';
 
 /**
- * One operation on one field, applied to the value in the store, whatever the sender last saw of it.
+ * One operation on one field, applied to the current value in the store.
  *
  * A missing field counts as 0 for `add`, as an empty list for the lists, and takes the value given for `max` and
  * `min`. A field of another type is refused, null too.

@@ -164,7 +164,7 @@ export function applyWrite(
   if (unmet) {
     const [expectedVersion] = write.condition?.versionIn?.length === 1 ? write.condition.versionIn : [];
     const extra = expectedVersion === undefined ? {} : { expectedVersion };
-    return refuse('version-mismatch', `${address} ${unmet}. Read it again and decide again.`, extra);
+    return refuse('version-mismatch', `${address} ${unmet}. Read it again, then retry.`, extra);
   }
   if (write.kind === 'create' && current) {
     if (write.keepExisting) return { after: current, kept: true };
@@ -187,7 +187,7 @@ export function applyWrite(
     if (error instanceof PatchError) {
       const which = `operation ${error.index} of the patch`;
       return error.testFailed
-        ? refuse('test-failed', `In ${address}, ${which}: ${error.message} Read it again and decide again.`, {
+        ? refuse('test-failed', `In ${address}, ${which}: ${error.message} Read it again, then retry.`, {
             pointer: error.path,
           })
         : refuse('patch-failed', `${address} cannot be changed by ${which}: ${error.message}`, { pointer: error.path });
@@ -251,7 +251,7 @@ export function findStaleRead(
     if (currentVersion === version) continue;
     const was = version === 0 ? 'did not exist' : `had version ${version}`;
     const is = currentVersion === 0 ? 'does not exist' : `has version ${currentVersion}`;
-    const detail = `${formatAddress(collection, id)} ${was} when it was read, and now ${is}. Read it again and decide again.`;
+    const detail = `${formatAddress(collection, id)} ${was} when it was read, and now ${is}. Read it again, then retry.`;
     return {
       read: index,
       refusal: { kind: 'version-mismatch', collection, id, currentVersion, expectedVersion: version, detail },

@@ -200,7 +200,7 @@ export class Committer {
 
 /**
  * The scope in which the id of a commit is unique. Callers without a key cannot be distinguished, so for them other
- * content makes another commit, and nobody can block an id for others.
+ * content makes another commit, and no sender can block an id for others.
  */
 function idSpaceFor({ digest }: Pick<Commit, 'digest'>, { kind, name }: Author, own = ''): { idSpace?: string } {
   if (digest === undefined) return {};

@@ -46,7 +46,7 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
     routerOptions: { maxParamLength: 4096 },
   });
   app.setValidatorCompiler<z.ZodType>(compileCheck);
-  // The declarations of responses are for the description only; what is sent was validated when it was received.
+  // The declarations of responses are for the description only; sent documents were validated when they were received.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   handleErrors(app, ({ type }) => context.recorder.recordProblem(type), context.store.health);
   logRequests(app);

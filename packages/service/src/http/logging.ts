@@ -2,7 +2,7 @@ import type { FastifyInstance, FastifyLoggerOptions } from 'fastify';
 import { formatIdentity } from '../identity/identity.js';
 import { LOG_LEVELS, type LogLevel, type LogStream } from '../settings.js';
 
-/** Never logged, wherever it occurs. */
+/** Never logged, in any place. */
 const SECRETS = ['authorization', 'cookie', 'password', 'token', 'secret', 'key', 'ticket', 'signature'];
 
 /** Query parameters with credentials, however they are percent-encoded. */

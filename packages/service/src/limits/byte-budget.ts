@@ -9,7 +9,7 @@ export interface ByteLease {
    * @throws {ProblemError} `budget-exceeded`; then nothing is taken
    */
   add(bytes: number): void;
-  /** Sets the number of held bytes, whatever was held before. Like {@link add}. */
+  /** Sets the number of held bytes. Like {@link add}. */
   set(bytes: number): void;
   release(): void;
 }

@@ -32,7 +32,7 @@ interface OpenSocket {
 export type EndReason = 'idle' | 'unread' | 'too-much-unread' | 'unfinished' | 'limit-reached';
 
 /**
- * All sockets of the server, from the moment they are accepted. Closes those that send no request, do not read, or hold
+ * All sockets of the server, from the moment they are accepted. Closes sockets that send no request, do not read, or hold
  * too much memory.
  */
 export class OpenSockets {

@@ -115,7 +115,7 @@ export class Subscription {
   }
 
   /**
-   * Sends what was missed, as one event. Returns a promise while that is in progress, and nothing if the connection is
+   * Sends the missed changes, as one event. Returns a promise while that is in progress, and nothing if the connection is
    * up to date.
    */
   catchUp(): Promise<void> | undefined {

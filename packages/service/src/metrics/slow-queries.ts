@@ -16,7 +16,7 @@ const WASTEFUL = 10;
 
 type Kept = Omit<SlowQuery, 'meanMs' | 'last'> & { totalMs: number; lastMs: number };
 
-/** Queries that took long, those that differ in values alone taken together. */
+/** Slow queries, grouped if they differ only in values. */
 export class SlowQueries {
   readonly #byForm = new Map<string, Kept>();
 
@@ -45,7 +45,7 @@ export class SlowQueries {
     if (this.#byForm.size > MAX_FORMS) this.#byForm.delete(this.#byForm.keys().next().value!);
   }
 
-  /** Those that took most time in all first. */
+  /** The groups with the largest total time first. */
   list(): SlowQuery[] {
     return [...this.#byForm.values()]
       .sort((a, b) => b.totalMs - a.totalMs)

@@ -28,7 +28,7 @@ export class Tracing {
     }
   }
 
-  /** Traces every request of a server, but not those that only ask how it does. */
+  /** Traces every request of a server except health checks. */
   traceRequests(app: FastifyInstance): void {
     const [api, tracer] = [this.#api, this.#tracer];
     if (!api || !tracer) return;

@@ -61,7 +61,10 @@ function findRuleWarnings({ rules }: CollectionRules, pointer: string, anonymous
   for (const name of ['update', 'delete'] as const) {
     const allows = rules[name] && !(rules[name].kind === 'literal' && rules[name].value === false);
     if (readsNothing && allows) {
-      warn(name, `This is never reached: nobody may read this collection, and only readable documents can be changed.`);
+      warn(
+        name,
+        `This is never reached: no caller may read this collection, and only readable documents can be changed.`,
+      );
     }
   }
   return warnings;

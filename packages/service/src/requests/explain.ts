@@ -99,7 +99,7 @@ export async function explainQuery(
   const schema = governed || !query.asked ? undefined : context.schemas.get(query.from);
   const known = schema && schema.mode !== 'off' ? schemaWarnings(query.asked!, schema.schema as JsonObject) : [];
   const warnings = [...new Set([...known, ...(await findWarnings(context, query, identity))])];
-  // An index does not help a condition that finds nothing whatever it is.
+  // An index does not help a condition that can never be true.
   const index = wasteful && warnings.length === 0 ? adviseIndex(query) : undefined;
   const advice =
     index && index !== plan?.index?.fields ? [`An index would help: uproar index create ${query.from} '${index}'`] : [];

@@ -17,7 +17,7 @@ export function wholeCollectionReader(
 /**
  * The access of a caller to a collection.
  *
- * @throws {ProblemError} `not-allowed` if it may read nothing, whatever the collection contains
+ * @throws {ProblemError} `not-allowed` if it may read no document of the collection
  */
 export function readableAccess(
   { identities }: Pick<Context, 'identities'>,
@@ -48,7 +48,7 @@ export function readScopeOf(
     effectiveAccess: (collection) => identities.accessOf(identity, collection),
     get key() {
       if (!isGoverned(identity)) return JSON.stringify(identity.rights);
-      // The empty name is none of those that the policy names.
+      // No policy names the empty collection, so this gives the default rules.
       const names = [...identities.policy.collections.keys(), ''];
       return JSON.stringify(
         names.map((name) => {

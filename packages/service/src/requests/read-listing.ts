@@ -36,7 +36,7 @@ export async function readListing(
   }
   const reading = await store.reader.read(query, query.limit!, limits);
   const next = reading.more ? writeCursor(reading.found.at(-1)!.document, query.order) : undefined;
-  // What was read and left out, and which collections exist, is not revealed to callers who may not see it.
+  // Counts of hidden documents and names of collections are not revealed to restricted callers.
   const notes = isGoverned(identity) ? [] : notesFor(store, query, reading, wholeCollectionReader(context, identity));
   return { text: writeListing(query, reading, next, notes), next };
 }

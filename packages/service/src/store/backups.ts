@@ -23,7 +23,7 @@ export interface BackupInfo {
 /** Pages copied at a time, so that others are served in between. */
 const PAGES_AT_ONCE = 400;
 
-/** A backup that nobody has downloaded or removed is removed after this time, in milliseconds. */
+/** A backup that was neither downloaded nor removed is removed after this time, in milliseconds. */
 const KEPT_MS = 3_600_000;
 
 /** Backups that may be there at a time. */

@@ -140,7 +140,7 @@ export class Contents {
   }
 
   /**
-   * The reason why a write to the files is refused: only an upload sets hash and size, so nobody gets a content by
+   * The reason why a write to the files is refused: only an upload sets hash and size, so no caller gets a content by
    * naming its hash.
    *
    * @param trusted whether the writer may restore a content that still exists

@@ -73,7 +73,7 @@ export interface ReadOutcome {
   documentsReturned: number;
 }
 
-/** What one query may use, whatever it returns. */
+/** The limits of one query. */
 export interface ReadLimits {
   /** Documents read. */
   documents?: number | undefined;

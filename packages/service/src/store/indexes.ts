@@ -67,7 +67,7 @@ export class Indexes {
   }
 
   /**
-   * Makes an index and fills it, a part at a time. Writes that happen meanwhile are in it too. An index that is there
+   * Makes an index and fills it, a part at a time. Concurrent writes are included. An index that exists
    * already is returned once it is filled; one that could not be filled is gone again.
    */
   async create(collectionName: string, terms: OrderTerm[], timeMs: number): Promise<IndexInfo> {

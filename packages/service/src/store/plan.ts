@@ -24,7 +24,7 @@ export interface Plan {
 
 const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.data';
 
-/** Chooses how to find the candidates of a query. Whatever is chosen, the condition decides on each of them. */
+/** Chooses how to find the candidates of a query. The condition then decides about each candidate. */
 export function planQuery(query: Query, collection: number, indexes: readonly IndexInfo[]): Plan {
   const alternatives = query.where && findRequirements(query.where, 1);
   const requirements = alternatives?.length === 1 ? alternatives[0]! : [];
@@ -102,7 +102,7 @@ function planIndex(
   return { plan: { through: 'index', index, searchedBy, ordered, sql, parameters }, score };
 }
 
-/** With a cursor on the first order field, SQL begins at its value; the condition decides about those that are equal. */
+/** With a cursor on the first order field, SQL begins at its value; the condition decides about equal values. */
 function addCursor(
   { after, order }: Query,
   terms: readonly OrderTerm[],

@@ -2,7 +2,7 @@ import { formatAddress, formatPointer, type Paths, type Refusal, type Write } fr
 import type { SchemaViolation } from './commit-log.js';
 
 /**
- * The violations that may be shown to a writer: those that would also exist without the fields concealed from it.
+ * The violations that a writer may see: the ones that would also exist without the fields concealed from it.
  * Others would reveal the presence or the value of a concealed field.
  *
  * @param validateVisible validates what the writer sees of the data
@@ -29,7 +29,7 @@ function nameOf({ pointer, rule, detail }: SchemaViolation): string {
 /**
  * The refusal of a write that violates the schema.
  *
- * @param violations those that may be shown to the writer
+ * @param violations the ones that the writer may see
  */
 export function describeStoredViolation(
   { collection, id }: Write,

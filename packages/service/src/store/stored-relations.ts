@@ -80,7 +80,7 @@ export class StoredRelations implements Relations {
     this.#streams = true;
   }
 
-  /** Removes the limits. What is shown already has to be kept up to date, whatever the cost. */
+  /** Removes the limits. Documents that are already shown must be kept up to date at any cost. */
   lift(): void {
     this.#lifted = true;
     this.#left = this.#leftOfOne = this.#bytesLeft = Infinity;

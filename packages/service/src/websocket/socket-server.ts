@@ -17,7 +17,7 @@ const TRY_LATER = 1013;
  * Takes WebSocket connections (RFC 6455) at {@link LIVE_PATH}.
  *
  * @param addressOf finds the client address of a request
- * @returns asks all connections to close, and returns what cuts off those that do not
+ * @returns a function that asks all connections to close, and returns a function that terminates the remaining ones
  */
 export function serveSockets(
   server: Server,

@@ -149,7 +149,7 @@ export class SocketWatches {
   }
 
   #review(name: string, watch: OpenWatch, scope: ReadScope): void {
-    // Meanwhile another one may have taken its place.
+    // Another subscription may have replaced it in the meantime.
     if (this.#byName.get(name) !== watch) return;
     const before = watch.subscription;
     const send = before.begun

@@ -105,7 +105,7 @@ function serveSetPolicy(routes: Routes, context: PolicyContext): void {
       if (ifVersion !== undefined && ifVersion !== policies.version) {
         throw problemError(
           'version-mismatch',
-          `The policy is at version ${policies.version}, not ${ifVersion}. Read the change and decide again.`,
+          `The policy is at version ${policies.version}, not ${ifVersion}. Read the newer version, then retry.`,
           { expectedVersion: ifVersion, currentVersion: policies.version },
         );
       }

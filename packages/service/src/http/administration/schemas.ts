@@ -193,7 +193,7 @@ async function check(store: Store, collection: string, validate: SchemaValidator
 }
 
 /**
- * Looks at all documents, and at last at those that were written meanwhile, so that none has slipped by when it returns.
+ * Checks all documents, and finally the documents written during the check, so that none is missed.
  *
  * @throws {ProblemError} `stored-violations`
  */

@@ -233,7 +233,7 @@ function REFUSED(problem: Schema): Schema {
   });
 }
 
-/** JSON Schemas of declarations; those that have a name are kept under it, and referred to. */
+/** JSON Schemas of declarations; named ones are stored under their name and referenced. */
 class Schemas {
   readonly all: Record<string, Schema> = {};
 

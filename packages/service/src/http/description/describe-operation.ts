@@ -1,6 +1,6 @@
 import { STATUS_CODES } from 'node:http';
 
-/** Header fields of requests that some routes heed, beside those that all do. */
+/** Request header fields of some routes, in addition to those of all routes. */
 const REQUEST_HEADERS = {
   'If-Match': 'Only if the present ETag is one of these, or with `*` if anything exists (RFC 9110, section 13.1.1).',
   'If-None-Match':
