@@ -150,7 +150,7 @@ describe('the command line', () => {
       expect(before.out)
         .to.include('the whole collection')
         .and.include("uproar index create numbers 'kind,-n'")
-        .and.include("under values: kind = 'five'");
+        .and.include("are tested (kind = 'five')");
       expect((await run(['index', 'create', 'numbers', 'kind,-n'])).out).to.include('created index');
       expect((await run(explain)).out)
         .to.include('index kind,-n, searched by kind =')

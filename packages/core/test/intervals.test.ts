@@ -49,7 +49,7 @@ describe('the interval tree', () => {
     expect(find('\u{1F388}')).to.deep.equal(['high']);
   });
 
-  it('stays fast when very many intervals are filed in order', () => {
+  it('stays fast when very many intervals are added in order', () => {
     const tree = new Intervals<number>();
     const started = performance.now();
     for (let n = 0; n < 100_000; n++)

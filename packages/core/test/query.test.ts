@@ -243,21 +243,21 @@ describe('the matcher', () => {
     expect([matcher.size, matcher.listSize]).to.deep.equal([0, 0]);
   });
 
-  it('files under the most selective thing there is', () => {
+  it('files requirements the most selective thing there is', () => {
     const matcher = new Matcher<number>();
-    const filing = (text: string) => {
-      const { kind, under } = matcher.describe(parseText(text));
-      return `${kind}: ${under.join(' | ')}`;
+    const matchedBy = (text: string) => {
+      const { kind, requirements } = matcher.describe(parseText(text));
+      return `${kind}: ${requirements.join(' | ')}`;
     };
-    expect(filing("status = 'aloft' AND altitude > 300")).to.equal("values: status = 'aloft'");
-    expect(filing('altitude > 300 AND altitude <= 500')).to.equal('ranges: altitude > 300 AND altitude <= 500');
-    expect(filing('NOT (altitude < 300 OR altitude > 500)')).to.equal('ranges: altitude >= 300 AND altitude <= 500');
-    expect(filing("crew = 'c-1' OR crew = 'c-2'")).to.equal("values: crew = 'c-1' | crew = 'c-2'");
-    expect(filing("crew = 'c-1' OR name LIKE '%x'")).to.equal('list: ');
-    expect(filing("name LIKE 'Amb%'")).to.equal("ranges: name >= 'Amb' AND name < 'Amc'");
-    expect(filing("open = TRUE AND meta('id') = 'x'")).to.equal("values: meta('id') = 'x'");
+    expect(matchedBy("status = 'aloft' AND altitude > 300")).to.equal("values: status = 'aloft'");
+    expect(matchedBy('altitude > 300 AND altitude <= 500')).to.equal('ranges: altitude > 300 AND altitude <= 500');
+    expect(matchedBy('NOT (altitude < 300 OR altitude > 500)')).to.equal('ranges: altitude >= 300 AND altitude <= 500');
+    expect(matchedBy("crew = 'c-1' OR crew = 'c-2'")).to.equal("values: crew = 'c-1' | crew = 'c-2'");
+    expect(matchedBy("crew = 'c-1' OR name LIKE '%x'")).to.equal('every-change: ');
+    expect(matchedBy("name LIKE 'Amb%'")).to.equal("ranges: name >= 'Amb' AND name < 'Amc'");
+    expect(matchedBy("open = TRUE AND meta('id') = 'x'")).to.equal("values: meta('id') = 'x'");
     for (let n = 0; n < 50; n++) matcher.add(n, parseText("status = 'aloft'"));
-    expect(filing("status = 'aloft' AND crew = 'c-1'"), 'a common value is less selective').to.equal(
+    expect(matchedBy("status = 'aloft' AND crew = 'c-1'"), 'a common value is less selective').to.equal(
       "values: crew = 'c-1'",
     );
   });

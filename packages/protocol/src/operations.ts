@@ -55,9 +55,9 @@ export type ConnectionListing = z.infer<typeof ConnectionListing>;
 export const ViewCost = Watched.extend({
   view: z.string(),
   watchers: z.int(),
-  filed: z
-    .enum(['values', 'ranges', 'list'])
-    .describe('Where the matcher has it; a `list` is tested against every change.'),
+  matchedBy: z
+    .enum(['values', 'ranges', 'every-change'])
+    .describe('How changes find the view: by values, by ranges, or by testing every change.'),
   since: z.iso.datetime(),
   tested: z.int().describe('Groups of changes that it was tested against.'),
   changed: z.int().describe('Groups of changes that changed the view.'),

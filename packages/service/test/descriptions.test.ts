@@ -1,6 +1,6 @@
 import { Parser } from '@asyncapi/parser';
 import { Document, Spectral } from '@stoplight/spectral-core';
-import * as parsers from '@stoplight/spectral-parsers';
+import parsers from '@stoplight/spectral-parsers';
 import { oas } from '@stoplight/spectral-rulesets';
 import { Ajv } from 'ajv';
 import addFormats from 'ajv-formats';

@@ -150,7 +150,7 @@ describe('a disk that is full or fails', () => {
     const again = await service.request('POST', '/v1/indexes', { collection: 'balloons', fields: 'n' });
     expect(again.status).to.equal(201);
     const explained = await service.request('POST', '/v1/explain', { from: 'balloons', where: 'n = 7' });
-    expect(explained.json).to.include({ through: 'index', documentsRead: 1 });
+    expect(explained.json).to.include({ scan: 'index', documentsRead: 1 });
     await service.stop();
   });
 });

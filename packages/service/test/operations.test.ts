@@ -154,7 +154,7 @@ describe('metrics', () => {
     await store.collection('gates').put('g-2', { name: 'south', count: 1 });
     const { views } = (await service.request('GET', '/v1/metrics/views')).json as { views: ViewCost[] };
     const gates = views.find(({ query }) => query?.from === 'gates')!;
-    expect(gates).to.include({ watchers: 1, filed: 'values', tested: 1, changed: 1, deliveries: 2 });
+    expect(gates).to.include({ watchers: 1, matchedBy: 'values', tested: 1, changed: 1, deliveries: 2 });
     expect(gates.sentBytes).to.be.above(50);
     expect(gates.milliseconds).to.be.above(0);
   });

@@ -99,7 +99,11 @@ describe('queries over HTTP', () => {
 
   it('say where a condition is wrong', async () => {
     const { json } = await service.request('GET', address({ where: "status = 'aloft' ADN altitude > 3" }));
-    expect(json).to.deep.include({ type: '/problems/bad-query', position: 17, expected: ['AND', 'OR', 'the end'] });
+    expect(json).to.deep.include({
+      type: '/problems/bad-query',
+      position: 17,
+      expected: ['AND', 'OR', 'the end of the condition'],
+    });
     const body = await service.request('POST', '/v1/query', {
       from: 'balloons',
       where: { op: 'and', args: [{ property: 'a' }] },
@@ -109,11 +113,11 @@ describe('queries over HTTP', () => {
     expect([watch.status, watch.json.type]).to.deep.equal([400, '/problems/bad-query']);
   });
 
-  it('are explained: index, cost, filing, impossible parts and advice', async () => {
+  it('are explained: index, cost, matching, impossible parts and advice', async () => {
     const form = { from: 'balloons', where: "status = 'aloft' AND altitude >= 10", order: '-altitude', limit: 2 };
     const explain = async (query: unknown) => (await service.request('POST', '/v1/explain', query)).json;
     expect(await explain(form)).to.deep.include({
-      through: 'collection',
+      scan: 'full',
       ordered: false,
       documentsRead: 60,
       documentsReturned: 2,
@@ -131,13 +135,13 @@ describe('queries over HTTP', () => {
     ).to.equal(created.json.id);
     const found = await explain(form);
     expect(found).to.deep.include({
-      through: 'index',
+      scan: 'index',
       index: 'status,-altitude',
       ordered: true,
       documentsRead: 3,
       documentsReturned: 2,
     });
-    expect(found.matcher).to.deep.equal({ kind: 'values', under: ["status = 'aloft'"] });
+    expect(found.matchedBy).to.deep.equal({ kind: 'values', requirements: ["status = 'aloft'"] });
     expect((await explain({ from: 'balloons', where: "altitude = 'high'" })).warnings[0]).to.include('never be true');
     expect((await explain({ from: 'balloons', where: 'altitud > 3 AND pilot.nmae = 1' })).warnings).to.satisfy(
       (warnings: string[]) => warnings[0]!.includes('"altitude"') && warnings[1]!.includes('"pilot.name"'),
@@ -162,7 +166,7 @@ describe('queries over HTTP', () => {
     expect((await service.request('DELETE', `/v1/indexes/${created.json.id}`)).json.type).to.equal(
       '/problems/no-such-index',
     );
-    expect((await explain(form)).through).to.equal('collection');
+    expect((await explain(form)).scan).to.equal('full');
     expect(
       (await service.request('POST', '/v1/indexes', { collection: 'balloons', fields: 'a,-a' })).json.type,
     ).to.equal('/problems/bad-query');
@@ -262,7 +266,7 @@ describe('queries over HTTP', () => {
       await store.indexes.create('model', terms, 0);
     }
     const used = queries.filter(
-      (form) => store.reader.plan(prepareWireQuery(form as never, true))?.through === 'index',
+      (form) => store.reader.plan(prepareWireQuery(form as never, true))?.scan === 'index',
     ).length;
     expect(used, 'many of them use an index').to.be.above(60);
     expect(await answers()).to.deep.equal(without);

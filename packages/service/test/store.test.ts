@@ -126,7 +126,7 @@ describe('the store', () => {
     }
     await filling;
     const query = prepareQuery({ from: 'a', order: 'n', limit: 10_000 });
-    expect(store.reader.plan(query)).to.include({ through: 'index', ordered: true });
+    expect(store.reader.plan(query)).to.include({ scan: 'index', ordered: true });
     const { found } = await store.reader.read(query, 10_000);
     expect(found).to.have.length(2500);
     expect(found[0]!.document.data.n).to.equal(-39);
@@ -163,14 +163,12 @@ describe('choosing how to find the documents of a query', () => {
     created: 0,
   }));
   const plan = (where: string | undefined, order?: string, limit: number | 'none' = 10) => {
-    const { through, index, ordered, searchedBy } = planQuery(
+    const { scan, index, ordered, searchedBy } = planQuery(
       prepareQuery({ from: 'a', where, order, limit }),
       1,
       indexes,
     );
-    return [through === 'index' ? index!.fields : through, ordered ? 'in order' : 'to be sorted', ...searchedBy].join(
-      ', ',
-    );
+    return [scan === 'index' ? index!.fields : scan, ordered ? 'in order' : 'to be sorted', ...searchedBy].join(', ');
   };
 
   it('takes the index that fixes most, and its order where that is the one wanted', () => {
@@ -191,11 +189,11 @@ describe('choosing how to find the documents of a query', () => {
   });
 
   it('goes through the collection where no index helps', () => {
-    expect(plan("name = 'x'")).to.equal('collection, in order');
-    expect(plan("status = 'aloft' OR altitude = 1")).to.equal('collection, in order');
-    expect(plan(undefined, 'name')).to.equal('collection, to be sorted');
-    expect(plan(undefined, '-altitude', 'none'), 'all of it anyway').to.equal('collection, to be sorted');
-    expect(plan('altitude <> 1', "-meta('id')")).to.equal('collection, in order');
+    expect(plan("name = 'x'")).to.equal('full, in order');
+    expect(plan("status = 'aloft' OR altitude = 1")).to.equal('full, in order');
+    expect(plan(undefined, 'name')).to.equal('full, to be sorted');
+    expect(plan(undefined, '-altitude', 'none'), 'all of it anyway').to.equal('full, to be sorted');
+    expect(plan('altitude <> 1', "-meta('id')")).to.equal('full, in order');
   });
 
   it('advises the index that would help most', () => {

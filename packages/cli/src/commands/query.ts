@@ -61,7 +61,7 @@ async function query(store: Store, collection: string, options: Options & { csv?
 
 interface Explanation {
   where: string | null;
-  through: string;
+  scan: string;
   index: string | null;
   searchedBy: string[];
   ordered: boolean;
@@ -69,8 +69,8 @@ interface Explanation {
   documentsReturned: number;
   more: boolean;
   milliseconds: number;
-  includes: { name: string; from: string; through: 'ids' | 'index' | 'collection'; index: string | null }[];
-  matcher: { kind: string; under: string[] };
+  includes: { name: string; from: string; scan: 'ids' | 'index' | 'full'; index: string | null }[];
+  matchedBy: { kind: string; requirements: string[] };
   warnings: string[];
   advice: string[];
 }
@@ -81,16 +81,16 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
     printJson(found);
     return;
   }
-  const through = {
+  const scans = {
     document: 'one document, by its id',
-    index: `index ${found.index}`,
-    collection: 'the whole collection',
-    nothing: 'nothing: the collection does not exist',
+    index: `the index ${found.index} (index scan)`,
+    full: 'every document of the collection (full scan)',
+    none: 'nothing: the collection does not exist',
   };
-  const filing = {
-    values: 'under values',
-    ranges: 'under ranges',
-    list: 'by testing every change',
+  const matched = {
+    values: 'by values: only changes of documents with these values are tested',
+    ranges: 'by a range: only changes of documents in this range are tested',
+    'every-change': 'every change of the collection is tested',
   };
   const more = found.more ? ', and there are more' : '';
   const rows: [string, string][] = [
@@ -100,25 +100,24 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
         ([['returns', `${found.documentsReturned} documents${more}`]] satisfies [string, string][])
       : ([
           [
-            'goes through',
-            through[found.through as keyof typeof through] +
+            'scans',
+            scans[found.scan as keyof typeof scans] +
               (found.searchedBy.length > 0 ? `, searched by ${found.searchedBy.join(', ')}` : ''),
           ],
-          ['order', found.ordered ? 'as it comes; reading stops at the limit' : 'sorted after the full scan'],
+          ['order', found.ordered ? 'by the index, so reading stops at the limit' : 'by sorting all matches'],
           [
             'reads',
             `${found.documentsRead} documents for ${found.documentsReturned}${more}, in ${found.milliseconds} ms`,
           ],
         ] satisfies [string, string][])),
-    ...found.includes.map(({ name, from, through, index }): [string, string] => [
+    ...found.includes.map(({ name, from, scan, index }): [string, string] => [
       `with ${name}`,
-      { ids: `${from}, by their ids`, index: `${from}, by index ${index}`, collection: `a full scan of ${from}` }[
-        through
-      ],
+      { ids: `${from}, by ids`, index: `${from}, by the index ${index}`, full: `all of ${from} (full scan)` }[scan],
     ]),
     [
       'as a watch',
-      `filed ${filing[found.matcher.kind as keyof typeof filing]}${found.matcher.under.length > 0 ? `: ${found.matcher.under.join(' | ')}` : ''}`,
+      matched[found.matchedBy.kind as keyof typeof matched] +
+        (found.matchedBy.requirements.length > 0 ? ` (${found.matchedBy.requirements.join(', ')})` : ''),
     ],
   ];
   const width = Math.max(...rows.map(([name]) => name.length)) + 1;

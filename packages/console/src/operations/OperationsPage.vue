@@ -243,7 +243,7 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
               <tr v-for="view in views.views" :key="view.view">
                 <td><WatchedLink class="query" :watched="view" /></td>
                 <td class="numeric">{{ view.watchers.toLocaleString() }}</td>
-                <td :class="{ dear: view.filed === 'list' && view.query?.where }">{{ view.filed }}</td>
+                <td :class="{ dear: view.matchedBy === 'every-change' && view.query?.where }">{{ view.matchedBy }}</td>
                 <td class="numeric">{{ view.tested.toLocaleString() }}</td>
                 <td class="numeric">{{ view.changed.toLocaleString() }}</td>
                 <td class="numeric">{{ view.deliveries.toLocaleString() }}</td>

@@ -13,7 +13,7 @@ const notices = useNotices();
 
 interface Explanation {
   where: string | null;
-  through: 'document' | 'index' | 'collection' | 'nothing' | null;
+  scan: 'document' | 'index' | 'full' | 'none' | null;
   index: string | null;
   searchedBy: string[];
   ordered: boolean | null;
@@ -21,8 +21,8 @@ interface Explanation {
   documentsReturned: number;
   more: boolean;
   milliseconds: number | null;
-  includes: { name: string; from: string; through: 'ids' | 'index' | 'collection'; index: string | null }[];
-  matcher: { kind: 'values' | 'ranges' | 'list'; under: string[] };
+  includes: { name: string; from: string; scan: 'ids' | 'index' | 'full'; index: string | null }[];
+  matchedBy: { kind: 'values' | 'ranges' | 'every-change'; requirements: string[] };
   warnings: string[];
   advice: string[];
 }
@@ -70,41 +70,42 @@ async function explain(): Promise<void> {
   }
 }
 
-const WAYS = {
+const SCANS = {
   document: 'one document, by its id',
   index: 'an index',
-  collection: 'every document of the collection (full scan)',
-  nothing: 'nothing: the collection does not exist',
+  full: 'every document of the collection (full scan)',
+  none: 'nothing: the collection does not exist',
 };
-const FILED = {
+const MATCHED = {
   values: 'by values: only changes of documents with these values are tested',
   ranges: 'by a range: only changes of documents in this range are tested',
-  list: 'every change of the collection is tested',
+  'every-change': 'every change of the collection is tested',
 };
 const facts = computed(() => {
   const answer = found.value;
   if (!answer) return [];
-  const { through, index, searchedBy, ordered, documentsRead, documentsReturned, more, milliseconds, matcher } = answer;
+  const { scan, index, searchedBy, ordered, documentsRead, documentsReturned, more, milliseconds, matchedBy } = answer;
   return [
-    through && { name: 'Scans', value: index ? `the index ${index} (index scan)` : WAYS[through] },
+    scan && { name: 'Scans', value: index ? `the index ${index} (index scan)` : SCANS[scan] },
     searchedBy.length > 0 && { name: 'Searched by', value: searchedBy.join(', ') },
     documentsRead !== null && {
       name: 'Reads',
       value: `${documentsRead.toLocaleString()} documents for ${documentsReturned.toLocaleString()}${more ? ' and more' : ''}`,
     },
     ordered !== null && { name: 'Order', value: ordered ? 'by the index' : 'by sorting all matches' },
-    ...answer.includes.map(({ name, from, through, index }) => ({
+    ...answer.includes.map(({ name, from, scan, index }) => ({
       name: `With ${name}`,
       value: {
         ids: `${from}, by ids`,
         index: `${from}, by the index ${index}`,
-        collection: `all of ${from} (full scan)`,
-      }[through],
+        full: `all of ${from} (full scan)`,
+      }[scan],
     })),
     milliseconds !== null && { name: 'Time', value: formatMs(milliseconds) },
     {
       name: 'As a watch',
-      value: FILED[matcher.kind] + (matcher.under.length > 0 ? ` (${matcher.under.join(', ')})` : ''),
+      value:
+        MATCHED[matchedBy.kind] + (matchedBy.requirements.length > 0 ? ` (${matchedBy.requirements.join(', ')})` : ''),
     },
   ].filter((fact) => fact !== false && fact !== null);
 });

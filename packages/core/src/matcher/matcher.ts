@@ -6,15 +6,15 @@ import { joinName } from '../query/names.js';
 import type { Node } from '../query/tree.js';
 import { Intervals } from './intervals.js';
 
-/** How the matcher files a condition: under values, under ranges, or in the list that every change is tested against. */
+/** How the matcher finds a condition: by values, by ranges, or by testing it against every change. */
 export interface MatchedBy {
-  kind: 'values' | 'ranges' | 'list';
-  /** The requirement that the condition is filed under, for people. */
-  under: string[];
+  kind: 'values' | 'ranges' | 'every-change';
+  /** What a document must fulfil to be tested against the condition, as text. */
+  requirements: string[];
 }
 
-/** Everything that is filed under one field. */
-interface FieldFile<Item> {
+/** The conditions that require something of one field. */
+interface FieldIndex<Item> {
   path: readonly string[];
   meta: boolean;
   byValue: Map<Scalar, Set<Item>>;
@@ -24,18 +24,18 @@ interface FieldFile<Item> {
 }
 
 /**
- * Finds, among very many conditions on one collection, the few that a document can make true. Each condition is filed under
- * one thing that must hold for it, the most selective there is: a value in a hash map or a range in an interval tree. What
- * has none is in a list.
+ * Finds, among very many conditions on one collection, the few that a document can make true. Each condition is indexed by
+ * its most selective requirement: a value in a hash map or a range in an interval tree. A condition without one is tested
+ * against every change.
  */
 export class Matcher<Item> {
-  readonly #fields = new Map<string, FieldFile<Item>>();
+  readonly #fields = new Map<string, FieldIndex<Item>>();
   readonly #list = new Set<Item>();
-  readonly #filed = new Map<Item, Requirement[]>();
+  readonly #requirements = new Map<Item, Requirement[]>();
 
-  /** How many conditions are filed. */
+  /** The number of conditions. */
   get size(): number {
-    return this.#filed.size;
+    return this.#requirements.size;
   }
 
   /** How many conditions every change is tested against. */
@@ -43,40 +43,40 @@ export class Matcher<Item> {
     return this.#list.size;
   }
 
-  /** Files an item under its condition; undefined is always true. */
+  /** Adds an item with its condition; undefined is always true. */
   add(item: Item, where: Node | undefined): void {
     const requirements = this.#choose(where);
-    this.#filed.set(item, requirements);
+    this.#requirements.set(item, requirements);
     if (requirements.length === 0) this.#list.add(item);
-    for (const requirement of requirements) this.#file(requirement, item);
+    for (const requirement of requirements) this.#addTo(requirement, item);
   }
 
   remove(item: Item): void {
-    const requirements = this.#filed.get(item);
+    const requirements = this.#requirements.get(item);
     if (!requirements) return;
-    this.#filed.delete(item);
+    this.#requirements.delete(item);
     this.#list.delete(item);
-    for (const requirement of requirements) this.#unfile(requirement, item);
+    for (const requirement of requirements) this.#removeFrom(requirement, item);
   }
 
   /** Calls `found` for every item whose condition the document may make true; perhaps more than once for one item. */
   candidates(document: Document, found: (item: Item) => void): void {
     this.#list.forEach(found);
-    for (const file of this.#fields.values()) {
-      const value = file.meta ? metaValue(document, file.path[0]!) : valueOfField(document, file.path);
+    for (const index of this.#fields.values()) {
+      const value = index.meta ? metaValue(document, index.path[0]!) : valueOfField(document, index.path);
       if (value === undefined || value === null || typeof value === 'object') continue;
-      file.byValue.get(value)?.forEach(found);
-      if (typeof value === 'number') file.numbers.find(value, found);
-      else if (typeof value === 'string') file.texts.find(value, found);
+      index.byValue.get(value)?.forEach(found);
+      if (typeof value === 'number') index.numbers.find(value, found);
+      else if (typeof value === 'string') index.texts.find(value, found);
     }
   }
 
-  /** Describes how a condition is, or would be, filed. */
+  /** Describes how a condition is, or would be, found. */
   describe(where: Node | undefined): MatchedBy {
     const requirements = this.#choose(where);
-    if (requirements.length === 0) return { kind: 'list', under: [] };
+    if (requirements.length === 0) return { kind: 'every-change', requirements: [] };
     const kind = requirements.every((requirement) => requirement.kind === 'equal') ? 'values' : 'ranges';
-    return { kind, under: requirements.map(describeRequirement) };
+    return { kind, requirements: requirements.map(describeRequirement) };
   }
 
   /** Of each alternative, the requirement that the fewest documents can be expected to meet. */
@@ -104,41 +104,41 @@ export class Matcher<Item> {
     );
   }
 
-  #file(requirement: Requirement, item: Item): void {
+  #addTo(requirement: Requirement, item: Item): void {
     const key = fieldKey(requirement);
-    let file = this.#fields.get(key);
-    if (!file) {
+    let index = this.#fields.get(key);
+    if (!index) {
       const { path, meta } = requirement;
-      file = { path, meta, byValue: new Map(), numbers: new Intervals(), texts: new Intervals(), entries: 0 };
-      this.#fields.set(key, file);
+      index = { path, meta, byValue: new Map(), numbers: new Intervals(), texts: new Intervals(), entries: 0 };
+      this.#fields.set(key, index);
     }
-    file.entries++;
+    index.entries++;
     if (requirement.kind === 'range') {
-      this.#treeFor(file, requirement).add(requirement, item);
+      this.#treeFor(index, requirement).add(requirement, item);
       return;
     }
     for (const value of requirement.values) {
-      const items = file.byValue.get(value);
+      const items = index.byValue.get(value);
       if (items) items.add(item);
-      else file.byValue.set(value, new Set([item]));
+      else index.byValue.set(value, new Set([item]));
     }
   }
 
-  #unfile(requirement: Requirement, item: Item): void {
+  #removeFrom(requirement: Requirement, item: Item): void {
     const key = fieldKey(requirement);
-    const file = this.#fields.get(key)!;
-    if (requirement.kind === 'range') this.#treeFor(file, requirement).remove(requirement, item);
+    const index = this.#fields.get(key)!;
+    if (requirement.kind === 'range') this.#treeFor(index, requirement).remove(requirement, item);
     else
       for (const value of requirement.values) {
-        const items = file.byValue.get(value);
+        const items = index.byValue.get(value);
         items?.delete(item);
-        if (items?.size === 0) file.byValue.delete(value);
+        if (items?.size === 0) index.byValue.delete(value);
       }
-    if (--file.entries === 0) this.#fields.delete(key);
+    if (--index.entries === 0) this.#fields.delete(key);
   }
 
-  #treeFor(file: FieldFile<Item>, { low, high }: Requirement & { kind: 'range' }): Intervals<Item> {
-    return typeof (low ?? high)!.value === 'number' ? file.numbers : file.texts;
+  #treeFor(index: FieldIndex<Item>, { low, high }: Requirement & { kind: 'range' }): Intervals<Item> {
+    return typeof (low ?? high)!.value === 'number' ? index.numbers : index.texts;
   }
 }
 

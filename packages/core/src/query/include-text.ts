@@ -49,7 +49,7 @@ class IncludeReader {
 
   expectEnd(): void {
     this.#take(/^\s*/);
-    if (this.#rest !== '') this.#fail('This is not expected here.', ['the end']);
+    if (this.#rest !== '') this.#fail('This is not expected here.', ['the end of the include']);
   }
 
   get #rest(): string {

@@ -45,7 +45,7 @@ class Parser {
     const node = asCondition ? this.#condition(first) : first;
     const { kind, text } = this.#tokens[this.#index]!;
     if (kind === 'end') return node;
-    throw this.#fail(`The condition is complete before "${text}".`, ['AND', 'OR', 'the end']);
+    throw this.#fail(`The condition is complete before "${text}".`, ['AND', 'OR', 'the end of the condition']);
   }
 
   get #next(): Token {
@@ -106,7 +106,7 @@ class Parser {
     const { at } = this.#next;
     this.#expectSign('(');
     const items = this.#items(')');
-    if (items.length === 0) throw this.#fail('A list for IN has at least one value.', ['a value'], at);
+    if (items.length === 0) throw this.#fail('A list for IN needs at least one value.', ['a value'], at);
     return this.#node({ kind: 'array', items, at });
   }
 
@@ -180,7 +180,7 @@ class Parser {
       this.#index++;
       return this.#node({ kind: 'literal', value: word === 'TRUE', at });
     }
-    if (word === 'NULL') throw this.#fail('NULL is no value; ask with IS NULL or IS NOT NULL.', ['a value'], at);
+    if (word === 'NULL') throw this.#fail('NULL cannot be compared. Use IS NULL or IS NOT NULL.', ['a value'], at);
     if (RESERVED.has(word)) throw this.#fail(`"${text}" is not expected here.`, ['a field', 'a value', '"("']);
     if (geometryWord(word) !== undefined) {
       if (this.#after(1, '(') || ['Z', 'M', 'ZM'].includes(this.#tokens[this.#index + 1]!.text.toUpperCase())) {

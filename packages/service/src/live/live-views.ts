@@ -140,11 +140,14 @@ export class LiveViews {
     return view.add(sink, holder, resume, send, fail);
   }
 
-  /** All views, and how each is filed. */
-  *list(): Generator<{ view: LiveView; filed: MatchedBy['kind'] }> {
+  /** All views, and how changes find each of them. */
+  *list(): Generator<{ view: LiveView; matchedBy: MatchedBy['kind'] }> {
     for (const view of this.#byKey.values()) {
       const { collection, where } = view.source;
-      yield { view, filed: collection === undefined ? 'list' : this.describeMatching(collection, where).kind };
+      yield {
+        view,
+        matchedBy: collection === undefined ? 'every-change' : this.describeMatching(collection, where).kind,
+      };
     }
   }
 

@@ -29,10 +29,12 @@ export const Explanation = z
   .object({
     where: z.string().nullable().describe('The condition as it was parsed, in CQL2 text.'),
     whereJson: z.unknown().describe('The same in CQL2 JSON.'),
-    through: z
-      .enum(['document', 'index', 'collection', 'nothing'])
+    scan: z
+      .enum(['document', 'index', 'full', 'none'])
       .nullable()
-      .describe('How the documents are found: by an index scan or a full scan.'),
+      .describe(
+        'How the documents are found: by id, by an index scan, by a full scan; `none` if the collection does not exist.',
+      ),
     index: z.string().nullable().describe('The index used.'),
     searchedBy: z.array(z.string()).describe('The parts of the condition that the index is searched by.'),
     ordered: z
@@ -51,16 +53,16 @@ export const Explanation = z
         z.object({
           name: z.string().describe('The name with its parents: `flights.pad`.'),
           from: z.string(),
-          through: z.enum(['ids', 'index', 'collection']).describe('How the related documents are looked up.'),
+          scan: z.enum(['ids', 'index', 'full']).describe('How the related documents are looked up.'),
           index: z.string().nullable(),
         }),
       )
       .describe('How the related documents are found.'),
-    matcher: z.object({
+    matchedBy: z.object({
       kind: z
-        .enum(['values', 'ranges', 'list'])
+        .enum(['values', 'ranges', 'every-change'])
         .describe('How watches are matched: by values, by ranges, or by testing every change.'),
-      under: z.array(z.string()),
+      requirements: z.array(z.string()).describe('What a changed document must fulfil to be tested.'),
     }),
     warnings: z
       .array(z.string())
@@ -94,7 +96,7 @@ export async function explainQuery(
     costLimits(context, identity, holder),
   );
   // How a view is matched depends on the watches of others, too, so it is not shown to everyone.
-  const filing = governed ? new Matcher().describe(query.asked) : views.describeMatching(query.from, query.where);
+  const matchedBy = governed ? new Matcher().describe(query.asked) : views.describeMatching(query.from, query.where);
   const wasteful = !query.summary && documentsRead >= 100 && documentsRead >= 10 * Math.max(1, returned);
   const schema = governed || !query.asked ? undefined : context.schemas.get(query.from);
   const known = schema && schema.mode !== 'off' ? schemaWarnings(query.asked!, schema.schema as JsonObject) : [];
@@ -103,7 +105,7 @@ export async function explainQuery(
   const index = wasteful && warnings.length === 0 ? adviseIndex(query) : undefined;
   const advice =
     index && index !== plan?.index?.fields ? [`An index would help: uproar index create ${query.from} '${index}'`] : [];
-  if (filing.kind === 'list' && query.where) {
+  if (matchedBy.kind === 'every-change' && query.where) {
     advice.push(
       'A watch of this query is tested against every change of the collection. Add a comparison like field = value, joined with AND, to make it cheap.',
     );
@@ -111,7 +113,7 @@ export async function explainQuery(
   return {
     where: query.asked ? formatText(query.asked) : null,
     whereJson: query.asked ? formatCql2Json(query.asked) : null,
-    through: governed ? null : (plan?.through ?? 'nothing'),
+    scan: governed ? null : (plan?.scan ?? 'none'),
     index: governed ? null : (plan?.index?.fields ?? null),
     searchedBy: governed ? [] : (plan?.searchedBy ?? []),
     ordered: governed ? null : (plan?.ordered ?? true),
@@ -120,7 +122,7 @@ export async function explainQuery(
     more,
     milliseconds: governed ? null : Math.round((performance.now() - started) * 1000) / 1000,
     includes: describeIncludes(query, store).map((include) => (governed ? { ...include, index: null } : include)),
-    matcher: filing,
+    matchedBy,
     warnings,
     advice: governed ? [] : advice,
   };
@@ -146,11 +148,8 @@ function describeIncludes({ includes }: Query, store: Store, above = ''): Explan
     const name = above + include.name;
     const info = store.collections.get(from);
     const index = include.by && info ? indexFor(include, store.indexes.usable(info.number)) : undefined;
-    const through = include.via ? ('ids' as const) : index ? ('index' as const) : ('collection' as const);
-    return [
-      { name, from, through, index: index?.fields ?? null },
-      ...describeIncludes(include.query, store, `${name}.`),
-    ];
+    const scan = include.via ? ('ids' as const) : index ? ('index' as const) : ('full' as const);
+    return [{ name, from, scan, index: index?.fields ?? null }, ...describeIncludes(include.query, store, `${name}.`)];
   });
 }
 

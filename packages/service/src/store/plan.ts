@@ -12,7 +12,7 @@ import type { IndexInfo } from './indexes.js';
 /** How SQL narrows and orders the candidates of a query. */
 export interface Plan {
   /** How the documents are found: one document, an index, or the whole collection in the order of ids. */
-  through: 'document' | 'index' | 'collection';
+  scan: 'document' | 'index' | 'full';
   index: IndexInfo | undefined;
   /** The parts of the condition that the index is searched by, for people. */
   searchedBy: string[];
@@ -32,7 +32,7 @@ export function planQuery(query: Query, collection: number, indexes: readonly In
   if (ids?.kind === 'equal' && ids.values.length === 1 && typeof ids.values[0] === 'string') {
     const sql = `SELECT ${COLUMNS} FROM documents d WHERE d.collection = ? AND d.id = ?`;
     return {
-      through: 'document',
+      scan: 'document',
       index: undefined,
       searchedBy: ['id'],
       ordered: true,
@@ -54,7 +54,7 @@ function planCollection(query: Query, collection: number): Plan {
   const after = ordered && query.after && query.order.length === 0 ? query.after.id : undefined;
   const sql = `SELECT ${COLUMNS} FROM documents d WHERE d.collection = ?${after === undefined ? '' : ' AND d.id > ?'} ORDER BY d.id ${direction}`;
   const parameters = after === undefined ? [collection] : [collection, after];
-  return { through: 'collection', index: undefined, searchedBy: [], ordered, sql, parameters };
+  return { scan: 'full', index: undefined, searchedBy: [], ordered, sql, parameters };
 }
 
 function isById({ meta, path }: OrderTerm): boolean {
@@ -99,7 +99,7 @@ function planIndex(
   const where = conditions.length > 0 ? `WHERE ${conditions.join(' AND ')}` : '';
   const sql = `SELECT ${COLUMNS} FROM index_${index.number} i CROSS JOIN documents d ON d.number = i.document ${where} ${order}`;
   const score = equalities * 10 + (range ? 4 : 0) + (ordered && query.limit !== undefined ? 5 : 0);
-  return { plan: { through: 'index', index, searchedBy, ordered, sql, parameters }, score };
+  return { plan: { scan: 'index', index, searchedBy, ordered, sql, parameters }, score };
 }
 
 /** With a cursor on the first order field, SQL begins at its value; the condition decides about equal values. */

@@ -84,10 +84,10 @@ export function serveMetrics(
         .sort((a, b) => b.view.cost.milliseconds - a.view.cost.milliseconds)
         .slice(0, request.query.limit);
       return {
-        views: dearest.map(({ view: { name, target, watchers, cost }, filed }) => {
+        views: dearest.map(({ view: { name, target, watchers, cost }, matchedBy }) => {
           const { sinceMs, milliseconds, ...counts } = cost;
           const spent = { ...counts, milliseconds: Math.round(milliseconds * 1000) / 1000 };
-          return { view: name, ...target, watchers, filed, since: formatTime(sinceMs), ...spent };
+          return { view: name, ...target, watchers, matchedBy, since: formatTime(sinceMs), ...spent };
         }),
         total: views.size,
       };
