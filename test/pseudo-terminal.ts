@@ -1,6 +1,6 @@
 import { spawn, type ChildProcess } from 'node:child_process';
 import { stripVTControlCharacters } from 'node:util';
-import { Terminal } from '@xterm/headless';
+import xterm, { type Terminal } from '@xterm/headless';
 import { MAIN } from './command-run.js';
 import { until } from './service.js';
 
@@ -21,7 +21,7 @@ export class PseudoTerminal {
       env: { PATH: process.env.PATH, TERM: 'xterm-256color', HOME: '/nonexistent', ...environment },
       stdio: ['pipe', 'pipe', 'inherit'],
     });
-    this.#screen = new Terminal({ cols: columns, rows, allowProposedApi: true });
+    this.#screen = new xterm.Terminal({ cols: columns, rows, allowProposedApi: true });
     this.#process.stdout!.on('data', (text) => {
       this.raw += String(text);
       this.#screen.write(String(text));

@@ -148,13 +148,13 @@ describe('the command line', () => {
       ];
       const before = await run(explain);
       expect(before.out)
-        .to.include('the whole collection')
+        .to.include('every document of the collection (full scan)')
         .and.include("uproar index create numbers 'kind,-n'")
         .and.include("are tested (kind = 'five')");
       expect((await run(['index', 'create', 'numbers', 'kind,-n'])).out).to.include('created index');
       expect((await run(explain)).out)
-        .to.include('index kind,-n, searched by kind =')
-        .and.include('reads        3 documents for 2');
+        .to.include('the index kind,-n (index scan), searched by kind =')
+        .and.match(/reads +3 documents for 2/);
       expect((await run(['index'])).out).to.match(/numbers +kind,-n +ready/);
       const { id } = JSON.parse((await run(['index', 'list', '--json'])).out) as { id: number };
       expect((await run(['index', 'remove', String(id)])).code).to.equal(0);

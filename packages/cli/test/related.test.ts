@@ -32,7 +32,7 @@ describe('uproar query and watch, with related documents and totals', () => {
       .map((line) => JSON.parse(line) as { related: { balloons: object[] } });
     expect(crew!.related.balloons).to.have.length(2);
     const explained = (await run(['query', 'crews', '--include', 'balloons by crewId', '--explain'])).out;
-    expect(explained).to.match(/with balloons +balloons, by index crewId/);
+    expect(explained).to.match(/with balloons +balloons, by the index crewId/);
   });
 
   it('mark mistakes in an include, and name the index that is missing', async () => {
