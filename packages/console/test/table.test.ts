@@ -386,18 +386,18 @@ describe('working with documents in the console', function () {
     await page.context().close();
   });
 
-  it('scrolls through a hundred thousand live documents', async () => {
-    await fill('crowd', 100_000, (n) => ({ n, name: `visitor ${n}` }));
+  it('scrolls through thirty thousand live documents', async () => {
+    await fill('crowd', 30_000, (n) => ({ n, name: `visitor ${n}` }));
     const page = await open('data/crowd');
-    await page.getByText('100,000 documents').waitFor({ timeout: 120_000 });
+    await page.getByText('30,000 documents').waitFor({ timeout: 120_000 });
     expect(await page.locator('[data-row]').count()).to.be.below(80);
-    await page.getByRole('grid').evaluate((element) => element.scrollTo(0, 28 * 60_000));
-    await cell(page, 'd-060010', 'n').getByText('60010').waitFor();
-    await moving.store.collection('crowd').merge('d-060010', { name: 'seen' });
-    await cell(page, 'd-060010', 'name').getByText('seen').waitFor();
+    await page.getByRole('grid').evaluate((element) => element.scrollTo(0, 28 * 20_000));
+    await cell(page, 'd-020010', 'n').getByText('20010').waitFor();
+    await moving.store.collection('crowd').merge('d-020010', { name: 'seen' });
+    await cell(page, 'd-020010', 'name').getByText('seen').waitFor();
     await moving.store.collection('crowd').put('a-first', { n: 0 });
-    await page.getByText('100,001 documents').waitFor();
-    await cell(page, 'd-060010', 'name').getByText('seen').waitFor();
+    await page.getByText('30,001 documents').waitFor();
+    await cell(page, 'd-020010', 'name').getByText('seen').waitFor();
     await page.context().close();
   });
 });
