@@ -34,6 +34,30 @@ export default ts.config(
     languageOptions: { sourceType: 'commonjs' },
     rules: { '@typescript-eslint/no-require-imports': 'off' },
   },
+  {
+    // Applying a record of the log depends on the state and the record alone.
+    files: ['packages/service/src/state/**'],
+    rules: {
+      'no-restricted-globals': [
+        'error',
+        ...['Date', 'Intl', 'performance', 'process', 'crypto', 'setTimeout', 'setInterval', 'setImmediate', 'fetch'],
+      ],
+      'no-restricted-properties': [
+        'error',
+        { object: 'Math', property: 'random' },
+        ...['toLocaleString', 'toLocaleLowerCase', 'toLocaleUpperCase', 'localeCompare'].map((property) => ({
+          property,
+        })),
+      ],
+      'no-restricted-syntax': [
+        'error',
+        {
+          selector: "ImportDeclaration[source.value='node:crypto'] > ImportSpecifier[imported.name!='createHash']",
+          message: 'Only hashes: everything random comes in a record.',
+        },
+      ],
+    },
+  },
   { files: ['**/*.test.ts'], rules: { '@typescript-eslint/no-unused-expressions': 'off' } },
   { files: ['scripts/**', 'test/*.cjs', 'bench/**'], rules: { 'no-console': 'off' } },
   prettier,

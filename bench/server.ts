@@ -5,8 +5,7 @@ import { join } from 'node:path';
 import { WebSocketServer } from 'ws';
 import { findDataFault } from '@uproar/core';
 import { CollectionName, Data, DocumentId } from '@uproar/protocol';
-import { startService } from '@uproar/service';
-import Database from 'better-sqlite3';
+import { openStore, startService } from '@uproar/service';
 import Fastify from 'fastify';
 import { z } from 'zod';
 import { TOKEN_SECRET } from './harness.js';
@@ -18,7 +17,6 @@ import { Identities } from '../packages/service/dist/identity/identities.js';
 import { RateLimiter } from '../packages/service/dist/identity/rate-limits.js';
 import { SignedLinks } from '../packages/service/dist/identity/signed-links.js';
 import { Tickets } from '../packages/service/dist/identity/tickets.js';
-import { MIGRATIONS } from '../packages/service/dist/store/migrations/index.js';
 
 const [mode, directory] = process.argv.slice(2) as [string, string];
 
@@ -68,13 +66,12 @@ async function startChecking(): Promise<string> {
   const app = Fastify({ logger: false });
   app.setValidatorCompiler<z.ZodType>(compileCheck);
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
-  const database = new Database(':memory:');
-  for (const sql of MIGRATIONS) database.exec(sql);
+  const store = openStore(directory);
   authenticateRequests(app, {
-    identities: new Identities({ database, adminKey: 'bench-key-0123456789', accounts: 'off' }),
+    identities: new Identities({ store, adminKey: 'bench-key-0123456789', accounts: 'off' }),
     rates: new RateLimiter(),
     tickets: new Tickets(),
-    links: new SignedLinks(database),
+    links: new SignedLinks(store.reads),
     originPolicy: new OriginPolicy(),
     sockets: { identify: () => undefined } as never,
   });

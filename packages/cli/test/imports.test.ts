@@ -60,4 +60,15 @@ describe('the import check', () => {
     expect(status, output).not.to.equal(0);
     expect(output).to.include('json/a.ts').and.include('live/c.ts');
   });
+
+  it('refuses files, settings and live views where records are applied', () => {
+    const { status, output } = check({
+      'packages/service/src/state/a.ts': "import { statSync } from 'node:fs';\nexport const a = statSync;\n",
+      'packages/service/src/state/b.ts': "import { c } from '../live/c.js';\nexport const b = c;\n",
+      'packages/service/src/state/hash.ts': "import { createHash } from 'node:crypto';\nexport const h = createHash;\n",
+      'packages/service/src/live/c.ts': 'export const c = 1;\n',
+    });
+    expect(status, output).not.to.equal(0);
+    expect(output).to.include('state/a.ts').and.include('state/b.ts').and.not.include('state/hash.ts');
+  });
 });

@@ -1,4 +1,5 @@
 import { expect } from 'chai';
+import { connectionOf } from '../../service/dist/store/index.js';
 import { parse as parseCsv } from 'csv-parse/sync';
 import {
   existsSync,
@@ -276,7 +277,7 @@ describe('the command line: undo, and the care of a store', () => {
         });
       }
       await store.indexes.create('a', parseOrder('-n'), 1);
-      for (const sql of spoil) store.database.exec(sql);
+      for (const sql of spoil) connectionOf(store).exec(sql);
       store.close();
       const { code, out } = await run(['check', at(name), '--json']);
       const { results, sound } = JSON.parse(out) as { results: { what: string; faults: string[] }[]; sound: boolean };

@@ -13,6 +13,7 @@ export * from './json/field-changes.js';
 export * from './document/document.js';
 export * from './write/edit.js';
 export * from './enable-full-queries.js';
+export * from './json/group-digits.js';
 export * from './json/json.js';
 export * from './json/json-patch.js';
 export * from './json/merge-patch.js';

@@ -29,8 +29,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing): Contex
   const budgets = { ...DEFAULT_BUDGETS, ...options.budgets };
   const store = openStoreFor(options, budgets.waitMs);
   const identities = connectIdentities(store, options);
-  const schemas = new Schemas(store.database);
-  store.log.validateData = schemas.validateData;
+  const schemas = new Schemas(store);
   const recorder = new MetricsRecorder();
   const bytes = new ByteBudget(budgets);
   const liveWork = new LiveWork(budgets);
@@ -64,7 +63,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing): Contex
       () => identities.openUntilMs() !== undefined,
     ),
     tickets: new Tickets(),
-    links: new SignedLinks(store.database),
+    links: new SignedLinks(store.reads),
     committer: new Committer(store, recorder, tracing, commitLimits),
     recorder,
     slowQueries: new SlowQueries(),
@@ -96,15 +95,13 @@ function openStoreFor(options: ServiceOptions, waitMs: number): Store {
   });
 }
 
-/** The identities of a store. The store asks them for the policy. */
+/** Authenticates the callers of a store. */
 function connectIdentities(store: Store, options: ServiceOptions): Identities {
-  const identities = new Identities({
-    database: store.database,
+  return new Identities({
+    store,
     adminKey: options.adminKey,
     tokens: options.tokens,
     accounts: options.accounts ?? 'closed',
     openUntilMs: options.openUntilMs,
   });
-  store.log.policy = () => identities.policy;
-  return identities;
 }

@@ -66,6 +66,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     'store opened',
   );
   try {
+    await identities.accounts.removeExpiredGuests();
     const address = await app.listen({ host: options.host, port: options.port });
     stopCountDown = countDownOpenPeriod(
       identities,
@@ -73,7 +74,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     );
     return {
       address,
-      firstKey: identities.keys.createFirst(),
+      firstKey: await identities.keys.createFirst(),
       store,
       identities,
       reload: (settings) => reload(context, app, settings),
@@ -133,7 +134,7 @@ async function closeAll(context: Context, app: FastifyInstance, closeSockets: ()
   connections.close();
   sockets.close();
   sampler.close();
-  identities.audit.flush();
+  await identities.audit.flush();
   store.close();
   app.log.info('stopped');
 }

@@ -1,4 +1,5 @@
 import { expect } from 'chai';
+import { connectionOf } from '../dist/store/index.js';
 import { chmodSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { connect, ProblemError } from '@uproar/client';
@@ -109,14 +110,14 @@ describe('opening a store', () => {
 
     const other = temporaryDirectory();
     const store = openStore(other.path);
-    store.database.pragma('user_version = 999');
+    connectionOf(store).pragma('user_version = 999');
     store.close();
     expect(refusal(other.path).kind).to.equal('newer-format');
     other.remove();
 
     const foreign = temporaryDirectory();
     const made = openStore(foreign.path);
-    made.database.pragma('application_id = 1');
+    connectionOf(made).pragma('application_id = 1');
     made.close();
     expect(refusal(foreign.path).kind).to.equal('not-a-store');
     foreign.remove();
@@ -143,7 +144,7 @@ describe('opening a store', () => {
     const authorized = (await fetch(`${first.address}/v1/collections`, { headers: { authorization: `Bearer ${key}` } }))
       .status;
     expect(authorized).to.equal(200);
-    const dump = JSON.stringify(first.store.database.prepare('SELECT * FROM keys').all());
+    const dump = JSON.stringify(connectionOf(first.store).prepare('SELECT * FROM keys').all());
     expect(dump).not.to.include(key);
     await first.close();
     const second = await startService({ directory: path, host: '127.0.0.1', port: 0 });
@@ -178,8 +179,8 @@ describe('a disk that is full', () => {
         writes: [{ kind: 'put', collection: 'full', id, data: { text } }],
       });
     await put('before', 'small');
-    const pages = store.database.pragma('page_count', { simple: true }) as number;
-    store.database.pragma(`max_page_count = ${pages + 8}`);
+    const pages = connectionOf(store).pragma('page_count', { simple: true }) as number;
+    connectionOf(store).pragma(`max_page_count = ${pages + 8}`);
     const error = (await put('large', 'x'.repeat(200_000)).catch((reason: unknown) => reason)) as {
       problem?: { type: string; detail: string };
     };
@@ -187,7 +188,7 @@ describe('a disk that is full', () => {
     expect(error.problem?.detail).to.include('disk is full');
     expect(store.log.seq).to.equal(1);
     expect(store.collections.get('full')?.documents).to.equal(1);
-    store.database.pragma('max_page_count = 1000000');
+    connectionOf(store).pragma('max_page_count = 1000000');
     const outcome = await put('large', 'x'.repeat(200_000));
     expect('applied' in outcome && outcome.applied.seq).to.equal(2);
     store.close();

@@ -6,7 +6,7 @@ import { Run } from '../../../test/command-run.js';
 import { ServedProcess } from '../../../test/served-process.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 import { Random } from '../../../test/random.js';
-import { openStore } from '../dist/store/index.js';
+import { connectionOf, openStore } from '../dist/store/index.js';
 
 const PAGE = 4096;
 
@@ -96,7 +96,7 @@ describe('a disk that is full or fails', () => {
   it('is reported as such by everything that writes, and by the readiness check', async () => {
     const service = await TestService.start({ accounts: 'open' });
     await service.request('PUT', '/v1/data/files/picture', { name: 'p.txt', type: 'text/plain' });
-    const { database } = service.service.store;
+    const database = connectionOf(service.service.store);
     database.pragma('query_only = on');
     const attempts: [string, string, unknown, Record<string, string>?][] = [
       ['PUT', '/v1/data/balloons/b-1', { n: 1 }],
@@ -119,7 +119,7 @@ describe('a disk that is full or fails', () => {
 
   it('stays not ready while only small writes fit', async () => {
     const service = await TestService.start();
-    const { database } = service.service.store;
+    const database = connectionOf(service.service.store);
     await service.request('PUT', '/v1/data/balloons/b-1', { n: 1 });
     const pages = database.pragma('page_count', { simple: true }) as number;
     database.pragma(`max_page_count = ${pages + 20}`);
@@ -136,7 +136,7 @@ describe('a disk that is full or fails', () => {
     await service.request('POST', '/v1/commits', {
       writes: Array.from({ length: 2000 }, (_, n) => ({ put: `balloons/b-${n}`, data: { n } })),
     });
-    const { database } = service.service.store;
+    const database = connectionOf(service.service.store);
     const making = service.request('POST', '/v1/indexes', { collection: 'balloons', fields: 'n' });
     await until(
       'it is being made',

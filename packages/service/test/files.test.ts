@@ -1,9 +1,9 @@
 import { expect } from 'chai';
 import { createHash, randomBytes } from 'node:crypto';
-import { existsSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
 import { request as httpRequest } from 'node:http';
 import { connect as connectSocket } from 'node:net';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import { Readable } from 'node:stream';
 import { checkStore, databaseFile, openStore, restoreBackup, startService } from '@uproar/service';
 import { connect, FileStorage, isProblem, type RefusedUpload, type Store } from '@uproar/client';
@@ -89,9 +89,23 @@ describe('files', () => {
     expect((await send('/v1/files/pic/content', other, { 'if-match': `"${version}"` })).status).to.equal(200);
     // What no document has any more is swept.
     await service.request('DELETE', `/v1/data/files/${second.json.id}`);
-    expect(service.service.store.contents.sweep(Date.now())).to.equal(1);
+    expect(await service.service.store.contents.sweep(Date.now())).to.equal(1);
     expect(kept()).to.deep.equal([hashOf(other)]);
     expect((await read(`/v1/files/${second.json.id}/content`)).status).to.equal(404);
+  });
+
+  it('leave no content behind whose record a process has removed before it ended', async () => {
+    const { path, remove } = temporaryDirectory();
+    const store = openStore(path);
+    const { sha256 } = await store.contents.receive(Readable.from([Buffer.from('x')]), 1);
+    await store.contents.settle(sha256, false);
+    const stray = store.contents.path('f'.repeat(64));
+    mkdirSync(dirname(stray), { recursive: true });
+    writeFileSync(stray, 'y');
+    expect(await store.contents.removeOrphans()).to.equal(1);
+    expect([existsSync(stray), existsSync(store.contents.path(sha256))]).to.deep.equal([false, true]);
+    store.close();
+    remove();
   });
 
   it('keep a content that no document has for a day, not longer', async () => {
@@ -99,10 +113,11 @@ describe('files', () => {
     const store = openStore(path);
     try {
       const { sha256 } = await store.contents.receive(Readable.from([Buffer.from('x')]), 1);
+      await store.contents.settle(sha256, false);
       const DAY_MS = 86_400_000;
-      expect(store.contents.sweep(Date.now() + DAY_MS - 60_000)).to.equal(0);
+      expect(await store.contents.sweep(Date.now() + DAY_MS - 60_000)).to.equal(0);
       expect(existsSync(store.contents.path(sha256))).to.equal(true);
-      expect(store.contents.sweep(Date.now() + DAY_MS + 60_000)).to.equal(1);
+      expect(await store.contents.sweep(Date.now() + DAY_MS + 60_000)).to.equal(1);
     } finally {
       store.close();
       remove();

@@ -2,18 +2,18 @@ import { expect } from 'chai';
 import { Readable } from 'node:stream';
 import { prepareQuery, type Commit, type Document, type JsonObject, type Rights, type Write } from '@uproar/core';
 import { openStore, type Store } from '@uproar/service';
-import type { CommitOutcome } from '../dist/store/commit-log.js';
-import { parsePolicy } from '../dist/identity/policies.js';
-import { Schemas } from '../dist/schemas/schemas.js';
-import { CommitQueue } from '../dist/store/commit-queue.js';
-import { JournalRetention } from '../dist/store/index.js';
-import { IdempotencyRecords, REMEMBERED_MS } from '../dist/store/idempotency-records.js';
-import { logSize } from '../dist/store/maintenance.js';
+import type { CommitOutcome } from '../dist/state/outcomes.js';
+import { CommitQueue } from '../dist/log/commit-queue.js';
+import { connectionOf, JournalRetention } from '../dist/store/index.js';
+import { expireOutcomes, IDEMPOTENCY_MS, logSize } from '../dist/store/maintenance.js';
 import { ProblemError } from '@uproar/protocol';
 import { Random } from '../../../test/random.js';
 import { temporaryDirectory } from '../../../test/service.js';
 
 const author = { kind: 'key' as const, name: 'test' };
+
+/** Later than any clock, since the time of records never goes back. */
+const START_MS = 4_000_000_000_000;
 
 /** A store in a directory of its own, closed and removed after the test. */
 function useStores(): () => Store {
@@ -81,22 +81,25 @@ function randomFile(random: Random, hashes: readonly string[]): Write {
 /** What changes besides commits: the policy or the schema of a collection. */
 type Change = { policy: number } | { schema: number; collection: string; mode: 'warn' | 'enforce' };
 
-/** A store with policies and schemas, and the contents of the files that its commits describe. */
-async function prepare(store: Store): Promise<{ change: (change: Change) => void; hashes: string[] }> {
-  const schemas = new Schemas(store.database);
-  store.log.validateData = schemas.validateData;
+/** A store with the contents of the files that its commits describe. */
+async function prepare(store: Store): Promise<{ change: (change: Change) => Promise<unknown>; hashes: string[] }> {
   const hashes: string[] = [];
   for (const content of CONTENTS) {
     hashes.push((await store.contents.receive(Readable.from([content]), content.length)).sha256);
   }
   return {
     hashes,
-    change: (change) => {
-      if ('policy' in change) {
-        const policy = parsePolicy(POLICIES[change.policy]!);
-        store.log.policy = () => policy;
-      } else schemas.set(change.collection, change.mode, SCHEMAS[change.schema]!, author);
-    },
+    change: (change) =>
+      'policy' in change
+        ? store.log.propose({ kind: 'policy', timeMs: 1, text: POLICIES[change.policy]!, author })
+        : store.log.propose({
+            kind: 'schema',
+            timeMs: 1,
+            collection: change.collection,
+            mode: change.mode,
+            schema: SCHEMAS[change.schema]!,
+            author,
+          }),
   };
 }
 
@@ -131,7 +134,7 @@ function randomCommit(random: Random, number: number, hashes: readonly string[] 
     id,
     digest: id && JSON.stringify(writes),
     reads,
-    timeMs: 1_000_000 + number * 7,
+    timeMs: START_MS + number * 7,
     author,
     ...(rights ? { rights } : {}),
     writes,
@@ -145,7 +148,7 @@ function dump(store: Store): string {
   // When an unused content was received is no part of the history.
   const queries = [...tables, 'SELECT sha256, size, uses FROM contents ORDER BY sha256'];
   return JSON.stringify(
-    queries.map((query) => store.database.prepare(query).all()),
+    queries.map((query) => store.reads.statement(query).all()),
     null,
     1,
   );
@@ -172,7 +175,7 @@ describe('applying commits', () => {
       for (let n = 0; n < 200; n++) {
         const next = changeAt.get(n);
         if (next) {
-          change(next);
+          await change(next);
           sent.push({ change: next });
         }
         const group = Array.from({ length: random.integer(1, 4) }, () => randomCommit(random, n, hashes));
@@ -185,14 +188,14 @@ describe('applying commits', () => {
       const replayed = newStore();
       const replay = await prepare(replayed);
       for (const step of sent) {
-        if ('change' in step) replay.change(step.change);
+        if ('change' in step) await replay.change(step.change);
         else await replayed.log.append(JSON.parse(step.commit) as Commit);
       }
       expect(dump(replayed) === dump(original), `every commit sent, seed ${seed}`).to.equal(true);
 
       const fromJournal = newStore();
       await prepare(fromJournal);
-      for (const { id, timeMs, author, changes } of original.log.after(0, 100_000)) {
+      for (const { id, timeMs, author, changes } of original.journal.after(0, 100_000)) {
         const writes = changes.map(({ collection, id, after }): Write =>
           after ? { kind: 'put', collection, id, data: after.data } : { kind: 'delete', collection, id },
         );
@@ -239,9 +242,9 @@ describe('applying commits', () => {
       }
     };
     compare(0);
-    const cutter = new JournalRetention(store.database, store.journal, { maxAgeMs: 50 * 7 });
+    const retention = new JournalRetention(store.reads, store.log, store.journal, { maxAgeMs: 50 * 7 });
     let steps = 0;
-    while (cutter.step(1_000_000 + 150 * 7)) steps++;
+    while (await retention.step(START_MS + 150 * 7)) steps++;
     expect(steps).to.be.above(1);
     const { first } = store.journal.bounds();
     expect(first).to.be.within(90, 130);
@@ -250,7 +253,7 @@ describe('applying commits', () => {
     expect(Math.min(...past.map(({ seq }) => seq))).to.be.at.least(first);
   });
 
-  it('continues in order when the clock steps back', async () => {
+  it('never lets the time of commits go back when the clock does', async () => {
     const store = newStore();
     const put = (timeMs: number, id: string) =>
       store.log.append({
@@ -264,12 +267,12 @@ describe('applying commits', () => {
     await put(1_000_000, 'y');
     await put(1_000_000, 'x');
     expect(store.log.seq).to.equal(3 - 1);
-    expect(store.log.after(0, 9).map(({ seq, timeMs }) => [seq, timeMs])).to.deep.equal([
+    expect(store.journal.after(0, 9).map(({ seq, timeMs }) => [seq, timeMs])).to.deep.equal([
       [1, 5_000_000],
-      [2, 1_000_000],
+      [2, 5_000_000],
     ]);
-    const cutter = new JournalRetention(store.database, store.journal, { maxAgeMs: 10 });
-    while (cutter.step(1_000_100));
+    const retention = new JournalRetention(store.reads, store.log, store.journal, { maxAgeMs: 10 });
+    while (await retention.step(1_000_100));
     expect(store.journal.bounds()).to.deep.equal({ first: 1, last: 2 });
   });
 });
@@ -285,8 +288,8 @@ describe('the care of a store', () => {
       await store.log.append({ timeMs: n, author, writes });
     }
     const measured = () => {
-      const rows = store.database
-        .prepare<[], { before: string | null; after: string | null }>('SELECT before, after FROM changes')
+      const rows = store.reads
+        .statement<[], { before: string | null; after: string | null }>('SELECT before, after FROM changes')
         .all();
       return rows.reduce(
         (sum, { before, after }) => sum + Buffer.byteLength(before ?? '') + Buffer.byteLength(after ?? ''),
@@ -294,17 +297,19 @@ describe('the care of a store', () => {
       );
     };
     expect(store.journal.sizeBytes).to.equal(measured());
-    const count = () => store.database.prepare('SELECT COUNT(*) FROM changes').pluck().get() as number;
-    const cutter = new JournalRetention(store.database, store.journal, { maxSizeBytes: store.journal.sizeBytes / 4 });
+    const count = () => store.reads.values<[], number>('SELECT COUNT(*) FROM changes').get()!;
+    const retention = new JournalRetention(store.reads, store.log, store.journal, {
+      maxSizeBytes: store.journal.sizeBytes / 4,
+    });
     let before = count();
-    while (cutter.step(0)) {
+    while (await retention.step(0)) {
       expect(before - count(), 'swept out in one step').to.be.at.most(1000);
       before = count();
       expect(store.journal.sizeBytes).to.equal(measured());
     }
     const { first } = store.journal.bounds();
     expect(first).to.be.within(6, 8);
-    expect(store.log.after(first - 1, 100).map(({ changes }) => changes.length)).to.deep.equal(
+    expect(store.journal.after(first - 1, 100).map(({ changes }) => changes.length)).to.deep.equal(
       Array.from({ length: 9 - first }, () => 700),
     );
   });
@@ -314,13 +319,12 @@ describe('the care of a store', () => {
     const commit = (timeMs: number, id: string) =>
       store.log.append({ timeMs, author, id, digest: 'same', writes: [put('x', {})] });
     await commit(1000, 'old');
-    await commit(REMEMBERED_MS, 'new');
-    const outcomes = new IdempotencyRecords(store.database);
-    outcomes.forgetOld(1000 + REMEMBERED_MS);
-    expect(await commit(REMEMBERED_MS + 1000, 'old'), 'a day old').to.have.property('repeated');
-    outcomes.forgetOld(1001 + REMEMBERED_MS);
-    expect(await commit(REMEMBERED_MS + 1001, 'old'), 'older').to.have.property('applied');
-    expect(await commit(REMEMBERED_MS + 1001, 'new')).to.have.property('repeated');
+    await commit(IDEMPOTENCY_MS, 'new');
+    await expireOutcomes(store.reads, store.log, 1000 + IDEMPOTENCY_MS);
+    expect(await commit(IDEMPOTENCY_MS + 1000, 'old'), 'a day old').to.have.property('repeated');
+    await expireOutcomes(store.reads, store.log, 1001 + IDEMPOTENCY_MS);
+    expect(await commit(IDEMPOTENCY_MS + 1001, 'old'), 'older').to.have.property('applied');
+    expect(await commit(IDEMPOTENCY_MS + 1001, 'new')).to.have.property('repeated');
   });
 
   it('brings the write-ahead log back to nothing by breaking off a read that holds on to an old state', async function () {
@@ -338,7 +342,7 @@ describe('the care of a store', () => {
     const file = `${store.directory}/uproar.sqlite`;
     const grown = logSize(file);
     expect(grown, 'grown while the read holds on').to.be.above(15_000_000);
-    await store.reader.interrupt(0, () => store.database.pragma('wal_checkpoint(TRUNCATE)'));
+    await store.reader.interrupt(0, () => connectionOf(store).pragma('wal_checkpoint(TRUNCATE)'));
     expect(logSize(file)).to.equal(0);
     const error = await reading.next().catch((reason: unknown) => reason);
     expect(error).to.be.instanceOf(ProblemError);

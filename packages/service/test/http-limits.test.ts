@@ -198,8 +198,7 @@ describe('the limits of a service', () => {
         ).on('error', reject);
       });
       expect(status).to.deep.equal([401, true]);
-      service.service.identities.audit.flush();
-      expect(service.service.identities.audit.list(1e9, 1)[0]).to.include({ address: '192.0.2.7' });
+      expect((await service.service.identities.audit.list(1e9, 1))[0]).to.include({ address: '192.0.2.7' });
     } finally {
       await service.stop();
       directory.remove();

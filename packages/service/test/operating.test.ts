@@ -4,6 +4,7 @@ import { context, propagation, trace } from '@opentelemetry/api';
 import { AsyncLocalStorageContextManager } from '@opentelemetry/context-async-hooks';
 import { BasicTracerProvider, InMemorySpanExporter, SimpleSpanProcessor } from '@opentelemetry/sdk-trace-base';
 import { expect } from 'chai';
+import { connectionOf } from '../dist/store/index.js';
 import { makeCertificate } from '../../../test/certificate.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { RawSocket } from '../../../test/raw-socket.js';
@@ -120,7 +121,7 @@ describe('a service that is to stop', () => {
 
   it('is not ready while it cannot write to its disk, and is again as soon as it can', async () => {
     const service = await TestService.start();
-    const { database } = service.service.store;
+    const database = connectionOf(service.service.store);
     const put = () => service.request('PUT', '/v1/data/balloons/b-1', { n: 1 });
     database.pragma('query_only = on');
     expect((await put()).json.type).to.equal('/problems/storage-failed');

@@ -357,21 +357,21 @@ describe('the journal', () => {
         writes: [{ kind: 'put', collection: 'a', id: `d-${n % 5}`, data: { n, text: 'x'.repeat(100) } }],
       });
     }
-    const byAge = new JournalRetention(store.database, store.journal, { maxAgeMs: 100_000 });
-    expect(byAge.step(500_000)).to.equal(true);
+    const byAge = new JournalRetention(store.reads, store.log, store.journal, { maxAgeMs: 100_000 });
+    expect(await byAge.step(500_000)).to.equal(true);
     expect(store.journal.bounds().first, 'not all at once').to.equal(201);
-    while (byAge.step(500_000));
+    while (await byAge.step(500_000));
     expect(store.journal.bounds()).to.deep.equal({ first: 400, last: 500 });
-    const bySize = new JournalRetention(store.database, store.journal, { maxSizeBytes: 5000 });
-    while (bySize.step(0));
+    const bySize = new JournalRetention(store.reads, store.log, store.journal, { maxSizeBytes: 5000 });
+    while (await bySize.step(0));
     const { first } = store.journal.bounds();
     expect(first).to.be.within(475, 490);
     expect([store.journal.reachesBackTo(first - 1), store.journal.reachesBackTo(first - 2)]).to.deep.equal([
       true,
       false,
     ]);
-    const everything = new JournalRetention(store.database, store.journal, { maxAgeMs: 0 });
-    while (everything.step(Number.MAX_SAFE_INTEGER));
+    const everything = new JournalRetention(store.reads, store.log, store.journal, { maxAgeMs: 0 });
+    while (await everything.step(Number.MAX_SAFE_INTEGER));
     expect(store.journal.bounds(), 'the newest always stays').to.deep.equal({ first: 500, last: 500 });
     store.close();
 

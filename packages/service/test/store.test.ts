@@ -84,7 +84,7 @@ describe('the store', () => {
       }
       expect(new Map([...then].sort())).to.deep.equal(new Map([...now].sort()));
     }
-    expect(store.log.after(10, 3).map(({ seq, changes }) => [seq, changes.length])).to.deep.equal([
+    expect(store.journal.after(10, 3).map(({ seq, changes }) => [seq, changes.length])).to.deep.equal([
       [11, 2],
       [12, 2],
       [13, 2],
@@ -100,7 +100,7 @@ describe('the store', () => {
       seq: store.log.seq,
       collections: store.collections.list(),
       indexes: store.indexes.list(),
-      entries: store.log.after(0, 10),
+      entries: store.journal.after(0, 10),
     };
     store.close();
     store = openStore(files.path);
@@ -109,7 +109,7 @@ describe('the store', () => {
       seq: store.log.seq,
       collections: store.collections.list(),
       indexes: store.indexes.list(),
-      entries: store.log.after(0, 10),
+      entries: store.journal.after(0, 10),
     }).to.deep.equal(before);
   });
 

@@ -1,3 +1,4 @@
+import { groupDigits } from './group-digits.js';
 import { deepEqual, getMember, isObject, setMember, type JsonObject, type JsonValue } from './json.js';
 import { arrayIndex, parsePointer, valueAt } from './pointer.js';
 
@@ -28,9 +29,7 @@ export class PatchError extends Error {
 export class PatchWorkError extends Error {
   override name = 'PatchWorkError';
   constructor(readonly limit: number) {
-    super(
-      `takes more than ${limit.toLocaleString('en-GB')} steps. Send fewer operations on long lists, or replace the list.`,
-    );
+    super(`takes more than ${groupDigits(limit)} steps. Send fewer operations on long lists, or replace the list.`);
   }
 }
 

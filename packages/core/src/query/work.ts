@@ -1,3 +1,5 @@
+import { groupDigits } from '../json/group-digits.js';
+
 /** The most steps that a condition may take on one document: about a tenth of a second. */
 export const DOCUMENT_WORK_LIMIT = 16_000_000;
 
@@ -6,7 +8,7 @@ export class WorkLimitError extends Error {
   override name = 'WorkLimitError';
   constructor(readonly limit: number) {
     super(
-      `The condition takes more than ${limit.toLocaleString('en-GB')} steps on one document. ` +
+      `The condition takes more than ${groupDigits(limit)} steps on one document. ` +
         'Use fewer terms on long strings, or geometries with fewer points.',
     );
   }

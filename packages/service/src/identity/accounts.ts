@@ -1,6 +1,6 @@
-import type Database from 'better-sqlite3';
 import { createIdGenerator, formatTime, type Claims, type JsonObject } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
+import type { Store } from '../store/index.js';
 import { hashPassword, verifyPassword } from './passwords.js';
 
 /** An account as it is listed. */
@@ -25,23 +25,28 @@ interface Row {
 }
 
 const SELECT = 'SELECT id, name, password, claims, created, disabled FROM accounts';
+const BY_ID = `${SELECT} WHERE id = ?`;
+const BY_NAME = `${SELECT} WHERE name = ?`;
+const EXPIRED_GUESTS = 'SELECT COUNT(*) FROM accounts WHERE name IS NULL AND id NOT IN (SELECT account FROM sessions)';
 
 /** The names of claims that come from the account itself. */
 export const OWN_CLAIMS: readonly string[] = ['sub', 'name', 'guest', 'iss'];
 
 /** The accounts of people and devices, for stores without an identity provider. */
 export class Accounts {
-  readonly #database: Database.Database;
-  readonly #byId: Database.Statement<[string], Row>;
+  readonly #store: Pick<Store, 'reads' | 'log'>;
   readonly #newId = createIdGenerator({ now: () => Date.now(), random: (bytes) => crypto.getRandomValues(bytes) });
   /** What the policy gets to see of an account, worked out once for as long as it stays as it is. */
   readonly #rights = new Map<string, { row: string; rights: { claims: Claims } }>();
 
-  constructor(database: Database.Database) {
-    this.#database = database;
-    this.#byId = database.prepare<[string], Row>(`${SELECT} WHERE id = ?`);
-    // A guest whose sessions have all run out cannot come back.
-    database.prepare('DELETE FROM accounts WHERE name IS NULL AND id NOT IN (SELECT account FROM sessions)').run();
+  constructor(store: Pick<Store, 'reads' | 'log'>) {
+    this.#store = store;
+  }
+
+  /** Removes guests whose sessions have all expired: they cannot come back. Called once at the start. */
+  async removeExpiredGuests(): Promise<void> {
+    if (this.#store.reads.values<[], number>(EXPIRED_GUESTS).get() === 0) return;
+    await this.#store.log.propose({ kind: 'guests-removed', timeMs: Date.now() });
   }
 
   /**
@@ -55,80 +60,90 @@ export class Accounts {
     return this.#insert(name, hash, claims);
   }
 
-  createGuest(): AccountInfo {
-    return this.#insert(null, null, {});
+  createGuest(): Promise<AccountInfo> {
+    return this.#insert(undefined, undefined, {});
   }
 
   /** Makes a guest an account with a name and a password; its id stays. */
   async adopt(id: string, name: string, password: string): Promise<AccountInfo> {
     const hash = await hashPassword(password);
-    const row = this.#byId.get(id);
-    if (!row || row.name !== null) throw problemError('bad-request', 'This account has a name and a password already.');
-    this.#guardName(() =>
-      this.#database.prepare('UPDATE accounts SET name = ?, password = ? WHERE id = ?').run(fold(name), hash, id),
-    );
+    const { found } = await this.#store.log.propose({
+      kind: 'account-changed',
+      timeMs: Date.now(),
+      id,
+      name: fold(name),
+      password: hash,
+    });
+    if (!found) throw problemError('token-invalid', 'The account has been disabled or removed.');
     return this.get(id)!;
   }
 
   get(id: string): AccountInfo | undefined {
-    const row = this.#byId.get(id);
+    const row = this.#byId(id);
     return row && describe(row);
   }
 
   find(name: string): AccountInfo | undefined {
-    const row = this.#database.prepare<[string], Row>(`${SELECT} WHERE name = ?`).get(fold(name));
+    const row = this.#byName(name);
     return row && describe(row);
   }
 
   list(after: string, limit: number): AccountInfo[] {
-    return this.#database
-      .prepare<[string, number], Row>(`${SELECT} WHERE id > ? ORDER BY id LIMIT ?`)
+    return this.#store.reads
+      .statement<[string, number], Row>(`${SELECT} WHERE id > ? ORDER BY id LIMIT ?`)
       .all(after, limit)
       .map(describe);
   }
 
   /** The account of a name and its password; undefined for a wrong one, a name there is not, or a disabled account. */
   async verify(name: string, password: string): Promise<AccountInfo | undefined> {
-    const row = this.#database.prepare<[string], Row>(`${SELECT} WHERE name = ?`).get(fold(name));
+    const row = this.#byName(name);
     const right = await verifyPassword(password, row?.password ?? undefined);
     return right && row && row.disabled === null ? describe(row) : undefined;
   }
 
   /** Whether this is the password of an account. */
   async verifyById(id: string, password: string): Promise<boolean> {
-    return verifyPassword(password, this.#byId.get(id)?.password ?? undefined);
+    return verifyPassword(password, this.#byId(id)?.password ?? undefined);
   }
 
-  async setPassword(id: string, password: string): Promise<void> {
-    const hash = await hashPassword(password);
-    this.#database.prepare('UPDATE accounts SET password = ? WHERE id = ?').run(hash, id);
-  }
-
-  /** Changes the claims of an account. False if it does not exist. */
-  alter(
+  /**
+   * Changes the password, the claims or the state of an account.
+   *
+   * @param endSessionsExcept ends its sessions but the one with this id; an empty text ends all
+   * @returns false if the account does not exist
+   */
+  async change(
     id: string,
-    { claims, disabled }: { claims?: JsonObject | undefined; disabled?: boolean | undefined },
-  ): boolean {
-    const row = this.#byId.get(id);
-    if (!row) return false;
-    this.#database
-      .prepare('UPDATE accounts SET claims = ?, disabled = ? WHERE id = ?')
-      .run(
-        claims ? JSON.stringify(claims) : row.claims,
-        disabled === undefined ? row.disabled : disabled ? (row.disabled ?? Date.now()) : null,
-        id,
-      );
-    return true;
+    change: {
+      password?: string | undefined;
+      claims?: JsonObject | undefined;
+      disabled?: boolean | undefined;
+      endSessionsExcept?: string | undefined;
+    },
+  ): Promise<boolean> {
+    const { password, claims, disabled, endSessionsExcept } = change;
+    const { found } = await this.#store.log.propose({
+      kind: 'account-changed',
+      timeMs: Date.now(),
+      id,
+      ...(password === undefined ? {} : { password: await hashPassword(password) }),
+      ...(claims === undefined ? {} : { claims }),
+      ...(disabled === undefined ? {} : { disabled }),
+      ...(endSessionsExcept === undefined ? {} : { endSessionsExcept }),
+    });
+    return found;
   }
 
-  remove(id: string): boolean {
+  /** Removes an account with its sessions. Resolves with false if it does not exist. */
+  async remove(id: string): Promise<boolean> {
     this.#rights.delete(id);
-    return this.#database.prepare('DELETE FROM accounts WHERE id = ?').run(id).changes > 0;
+    return (await this.#store.log.propose({ kind: 'account-removed', timeMs: Date.now(), id })).found;
   }
 
   /** By what right an account asks; undefined when it is disabled or gone. The same object while it stays the same. */
   rightsOf(id: string): { claims: Claims } | undefined {
-    const row = this.#byId.get(id);
+    const row = this.#byId(id);
     if (!row || row.disabled !== null) return undefined;
     const text = JSON.stringify([row.name, row.claims]);
     const known = this.#rights.get(id);
@@ -140,25 +155,25 @@ export class Accounts {
     return rights;
   }
 
-  #insert(name: string | null, password: string | null, claims: JsonObject): AccountInfo {
+  async #insert(name: string | undefined, password: string | undefined, claims: JsonObject): Promise<AccountInfo> {
     const id = this.#newId();
-    this.#guardName(() =>
-      this.#database
-        .prepare('INSERT INTO accounts (id, name, password, claims, created) VALUES (?, ?, ?, ?, ?)')
-        .run(id, name === null ? null : fold(name), password, JSON.stringify(claims), Date.now()),
-    );
+    await this.#store.log.propose({
+      kind: 'account-created',
+      timeMs: Date.now(),
+      id,
+      ...(name === undefined ? {} : { name: fold(name) }),
+      ...(password === undefined ? {} : { password }),
+      claims,
+    });
     return this.get(id)!;
   }
 
-  #guardName(write: () => void): void {
-    try {
-      write();
-    } catch (error) {
-      if ((error as { code?: string }).code !== 'SQLITE_CONSTRAINT_UNIQUE') throw error;
-      throw problemError('account-exists', 'An account with this name exists already. Choose another name.', {
-        pointer: '/name',
-      });
-    }
+  #byId(id: string): Row | undefined {
+    return this.#store.reads.statement<[string], Row>(BY_ID).get(id);
+  }
+
+  #byName(name: string): Row | undefined {
+    return this.#store.reads.statement<[string], Row>(BY_NAME).get(fold(name));
   }
 }
 

@@ -1,5 +1,6 @@
 import type Database from 'better-sqlite3';
 import { formatTime, type JsonObject } from '@uproar/core';
+import type { Store } from '../store/index.js';
 
 /** Something that happened to access: a sign-in, a change of a key or of the policy, a refusal. */
 export interface AuditEvent {
@@ -44,15 +45,19 @@ const FLUSH_MS = 1000;
 const MAX_ENTRIES = 100_000;
 const MAX_WAITING = 1000;
 
+const LIST = `
+  SELECT number, time, event, identity, address, request, count, detail FROM audit
+  WHERE number < ? AND (? IS NULL OR event = ?) ORDER BY number DESC LIMIT ?`;
+
 /** The audit log: kept in the store, bounded, and written about once a second. */
 export class Audit {
-  readonly #database: Database.Database;
-  readonly #waiting = new Map<string, Waiting>();
+  readonly #store: Pick<Store, 'reads' | 'log'>;
+  #waiting = new Map<string, Waiting>();
   readonly #recent = new Map<string, { number: number; timeMs: number }>();
   #timer: NodeJS.Timeout | undefined;
 
-  constructor(database: Database.Database) {
-    this.#database = database;
+  constructor(store: Pick<Store, 'reads' | 'log'>) {
+    this.#store = store;
   }
 
   add(event: AuditEvent, timeMs = Date.now()): void {
@@ -60,17 +65,14 @@ export class Audit {
     const waiting = this.#waiting.get(key);
     if (waiting) waiting.count++;
     else if (this.#waiting.size < MAX_WAITING) this.#waiting.set(key, { timeMs, event, count: 1 });
-    this.#timer ??= setTimeout(() => this.flush(), FLUSH_MS).unref();
+    this.#timer ??= setTimeout(() => void this.flush(), FLUSH_MS).unref();
   }
 
   /** Entries, newest first. */
-  list(before: number, limit: number, event?: string): AuditEntry[] {
-    this.flush();
-    return this.#database
-      .prepare<[number, string | null, string | null, number], Row>(
-        `SELECT number, time, event, identity, address, request, count, detail FROM audit
-         WHERE number < ? AND (? IS NULL OR event = ?) ORDER BY number DESC LIMIT ?`,
-      )
+  async list(before: number, limit: number, event?: string): Promise<AuditEntry[]> {
+    await this.flush();
+    return this.#store.reads
+      .statement<[number, string | null, string | null, number], Row>(LIST)
       .all(before, event ?? null, event ?? null, limit)
       .map(({ time, address, request, detail, ...rest }) => ({
         ...rest,
@@ -81,26 +83,34 @@ export class Audit {
       }));
   }
 
-  /** Writes what waits. */
-  flush(): void {
+  /** Writes what waits. Resolves once it is on disk, or waits again because the disk is full. */
+  async flush(): Promise<void> {
     clearTimeout(this.#timer);
     this.#timer = undefined;
-    if (this.#waiting.size === 0) return;
+    const waiting = this.#waiting;
+    if (waiting.size === 0) return;
+    this.#waiting = new Map();
     try {
-      this.#database.transaction(() => this.#write())();
+      await this.#store.log.writeLocally((database) => this.#write(database, waiting));
     } catch {
       // A full disk must not stop the service from refusing; the events wait.
-      this.#timer = setTimeout(() => this.flush(), FLUSH_MS * 10).unref();
+      for (const [key, { count }] of this.#waiting) {
+        const earlier = waiting.get(key);
+        if (earlier) earlier.count += count;
+        else if (waiting.size < MAX_WAITING) waiting.set(key, this.#waiting.get(key)!);
+      }
+      this.#waiting = waiting;
+      this.#timer ??= setTimeout(() => void this.flush(), FLUSH_MS * 10).unref();
     }
   }
 
-  #write(): void {
-    const insert = this.#database.prepare(
+  #write(database: Database.Database, waiting: ReadonlyMap<string, Waiting>): void {
+    const insert = database.prepare(
       'INSERT INTO audit (time, event, identity, address, request, count, detail) VALUES (?, ?, ?, ?, ?, ?, ?)',
     );
-    const again = this.#database.prepare('UPDATE audit SET count = count + ? WHERE number = ?');
+    const again = database.prepare('UPDATE audit SET count = count + ? WHERE number = ?');
     let last = 0;
-    for (const [key, { timeMs, event, count }] of this.#waiting) {
+    for (const [key, { timeMs, event, count }] of waiting) {
       const earlier = this.#recent.get(key);
       if (earlier && timeMs - earlier.timeMs < SAME_WITHIN_MS) {
         again.run(count, earlier.number);
@@ -120,7 +130,6 @@ export class Audit {
       if (this.#recent.size > 10_000) this.#recent.clear();
       this.#recent.set(key, { number: last, timeMs });
     }
-    this.#waiting.clear();
-    if (last > MAX_ENTRIES) this.#database.prepare('DELETE FROM audit WHERE number <= ?').run(last - MAX_ENTRIES);
+    if (last > MAX_ENTRIES) database.prepare('DELETE FROM audit WHERE number <= ?').run(last - MAX_ENTRIES);
   }
 }

@@ -1,6 +1,8 @@
 import { accessFor, type Access, type Author, type Claims, type Policy, type Rights } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import type Database from 'better-sqlite3';
+import type { LogRecord } from '../state/records.js';
+import type { AppliedBatch } from '../state/state-machine.js';
+import type { Store } from '../store/index.js';
 import { Accounts } from './accounts.js';
 import { Audit } from './audit.js';
 import type { Identity } from './identity.js';
@@ -14,7 +16,7 @@ export type AccountsMode = 'off' | 'closed' | 'open';
 
 /** How callers are authenticated. */
 export interface IdentityOptions {
-  database: Database.Database;
+  store: Pick<Store, 'reads' | 'log'>;
   adminKey?: string | undefined;
   tokens?: TokenSettings | undefined;
   accounts: AccountsMode;
@@ -37,15 +39,16 @@ export class Identities {
   readonly #listeners = new Set<(concerns: (identity: Identity) => boolean) => void>();
   readonly #openUntilMs: number;
 
-  constructor({ database, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
-    this.keys = new Keys(database, adminKey);
-    this.policies = new Policies(database);
-    this.accounts = new Accounts(database);
-    this.sessions = new Sessions(database);
-    this.audit = new Audit(database);
+  constructor({ store, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
+    this.keys = new Keys(store, adminKey);
+    this.policies = new Policies(store);
+    this.accounts = new Accounts(store);
+    this.sessions = new Sessions(store);
+    this.audit = new Audit(store);
     this.accountsMode = accounts;
     this.#tokens = tokens && new Tokens(tokens);
     this.#openUntilMs = openUntilMs;
+    store.log.onBatch((batch) => this.#checkAgain(batch));
   }
 
   get policy(): Policy {
@@ -114,28 +117,17 @@ export class Identities {
     }
   }
 
-  /**
-   * Makes open connections check their permissions again. Called after each change of permissions.
-   *
-   * @param concerns which identities; by default all
-   */
-  changed(concerns: (identity: Identity) => boolean = () => true): void {
-    for (const listener of this.#listeners) listener(concerns);
-  }
-
-  /** Has the connections of one account look again. */
-  accountChanged(id: string): void {
-    this.changed(({ author }) => author.kind === 'account' && author.name === id);
-  }
-
-  /** Has the connections made with keys look again. */
-  keysChanged(): void {
-    this.changed(({ author }) => author.kind === 'key');
-  }
-
   /** Calls `listener` when permissions may have changed. */
   onChanged(listener: (concerns: (identity: Identity) => boolean) => void): void {
     this.#listeners.add(listener);
+  }
+
+  /** Makes open connections check their permissions again, before they get changes made after a change of permissions. */
+  #checkAgain({ records, outcomes }: AppliedBatch): void {
+    for (const [index, record] of records.entries()) {
+      const concerns = concernedBy(record, outcomes[index]!);
+      if (concerns) for (const listener of this.#listeners) listener(concerns);
+    }
   }
 
   #identifyNobody(nowMs: number): Identity {
@@ -188,4 +180,29 @@ function expired(detail: string): Error {
 
 function closedAgain(): Error {
   return problemError('key-missing', 'The open period of the store is over. Send a key or a token.');
+}
+
+/** The identities whose permissions a record may have changed; undefined if there are none. */
+function concernedBy(
+  record: LogRecord,
+  outcome: AppliedBatch['outcomes'][number],
+): ((identity: Identity) => boolean) | undefined {
+  const ofAccount = (id: string) => (identity: Identity) =>
+    identity.author.kind === 'account' && identity.author.name === id;
+  switch (record.kind) {
+    case 'policy':
+      return 'problem' in outcome ? undefined : () => true;
+    case 'key-rotated':
+    case 'key-revoked':
+      return ({ author }) => author.kind === 'key';
+    case 'account-changed':
+    case 'account-removed':
+      return ofAccount(record.id);
+    case 'session-ended':
+      return ({ author, origin }) => author.kind === 'account' && origin.id === record.id;
+    case 'session-refreshed':
+      return 'reused' in outcome ? ofAccount(outcome.reused.account) : undefined;
+    default:
+      return undefined;
+  }
 }

@@ -1,17 +1,13 @@
 import { randomUUID, timingSafeEqual } from 'node:crypto';
 import type Database from 'better-sqlite3';
 import { formatTime } from '@uproar/core';
-import { problemError } from '@uproar/protocol';
+import type { Store } from '../store/index.js';
 import type { Identity } from './identity.js';
-import { hashSecret, newSecret } from './secrets.js';
+import { encodeHash, hashSecret, newSecret } from './secrets.js';
+import { keyExists } from '../state/key-table.js';
 
 /** The minimum length of a key that is set by the operator. */
 export const MIN_KEY_LENGTH = 16;
-
-/**
- * More keys would slow down every request, and suggest a program that creates keys where accounts or tokens are meant.
- */
-const MAX_KEYS = 1000;
 
 /** The last use of a key is written at most this often, in milliseconds. */
 const USED_INTERVAL_MS = 60_000;
@@ -58,18 +54,21 @@ interface Known extends KeyRow {
 }
 
 const SELECT = `
-  SELECT id, name, hash, scope, collections, created, expires, used, old_hash AS oldHash, old_until AS oldUntil
-  FROM keys ORDER BY created, name`;
+  SELECT keys.id, name, hash, scope, collections, created, expires, used, old_hash AS oldHash, old_until AS oldUntil
+  FROM keys LEFT JOIN key_uses USING (id) ORDER BY created, name`;
+const USE = `
+  INSERT INTO key_uses (id, used) VALUES (?, ?) ON CONFLICT (id) DO UPDATE SET used = excluded.used`;
+const FORGET_USES = 'DELETE FROM key_uses WHERE id NOT IN (SELECT id FROM keys)';
 
 /** The keys of a store. They are long and random, so a plain SHA-256 of each is safe to keep. */
 export class Keys {
-  readonly #database: Database.Database;
+  readonly #store: Pick<Store, 'reads' | 'log'>;
   readonly #fromEnvironment: Known | undefined;
   #stored: Known[] = [];
 
   /** @param environmentKey a key that holds for this process only, from `UPROAR_ADMIN_KEY` */
-  constructor(database: Database.Database, environmentKey?: string) {
-    this.#database = database;
+  constructor(store: Pick<Store, 'reads' | 'log'>, environmentKey?: string) {
+    this.#store = store;
     this.#fromEnvironment = environmentKey
       ? know({
           id: 'environment',
@@ -84,13 +83,19 @@ export class Keys {
           oldUntil: null,
         })
       : undefined;
-    this.#reload();
+    this.#load();
+    store.log.onBatch(({ records }) => {
+      if (records.some(({ kind }) => kind.startsWith('key-'))) this.#load();
+    });
   }
 
   /** Makes the first key of a store that has none. Returns it, the only time it is to be seen. */
-  createFirst(): string | undefined {
+  async createFirst(): Promise<string | undefined> {
     if (this.#fromEnvironment || this.#stored.length > 0) return undefined;
-    return this.create({ name: 'first', scope: 'admin' }).key;
+    const key = newSecret('uproar');
+    const record = { id: randomUUID(), name: 'first', hash: encodeHash(key), scope: 'admin', first: true } as const;
+    const { created } = await this.#store.log.propose({ kind: 'key-created', timeMs: Date.now(), ...record });
+    return created ? key : undefined;
   }
 
   /**
@@ -98,32 +103,20 @@ export class Keys {
    *
    * @throws {ProblemError} `key-exists`, or `limit-reached` keys
    */
-  create({ name, scope, collections, expiresMs }: KeyForm): { key: string; info: KeyInfo } {
-    if (this.#all.some((row) => row.name === name)) {
-      throw problemError('key-exists', `A key "${name}" exists already. Rotate it, or choose another name.`, {
-        pointer: '/name',
-      });
-    }
-    if (this.#stored.length >= MAX_KEYS) {
-      throw problemError(
-        'limit-reached',
-        `A store has at most ${MAX_KEYS} keys. Use accounts or tokens for people and devices.`,
-      );
-    }
+  async create({ name, scope, collections, expiresMs }: KeyForm): Promise<{ key: string; info: KeyInfo }> {
+    if (name === this.#fromEnvironment?.name) throw keyExists(name);
     const key = newSecret('uproar');
     const id = randomUUID();
-    this.#database
-      .prepare('INSERT INTO keys (id, name, hash, created, scope, collections, expires) VALUES (?, ?, ?, ?, ?, ?, ?)')
-      .run(
-        id,
-        name,
-        hashSecret(key),
-        Date.now(),
-        scope,
-        collections ? JSON.stringify(collections) : null,
-        expiresMs ?? null,
-      );
-    this.#reload();
+    await this.#store.log.propose({
+      kind: 'key-created',
+      timeMs: Date.now(),
+      id,
+      name,
+      hash: encodeHash(key),
+      scope,
+      ...(collections ? { collections: [...collections] } : {}),
+      ...(expiresMs === undefined ? {} : { expiresMs }),
+    });
     return { key, info: this.get(id)! };
   }
 
@@ -132,29 +125,32 @@ export class Keys {
   }
 
   get(id: string): KeyInfo | undefined {
-    const row = this.#stored.find((other) => other.id === id || other.name === id);
+    const row = this.#find(id);
     return row && describe(row);
   }
 
   /** Gives a key another secret. The old one is good for `keepOldMs` longer. Undefined where there is no such key. */
-  rotate(id: string, keepOldMs: number): { key: string; info: KeyInfo } | undefined {
-    const row = this.#stored.find((other) => other.id === id || other.name === id);
+  async rotate(id: string, keepOldMs: number): Promise<{ key: string; info: KeyInfo } | undefined> {
+    const row = this.#find(id);
     if (!row) return undefined;
     const key = newSecret('uproar');
-    this.#database
-      .prepare('UPDATE keys SET hash = ?, old_hash = ?, old_until = ? WHERE id = ?')
-      .run(hashSecret(key), keepOldMs > 0 ? row.hash : null, keepOldMs > 0 ? Date.now() + keepOldMs : null, row.id);
-    this.#reload();
-    return { key, info: this.get(row.id)! };
+    const timeMs = Date.now();
+    const { found } = await this.#store.log.propose({
+      kind: 'key-rotated',
+      timeMs,
+      id: row.id,
+      hash: encodeHash(key),
+      ...(keepOldMs > 0 ? { oldUntilMs: timeMs + keepOldMs } : {}),
+    });
+    return found ? { key, info: this.get(row.id)! } : undefined;
   }
 
-  /** Revokes a key. False if it does not exist. */
-  revoke(id: string): boolean {
-    const row = this.#stored.find((other) => other.id === id || other.name === id);
+  /** Revokes a key. Resolves with false if it does not exist. */
+  async revoke(id: string): Promise<boolean> {
+    const row = this.#find(id);
     if (!row) return false;
-    this.#database.prepare('DELETE FROM keys WHERE id = ?').run(row.id);
-    this.#reload();
-    return true;
+    const record = { kind: 'key-revoked', timeMs: Date.now(), id: row.id } as const;
+    return (await this.#store.log.propose(record)).found;
   }
 
   /** Finds the owner of a key in constant time. */
@@ -183,15 +179,20 @@ export class Keys {
   #noteUse(row: Known, nowMs: number): void {
     if (row === this.#fromEnvironment || nowMs - (row.used ?? 0) < USED_INTERVAL_MS) return;
     row.used = nowMs;
-    try {
-      this.#database.prepare('UPDATE keys SET used = ? WHERE id = ?').run(nowMs, row.id);
-    } catch {
-      // A full disk is reported when something is written; reading continues.
-    }
+    const write = (database: Database.Database) => {
+      database.prepare(USE).run(row.id, nowMs);
+      database.prepare(FORGET_USES).run();
+    };
+    // A full disk is reported when something is written; reading continues.
+    this.#store.log.writeLocally(write).catch(() => undefined);
   }
 
-  #reload(): void {
-    this.#stored = this.#database.prepare<[], KeyRow>(SELECT).all().map(know);
+  #find(id: string): Known | undefined {
+    return this.#stored.find((other) => other.id === id || other.name === id);
+  }
+
+  #load(): void {
+    this.#stored = this.#store.reads.statement<[], KeyRow>(SELECT).all().map(know);
   }
 }
 

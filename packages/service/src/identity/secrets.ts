@@ -9,3 +9,8 @@ export function hashSecret(secret: string): Buffer {
 export function newSecret(prefix: string): string {
   return `${prefix}-${randomBytes(24).toString('base64url')}`;
 }
+
+/** The hash of a secret as a record of the log carries it. */
+export function encodeHash(secret: string): string {
+  return hashSecret(secret).toString('base64url');
+}

@@ -1,6 +1,6 @@
-import { createHmac, randomBytes, timingSafeEqual } from 'node:crypto';
-import type Database from 'better-sqlite3';
+import { createHmac, timingSafeEqual } from 'node:crypto';
 import { problemError } from '@uproar/protocol';
+import type { Reads } from '../store/index.js';
 
 /** The default and the maximum lifetime of a signed link: five minutes and a week, in seconds. */
 export const LINK_SECONDS = { usual: 300, most: 604_800 } as const;
@@ -9,11 +9,8 @@ export const LINK_SECONDS = { usual: 300, most: 604_800 } as const;
 export class SignedLinks {
   readonly #secret: Buffer;
 
-  constructor(database: Database.Database) {
-    database
-      .prepare("INSERT INTO store (name, value) VALUES ('link-secret', ?) ON CONFLICT (name) DO NOTHING")
-      .run(randomBytes(32).toString('base64url'));
-    const secret = database.prepare("SELECT value FROM store WHERE name = 'link-secret'").pluck().get() as string;
+  constructor(reads: Reads) {
+    const secret = reads.values<[], string>("SELECT value FROM store WHERE name = 'link-secret'").get()!;
     this.#secret = Buffer.from(secret, 'base64url');
   }
 

@@ -175,7 +175,7 @@ function openForCheck(file: string): Database.Database {
 function checkIndexes(database: Database.Database, names: Map<number, string>): string[] {
   const indexes = database
     .prepare<[], { number: number; collection: number; fields: string }>(
-      'SELECT number, collection, fields FROM indexes WHERE ready = 1',
+      'SELECT number, collection, fields FROM indexes JOIN ready_indexes USING (number)',
     )
     .all();
   return indexes.flatMap(({ number, collection, fields }) => {

@@ -1,14 +1,13 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { existsSync, mkdirSync, rmSync } from 'node:fs';
-import { open, rename, rm } from 'node:fs/promises';
+import { open, readdir, rename, rm } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import type { Readable } from 'node:stream';
-import type Database from 'better-sqlite3';
-import type { Document, Refusal, Write } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
+import type { Log } from '../log/log.js';
+import type { Reads } from './reads.js';
 
-/** The collection whose documents have content. */
-export const FILES = 'files';
+export { FILES } from '../state/blob-table.js';
 
 /** How files are taken and kept. */
 export interface ContentLimits {
@@ -39,23 +38,44 @@ export interface Received {
 const SWEEP_MS = 60_000;
 const SWEPT_AT_ONCE = 100;
 
+const TOTAL = 'SELECT COUNT(*) AS contents, COALESCE(SUM(size), 0) AS sizeBytes FROM contents';
+const UNUSED = 'SELECT sha256, received FROM contents WHERE uses = 0 AND unused <= ? ORDER BY unused LIMIT ?';
+const UNUSED_ONE = 'SELECT sha256, received FROM contents WHERE uses = 0 AND sha256 = ?';
+
+/** A content that no document has, and the place in the log at which it was received. */
+interface Unused {
+  sha256: string;
+  received: number;
+}
+
 /** The contents of files: each once, under its hash, in a folder of the data directory. */
 export class Contents {
   readonly limits: ContentLimits;
   readonly #directory: string;
-  readonly #database: Database.Database;
+  readonly #reads: Reads;
+  readonly #log: Log;
   readonly #timer: NodeJS.Timeout;
   #uploads = 0;
   /** Contents that have been received for a description that is not committed yet, and for how many. */
   readonly #awaited = new Map<string, number>();
 
-  constructor(database: Database.Database, directory: string, limits: Partial<ContentLimits> = {}) {
-    this.#database = database;
+  constructor(reads: Reads, log: Log, directory: string, limits: Partial<ContentLimits> = {}) {
+    this.#reads = reads;
+    this.#log = log;
     this.#directory = join(directory, 'files');
     this.limits = { ...DEFAULT_CONTENT_LIMITS, ...limits };
     // Uploads that were interrupted when a process ended are useless.
     rmSync(join(this.#directory, 'incoming'), { recursive: true, force: true });
-    this.#timer = setInterval(() => this.sweep(Date.now()), SWEEP_MS).unref();
+    log.onBatch(({ outcomes }) => {
+      for (const outcome of outcomes) {
+        if ('removed' in outcome && Array.isArray(outcome.removed))
+          for (const sha256 of outcome.removed) this.#delete(sha256);
+      }
+    });
+    this.#timer = setInterval(() => {
+      // A full disk: the next turn tries again.
+      this.sweep(Date.now()).catch(() => undefined);
+    }, SWEEP_MS).unref();
   }
 
   close(): void {
@@ -69,11 +89,7 @@ export class Contents {
 
   /** How many contents there are, and how large they are together. */
   get total(): { contents: number; sizeBytes: number } {
-    return this.#database
-      .prepare<[], { contents: number; sizeBytes: number }>(
-        'SELECT COUNT(*) AS contents, COALESCE(SUM(size), 0) AS sizeBytes FROM contents',
-      )
-      .get()!;
+    return this.#reads.statement<[], { contents: number; sizeBytes: number }>(TOTAL).get()!;
   }
 
   /**
@@ -103,7 +119,7 @@ export class Contents {
       try {
         await this.#place(incoming, received);
       } catch (error) {
-        this.settle(received.sha256, true);
+        await this.settle(received.sha256, true);
         throw error;
       }
       return received;
@@ -117,72 +133,52 @@ export class Contents {
    * Records the outcome of a description whose content was received. A refused content is removed at once, unless a
    * document uses it or another client has just sent the same: its sender must not be able to store it.
    */
-  settle(sha256: string, refused: boolean): void {
+  async settle(sha256: string, refused: boolean): Promise<void> {
     const others = (this.#awaited.get(sha256) ?? 1) - 1;
     if (others > 0) this.#awaited.set(sha256, others);
     else this.#awaited.delete(sha256);
     if (!refused) return;
-    const row = this.#database.prepare<[string], { uses: number }>('SELECT uses FROM contents WHERE sha256 = ?');
-    if (row.get(sha256)?.uses === 0) this.#remove(sha256);
+    const unused = this.#reads.statement<[string], Unused>(UNUSED_ONE).all(sha256);
+    // If that fails, the content is removed later, like others that no document has.
+    await this.#remove(unused).catch(() => undefined);
   }
 
-  /** Updates the use counts of contents for a change of a file. Must run inside the transaction of the change. */
-  count(before: Document | undefined, after: Document | undefined, timeMs: number): void {
-    const [was, is] = [hashOf(before), hashOf(after)];
-    if (was === is) return;
-    if (was !== undefined) {
-      this.#database
-        .prepare('UPDATE contents SET uses = uses - 1, unused = CASE WHEN uses = 1 THEN ? END WHERE sha256 = ?')
-        .run(timeMs, was);
-    }
-    if (is !== undefined)
-      this.#database.prepare('UPDATE contents SET uses = uses + 1, unused = NULL WHERE sha256 = ?').run(is);
+  /** Removes contents that no document has had for long enough. Resolves with their number. */
+  async sweep(nowMs: number): Promise<number> {
+    const old = this.#reads
+      .statement<[number, number], Unused>(UNUSED)
+      .all(nowMs - this.limits.unusedMs, SWEPT_AT_ONCE);
+    return this.#remove(old);
   }
 
   /**
-   * The reason why a write to the files is refused: only an upload sets hash and size, so no caller gets a content by
-   * naming its hash.
-   *
-   * @param trusted whether the writer may restore a content that still exists
+   * Deletes contents without a record. A process leaves one if it ends after it has removed the record and before it has
+   * deleted the file. Resolves with their number.
    */
-  findFault(
-    write: Write,
-    before: Document | undefined,
-    after: Document | undefined,
-    trusted: boolean,
-  ): Refusal | undefined {
-    if (!after || ('content' in write && write.content === hashOf(after))) return undefined;
-    const [was, is] = [before?.data ?? {}, after.data];
-    if (is.sha256 === was.sha256 && is.size === was.size) return undefined;
-    if (trusted && this.#has(hashOf(after), is.size)) return undefined;
-    const { collection, id } = write;
-    const detail = `The size and the hash of ${collection}/${id} are computed from its content. Leave "size" and "sha256" unchanged, and upload new content to /v1/files/${id}/content.`;
-    return { kind: 'bad-document', collection, id, currentVersion: before?.version ?? 0, pointer: '/sha256', detail };
+  async removeOrphans(): Promise<number> {
+    let removed = 0;
+    for (const folder of await readdir(this.#directory).catch(() => [])) {
+      if (!/^[0-9a-f]{2}$/.test(folder)) continue;
+      for (const sha256 of await readdir(join(this.#directory, folder)).catch(() => [])) {
+        const isKnown = this.#reads.values<[string], number>('SELECT 1 FROM contents WHERE sha256 = ?').get(sha256);
+        if (isKnown || !/^[0-9a-f]{64}$/.test(sha256)) continue;
+        this.#delete(sha256);
+        removed++;
+      }
+    }
+    return removed;
   }
 
-  /** Removes contents that no document has had for long enough. Returns how many. */
-  sweep(nowMs: number): number {
-    const old = this.#database
-      .prepare<[number, number], { sha256: string }>(
-        'SELECT sha256 FROM contents WHERE uses = 0 AND unused <= ? LIMIT ?',
-      )
-      .all(nowMs - this.limits.unusedMs, SWEPT_AT_ONCE);
-    for (const { sha256 } of old) this.#remove(sha256);
-    return old.length;
+  async #remove(unused: readonly Unused[]): Promise<number> {
+    const blobs = unused.filter(({ sha256 }) => !this.#awaited.has(sha256));
+    if (blobs.length === 0) return 0;
+    const { removed } = await this.#log.propose({ kind: 'blobs-removed', timeMs: Date.now(), blobs });
+    return removed.length;
   }
 
-  #remove(sha256: string): void {
-    if (this.#awaited.has(sha256)) return;
-    rmSync(this.path(sha256), { force: true });
-    this.#database.prepare('DELETE FROM contents WHERE sha256 = ? AND uses = 0').run(sha256);
-  }
-
-  #has(sha256: string | undefined, size: unknown): boolean {
-    if (sha256 === undefined) return false;
-    const row = this.#database
-      .prepare<[string], { size: number }>('SELECT size FROM contents WHERE sha256 = ?')
-      .get(sha256);
-    return row?.size === size && existsSync(this.path(sha256));
+  /** Deletes a content whose record was removed, unless it is being received again. */
+  #delete(sha256: string): void {
+    if (!this.#awaited.has(sha256)) rmSync(this.path(sha256), { force: true });
   }
 
   /** The rest of a refused body stays unread, so that the client can still read the answer. */
@@ -232,13 +228,7 @@ export class Contents {
 
   /** Moves a received content to its hash. It is recorded first, so that no unknown file can be left there. */
   async #place(incoming: string, { sha256, sizeBytes }: Received): Promise<void> {
-    const now = Date.now();
-    this.#database
-      .prepare(
-        'INSERT INTO contents (sha256, size, uses, unused) VALUES (?, ?, 0, ?) ' +
-          'ON CONFLICT (sha256) DO UPDATE SET unused = CASE WHEN uses = 0 THEN ? END',
-      )
-      .run(sha256, sizeBytes, now, now);
+    await this.#log.propose({ kind: 'blob-received', timeMs: Date.now(), sha256, sizeBytes });
     const place = this.path(sha256);
     mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
     if (!existsSync(place)) await rename(incoming, place);
@@ -257,11 +247,6 @@ async function syncFolder(path: string): Promise<void> {
   const folder = await open(path, 'r');
   await folder.sync();
   await folder.close();
-}
-
-function hashOf(document: Document | undefined): string | undefined {
-  const hash = document?.data.sha256;
-  return typeof hash === 'string' && /^[0-9a-f]{64}$/.test(hash) ? hash : undefined;
 }
 
 function tooLarge(most: number): Error {

@@ -1,4 +1,5 @@
-import type Database from 'better-sqlite3';
+import type { LocalLog } from '../log/local-log.js';
+import type { Reads } from './reads.js';
 
 /** So far ahead the time of ids is written down while the clock is behind them. */
 const AHEAD_MS = 3_600_000;
@@ -6,9 +7,9 @@ const AHEAD_MS = 3_600_000;
 /** The number of commits whose times are read when the store is opened. */
 const COMMITS_LOOKED_AT = 1000;
 
-const READ = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'last-id-ms'";
+const READ = "SELECT CAST(value AS INTEGER) FROM local WHERE name = 'last-id-ms'";
 const WRITE = `
-  INSERT INTO store (name, value) VALUES ('last-id-ms', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`;
+  INSERT INTO local (name, value) VALUES ('last-id-ms', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`;
 const LAST_TIMES = `SELECT MAX(time) FROM (SELECT time FROM commits ORDER BY seq DESC LIMIT ${COMMITS_LOOKED_AT})`;
 
 /**
@@ -16,16 +17,16 @@ const LAST_TIMES = `SELECT MAX(time) FROM (SELECT time FROM commits ORDER BY seq
  * although the clock of the machine has gone back over a restart.
  */
 export class IdClock {
-  readonly #database: Database.Database;
+  readonly #log: LocalLog;
   /** Ids are of a later time than this, in milliseconds since 1970. */
   readonly lastMs: number;
   #latest: number;
   #written: number;
 
-  constructor(database: Database.Database) {
-    this.#database = database;
-    this.#written = database.prepare<[], number>(READ).pluck().get() ?? -1;
-    this.lastMs = Math.max(this.#written, database.prepare<[], number | null>(LAST_TIMES).pluck().get() ?? -1);
+  constructor(reads: Reads, log: LocalLog) {
+    this.#log = log;
+    this.#written = reads.values<[], number>(READ).get() ?? -1;
+    this.lastMs = Math.max(this.#written, reads.values<[], number | null>(LAST_TIMES).get() ?? -1);
     this.#latest = this.lastMs;
   }
 
@@ -42,7 +43,8 @@ export class IdClock {
   }
 
   #write(timeMs: number): void {
-    this.#database.prepare<[string]>(WRITE).run(String(timeMs));
     this.#written = timeMs;
+    // A full disk must not keep ids from being generated, or the store from being closed.
+    this.#log.writeLocally((database) => database.prepare(WRITE).run(String(timeMs))).catch(() => undefined);
   }
 }

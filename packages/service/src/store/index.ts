@@ -1,30 +1,36 @@
 import { randomBytes } from 'node:crypto';
-import type Database from 'better-sqlite3';
 import { DEFAULT_DOCUMENT_LIMITS, enableFullQueries, type DocumentLimits } from '@uproar/core';
+import type Database from 'better-sqlite3';
+import { LocalLog, type WaitingLimits } from '../log/local-log.js';
+import type { OtherRecord } from '../log/log.js';
+import { StateMachine } from '../state/state-machine.js';
+import { DEFAULT_COMMIT_RESULT_BYTES, type CommitLimits } from '../state/store-table.js';
 import { Backups } from './backups.js';
+import { checkAtStart } from './check-at-start.js';
 import { Collections } from './collections.js';
 import { Contents, type ContentLimits } from './contents.js';
 import { Documents } from './documents.js';
+import { FieldNameSamples } from './field-name-samples.js';
 import { IdClock } from './id-clock.js';
 import { Indexes } from './indexes.js';
 import { Journal } from './journal.js';
-import { IdempotencyRecords } from './idempotency-records.js';
-import { checkAtStart } from './check-at-start.js';
 import { claimDirectory } from './lock.js';
+import { startMaintenance } from './maintenance.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
-import { FieldNameSamples } from './field-name-samples.js';
+import { ConnectionReads, type Reads } from './reads.js';
 import { JournalRetention, type RetentionLimits } from './retention.js';
-import { startMaintenance } from './maintenance.js';
-import { StorageHealth, storageProblem } from './storage-health.js';
-import { SqliteCommitLog, type WaitingLimits } from './sqlite-commit-log.js';
+import { StorageHealth } from './storage-health.js';
 
 export type { BackupInfo } from './backups.js';
 export { checkStore, type CheckReport, type CheckResult } from './check-store.js';
 export { databaseFile } from './open-database.js';
 export { restoreBackup, type RestoreOptions } from './restore.js';
 export { StoreError } from './store-error.js';
-export type { AppliedCommit, CommitLog, CommitOrigin, CommitOutcome } from './commit-log.js';
+export type { CommitOrigin, Log } from '../log/log.js';
+export type { AppliedCommit, CommitOutcome } from '../state/outcomes.js';
+export { DEFAULT_COMMIT_RESULT_BYTES } from '../state/store-table.js';
+export type { Reads } from './reads.js';
 export type { CollectionInfo } from './collections.js';
 export { readStored, stringifyStored, type StoredDocument } from './documents.js';
 export type { IndexInfo } from './indexes.js';
@@ -36,14 +42,11 @@ export { summarize, summarizeAtOnce, type Summarized } from './summarize.js';
 export { changesAfter, fewChangesAfter, findStored } from './find.js';
 export { FILES, type ContentLimits, type Received } from './contents.js';
 export { storageProblem, type StorageHealth } from './storage-health.js';
-export type { WaitingLimits } from './sqlite-commit-log.js';
+export type { WaitingLimits } from '../log/local-log.js';
 export { JournalRetention, type RetentionLimits } from './retention.js';
 
 /** 10,000 commits, and 64 MiB of them. */
 const DEFAULT_WAITING_LIMITS: WaitingLimits = { commits: 10_000, sizeBytes: 64 * 1024 * 1024 };
-
-/** 64 MiB: what the documents that one commit leaves take in all, each counted for every write to it. */
-export const DEFAULT_COMMIT_RESULT_BYTES = 64 * 1024 * 1024;
 
 /** An open store: one data directory, claimed by this process. */
 export interface Store {
@@ -51,7 +54,8 @@ export interface Store {
   readonly id: string;
   readonly directory: string;
   readonly limits: DocumentLimits;
-  readonly database: Database.Database;
+  /** Reads its tables. */
+  readonly reads: Reads;
   readonly collections: Collections;
   readonly documents: Documents;
   readonly journal: Journal;
@@ -60,12 +64,15 @@ export interface Store {
   readonly fieldNames: FieldNameSamples;
   /** Whether related documents are looked up where there is no index for it, by reading a whole collection. */
   readonly scanIncludes: boolean;
-  readonly log: SqliteCommitLog;
+  /** Everything that changes it passes this log. */
+  readonly log: LocalLog;
   /** Whether it can be written to. */
   readonly health: StorageHealth;
   readonly idClock: IdClock;
   readonly contents: Contents;
   readonly backups: Backups;
+  /** Whether it can be written to again after a failure. */
+  recover(): Promise<boolean>;
   /** From now on keeps this much of the journal. */
   keepJournal(limits: RetentionLimits): void;
   close(): void;
@@ -99,94 +106,120 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
   const release = claimDirectory(directory);
   try {
     const database = openDatabase(directory);
-    const idClock = new IdClock(database);
-    const health = new StorageHealth(database);
-    const limits = options.limits ?? DEFAULT_DOCUMENT_LIMITS;
-    const collections = new Collections(database);
-    const documents = new Documents(database);
-    const journal = new Journal(database, collections);
-    const indexes = new Indexes(database, collections, documents);
-    const idempotencyRecords = new IdempotencyRecords(database);
-    const contents = new Contents(database, directory, options.files);
-    const log = new SqliteCommitLog(
-      { database, collections, documents, journal, indexes, idempotencyRecords, contents, health },
-      {
-        limits,
-        maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting },
-        resultBytes: options.resultBytes ?? DEFAULT_COMMIT_RESULT_BYTES,
-      },
-    );
-    const file = databaseFile(directory);
-    const cutter = new JournalRetention(database, journal, options.journal ?? {});
-    const reader = new Reader({
-      database,
-      file,
-      collections,
-      documents,
-      indexes,
-      seq: () => log.seq,
-      documentBytes: limits.sizeBytes,
-      waitMs: options.waitMs,
-    });
-    const stopCare = startMaintenance({
-      file,
-      database,
-      reader,
-      idempotencyRecords,
-      cutter,
-      health,
-    });
-    const stopCheck = checkAtStart(file, database, (detail) => health.noteDamage(detail));
-    const backups = new Backups(database, directory, contents);
-    const close = () => {
-      stopCare();
-      stopCheck();
-      contents.close();
-      backups.close();
-      reader.close();
-      log.close();
-      closeQuietly(idClock);
-      database.close();
-      release();
-    };
-    return {
-      id: storeId(database),
-      directory,
-      limits,
-      database,
-      collections,
-      documents,
-      journal,
-      indexes,
-      reader,
-      fieldNames: new FieldNameSamples(collections, reader),
-      scanIncludes: options.scanIncludes ?? false,
-      contents,
-      log,
-      health,
-      idClock,
-      backups,
-      keepJournal: (limits) => cutter.keep(limits),
-      close,
-    };
+    const store = createStore(database, directory, options, release);
+    CONNECTIONS.set(store, database);
+    return store;
   } catch (error) {
     release();
     throw error;
   }
 }
 
-/** A disk that is full must not keep the store from being closed. */
-function closeQuietly(clock: IdClock): void {
-  try {
-    clock.close();
-  } catch (error) {
-    if (!storageProblem(error)) throw error;
-  }
+const CONNECTIONS = new WeakMap<Store, Database.Database>();
+
+/** The connection that a store writes with, so that tests can make its disk fail. Everything else uses the log. */
+export function connectionOf(store: Store): Database.Database {
+  return CONNECTIONS.get(store)!;
 }
 
-function storeId(database: Database.Database): string {
-  database
-    .prepare("INSERT INTO store (name, value) VALUES ('id', ?) ON CONFLICT (name) DO NOTHING")
-    .run(randomBytes(12).toString('base64url'));
-  return database.prepare("SELECT value FROM store WHERE name = 'id'").pluck().get() as string;
+function createStore(
+  database: Database.Database,
+  directory: string,
+  options: StoreOptions,
+  release: () => void,
+): Store {
+  const file = databaseFile(directory);
+  const health = new StorageHealth();
+  const stopCheck = checkAtStart(file, database, (detail) => health.noteDamage(detail));
+  const limits = options.limits ?? DEFAULT_DOCUMENT_LIMITS;
+  const reads = new ConnectionReads(database);
+  const state = new StateMachine(database);
+  const log = new LocalLog(database, state, health, { ...DEFAULT_WAITING_LIMITS, ...options.waiting });
+  found(log, state, { ...limits, resultBytes: options.resultBytes ?? DEFAULT_COMMIT_RESULT_BYTES });
+  const collections = new Collections(reads);
+  log.onBatch((batch) => collections.publish(batch.collections));
+  const documents = new Documents(reads);
+  const journal = new Journal(reads, collections);
+  const indexes = new Indexes({ reads, log, state, collections, documents });
+  const contents = new Contents(reads, log, directory, options.files);
+  const retention = new JournalRetention(reads, log, journal, options.journal ?? {});
+  const idClock = new IdClock(reads, log);
+  const reader = new Reader({
+    reads,
+    file,
+    collections,
+    documents,
+    indexes,
+    seq: () => log.seq,
+    documentBytes: limits.sizeBytes,
+    waitMs: options.waitMs,
+  });
+  const stopMaintenance = startMaintenance({ file, database, reader, reads, log, retention, health });
+  const backups = new Backups(database, directory, contents);
+  indexes.continueFilling();
+  void contents.removeOrphans();
+  return {
+    id: reads.values<[], string>("SELECT value FROM store WHERE name = 'id'").get()!,
+    directory,
+    limits,
+    reads,
+    collections,
+    documents,
+    journal,
+    indexes,
+    reader,
+    fieldNames: new FieldNameSamples(collections, reader),
+    scanIncludes: options.scanIncludes ?? false,
+    contents,
+    log,
+    health,
+    idClock,
+    backups,
+    keepJournal: (limits) => retention.keep(limits),
+    recover: () => health.recover((bytes) => tryToWrite(log, bytes)),
+    close: () => {
+      stopMaintenance();
+      stopCheck();
+      indexes.close();
+      contents.close();
+      backups.close();
+      reader.close();
+      idClock.close();
+      log.close();
+      database.close();
+      release();
+    },
+  };
+}
+
+/** Begins the log of a new store, and puts the limits of this process in force. */
+function found(log: LocalLog, state: StateMachine, limits: CommitLimits): void {
+  const timeMs = Date.now();
+  const records: OtherRecord[] = [];
+  if (state.position.generation === '') {
+    const [id, generation] = [randomName(), randomName()];
+    records.push({ kind: 'store', timeMs, id, generation, linkSecret: randomBytes(32).toString('base64url') });
+  }
+  const { sizeBytes, depth, resultBytes } = state.limits;
+  if (sizeBytes !== limits.sizeBytes || depth !== limits.depth || resultBytes !== limits.resultBytes) {
+    records.push({ kind: 'limits', timeMs, ...limits });
+  }
+  if (records.length > 0) log.applyAtStart(records);
+}
+
+function randomName(): string {
+  return randomBytes(12).toString('base64url');
+}
+
+/** Writes this many bytes, and removes them again. */
+async function tryToWrite(log: LocalLog, bytes: number): Promise<void> {
+  const text = 'x'.repeat(bytes);
+  await log.writeLocally((database) =>
+    database
+      .prepare(
+        "INSERT INTO local (name, value) VALUES ('trial', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+      )
+      .run(text),
+  );
+  await log.writeLocally((database) => database.prepare("DELETE FROM local WHERE name = 'trial'").run());
 }

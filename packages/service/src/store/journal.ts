@@ -1,7 +1,7 @@
-import type Database from 'better-sqlite3';
 import type { Author, Document, DocumentChange } from '@uproar/core';
+import { readStored } from '../state/stored-document.js';
 import type { Collections } from './collections.js';
-import { readStored, type StoredDocument } from './documents.js';
+import type { Reads } from './reads.js';
 
 /** One commit as the journal keeps it. */
 export interface JournalEntry {
@@ -18,8 +18,6 @@ export interface JournalEntry {
 export interface JournalChange extends DocumentChange {
   place: number;
 }
-
-type Row = Omit<StoredDocument, 'number'>;
 
 interface CommitRow {
   seq: number;
@@ -55,15 +53,7 @@ const CHANGE_COLUMNS = `
   changes.updated_before AS updatedBefore, changes.before,
   changes.created_after AS createdAfter, changes.after`;
 const FROM_CHANGES = `SELECT ${CHANGE_COLUMNS} FROM changes JOIN commits USING (seq)`;
-const INSERT_COMMIT = 'INSERT INTO commits (seq, id, time, author, first_change) VALUES (?, ?, ?, ?, ?)';
-const INSERT_CHANGE = `
-  INSERT INTO changes (number, seq, collection, document, version_before, created_before, updated_before, before,
-                       created_after, after)
-  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`;
 const BOUNDS = 'SELECT MIN(seq) AS first, MAX(seq) AS last FROM commits';
-const NEXT_CHANGE = `
-  SELECT MAX(COALESCE((SELECT MAX(number) + 1 FROM changes), 1),
-             COALESCE((SELECT first_change FROM commits ORDER BY seq DESC LIMIT 1), 1))`;
 const COMMITS_AFTER =
   'SELECT seq, id, time, author, first_change AS firstChange FROM commits WHERE seq > ? ORDER BY seq LIMIT ?';
 const COMMITS_BEFORE = `
@@ -96,7 +86,6 @@ const SIZE_BEFORE = `
   SELECT COALESCE(SUM(OCTET_LENGTH(COALESCE(before, '')) + OCTET_LENGTH(COALESCE(after, ''))), 0)
   FROM changes WHERE number < ?`;
 const SIZE = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'journal-bytes'";
-const SET_SIZE = "UPDATE store SET value = ? WHERE name = 'journal-bytes'";
 
 /** Changes, and bytes, taken into memory at a time, however many commits they belong to; one commit is never taken in part. */
 const CHANGES_AT_ONCE = 5000;
@@ -104,79 +93,33 @@ const BYTES_AT_ONCE = 8 * 1024 * 1024;
 
 /** The journal of a store: every commit in order, each with its documents before and after. */
 export class Journal {
-  readonly #database: Database.Database;
+  readonly #reads: Reads;
   readonly #collections: Collections;
-  readonly #insertCommit: Database.Statement<[number, string | null, number, string, number]>;
-  readonly #insertChange: Database.Statement;
-  readonly #setSize: Database.Statement<[string]>;
-  readonly #bounds: Database.Statement<[], { first: number | null; last: number | null }>;
-  #nextChange = 1;
-  #sizeBytes = 0;
-  #sizeWritten = 0;
 
-  constructor(database: Database.Database, collections: Collections) {
-    this.#database = database;
+  constructor(reads: Reads, collections: Collections) {
+    this.#reads = reads;
     this.#collections = collections;
-    this.#insertCommit = database.prepare(INSERT_COMMIT);
-    this.#insertChange = database.prepare(INSERT_CHANGE);
-    this.#setSize = database.prepare(SET_SIZE);
-    this.#bounds = database.prepare(BOUNDS);
-    this.reload();
   }
 
   /** The oldest and newest seq that the journal holds; 0 and 0 when it is empty. */
   bounds(): { first: number; last: number } {
-    const { first, last } = this.#bounds.get()!;
+    const { first, last } = this.#reads.statement<[], { first: number | null; last: number | null }>(BOUNDS).get()!;
     return { first: first ?? 0, last: last ?? 0 };
   }
 
   /** The bytes of all documents in the journal, before and after. */
   get sizeBytes(): number {
-    return this.#sizeBytes;
-  }
-
-  /** Adds a commit; its changes follow. Belongs inside the transaction that writes its documents. */
-  addCommit(seq: number, id: string | undefined, timeMs: number, author: Author): void {
-    this.#insertCommit.run(seq, id ?? null, timeMs, JSON.stringify(author), this.#nextChange);
-  }
-
-  /** Adds one document of the commit added last, as it was and as it is, and the bytes of both. */
-  addChange(seq: number, collection: number, before: Row | undefined, after: Row | undefined, sizeBytes: number): void {
-    this.#insertChange.run(
-      this.#nextChange++,
-      seq,
-      collection,
-      (before ?? after)!.id,
-      before?.version ?? null,
-      before?.created ?? null,
-      before?.updated ?? null,
-      before?.data ?? null,
-      after?.created ?? null,
-      after?.data ?? null,
-    );
-    this.#sizeBytes += sizeBytes;
-  }
-
-  /** Writes how large the journal is now. Belongs inside the same transaction. */
-  writeSize(): void {
-    if (this.#sizeBytes !== this.#sizeWritten) this.#setSize.run(String(this.#sizeBytes));
-    this.#sizeWritten = this.#sizeBytes;
-  }
-
-  /** Reads the state on disk again, after a failed transaction. */
-  reload(): void {
-    this.#nextChange = this.#database.prepare<[], number>(NEXT_CHANGE).pluck().get()!;
-    this.#sizeBytes = this.#sizeWritten = this.#database.prepare<[], number>(SIZE).pluck().get() ?? 0;
+    return this.#reads.values<[], number>(SIZE).get() ?? 0;
   }
 
   /** Commits after `seq`, oldest first: up to `limit`, fewer where they are large; at least one if there is one. */
   after(seq: number, limit: number, bytes = BYTES_AT_ONCE): JournalEntry[] {
-    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_AFTER).all(seq, limit), bytes);
+    return this.#entries(this.#reads.statement<[number, number], CommitRow>(COMMITS_AFTER).all(seq, limit), bytes);
   }
 
   /** Commits before `seq`, newest first. As {@link after}. */
   before(seq: number, limit: number, bytes = BYTES_AT_ONCE): JournalEntry[] {
-    return this.#entries(this.#prepare<[number, number], CommitRow>(COMMITS_BEFORE).all(seq, limit), bytes);
+    return this.#entries(this.#reads.statement<[number, number], CommitRow>(COMMITS_BEFORE).all(seq, limit), bytes);
   }
 
   /**
@@ -192,18 +135,18 @@ export class Journal {
   ): JournalEntry[] {
     const seqs =
       'before' in place
-        ? this.#prepare<[number, string, number, number], number>(SEQS_BEFORE)
-            .pluck()
+        ? this.#reads
+            .values<[number, string, number, number], number>(SEQS_BEFORE)
             .all(collection, id, place.before, limit)
-        : this.#prepare<[number, string, number, number], number>(SEQS_AFTER)
-            .pluck()
+        : this.#reads
+            .values<[number, string, number, number], number>(SEQS_AFTER)
             .all(collection, id, place.after, limit);
     const entries: JournalEntry[] = [];
     let bytes = 0;
     for (const seq of seqs) {
       if (bytes >= mostBytes) break;
-      const rows = this.#prepare<[number, string, number], ChangeRow>(CHANGES_OF).all(collection, id, seq);
-      const commit = this.#prepare<[number], CommitRow>(COMMIT).get(seq)!;
+      const rows = this.#reads.statement<[number, string, number], ChangeRow>(CHANGES_OF).all(collection, id, seq);
+      const commit = this.#reads.statement<[number], CommitRow>(COMMIT).get(seq)!;
       entries.push(this.#entry(commit, rows));
       bytes += entries.at(-1)!.sizeBytes;
     }
@@ -212,7 +155,7 @@ export class Journal {
 
   /** The change of a document by the commit `seq`; the last, where there are several. */
   changeAt(collection: number, id: string, seq: number): DocumentChange | undefined {
-    const row = this.#prepare<[number, string, number], ChangeRow>(LAST_CHANGE_TO).get(collection, id, seq);
+    const row = this.#reads.statement<[number, string, number], ChangeRow>(LAST_CHANGE_TO).get(collection, id, seq);
     return row?.seq === seq ? this.#read(row) : undefined;
   }
 
@@ -222,54 +165,33 @@ export class Journal {
    * @param now the document as it is
    */
   documentAt(collection: number, id: string, seq: number, now: () => Document | undefined): Document | undefined {
-    const last = this.#prepare<[number, string, number], ChangeRow>(LAST_CHANGE_TO).get(collection, id, seq);
+    const last = this.#reads.statement<[number, string, number], ChangeRow>(LAST_CHANGE_TO).get(collection, id, seq);
     if (last) return this.#read(last).after;
-    const next = this.#prepare<[number, string, number], ChangeRow>(FIRST_CHANGE_OF).get(collection, id, seq);
+    const next = this.#reads.statement<[number, string, number], ChangeRow>(FIRST_CHANGE_OF).get(collection, id, seq);
     return next ? this.#read(next).before : now();
   }
 
   /** Where the changes behind the commit `seq` begin. */
   #firstChangeAfter(seq: number): number {
-    return this.#prepare<[number], number>(FIRST_CHANGE_AFTER).pluck().get(seq) ?? this.#nextChange;
+    return this.#reads.values<[number], number>(FIRST_CHANGE_AFTER).get(seq) ?? Number.MAX_SAFE_INTEGER;
+  }
+
+  /** Whether there are changes of commits that were removed. */
+  get hasUnswept(): boolean {
+    const first = this.#reads.values<[], number | null>('SELECT MIN(number) FROM changes').get() ?? undefined;
+    return first !== undefined && first < this.#firstChangeAfter(this.bounds().first - 1);
   }
 
   /** The bytes of the documents in the commits up to `seq`. */
   sizeUpTo(seq: number): number {
-    return this.#prepare<[number], number>(SIZE_BEFORE).pluck().get(this.#firstChangeAfter(seq))!;
+    return this.#reads.values<[number], number>(SIZE_BEFORE).get(this.#firstChangeAfter(seq))!;
   }
 
   /** The last seq from `first` up to which there are at most this many changes; `first` if it has more. */
   reachingOver(first: number, changes: number): number {
     const start = this.#firstChangeAfter(first - 1);
-    const seq = this.#prepare<[number], number>('SELECT seq FROM changes WHERE number = ?')
-      .pluck()
-      .get(start + changes);
+    const seq = this.#reads.values<[number], number>('SELECT seq FROM changes WHERE number = ?').get(start + changes);
     return seq === undefined ? Number.MAX_SAFE_INTEGER : Math.max(first, seq - 1);
-  }
-
-  /** Removes the commits up to `seq`. Their documents stay on disk, unseen, until they are swept out. */
-  cut(seq: number): void {
-    this.#prepare<[number]>('DELETE FROM commits WHERE seq <= ?').run(seq);
-  }
-
-  /** Removes changes of commits that were removed, up to this many. Returns true if there were any. */
-  sweep(limit: number): boolean {
-    const { first } = this.bounds();
-    const end = first === 0 ? this.#nextChange : this.#firstChangeAfter(first - 1);
-    const start = this.#prepare<[], number | null>('SELECT MIN(number) FROM changes').pluck().get() ?? end;
-    if (start >= end) return false;
-    const upTo = Math.min(start + limit, end);
-    try {
-      this.#database.transaction(() => {
-        this.#sizeBytes -= this.#prepare<[number], number>(SIZE_BEFORE).pluck().get(upTo)!;
-        this.#prepare<[number]>('DELETE FROM changes WHERE number < ?').run(upTo);
-        this.writeSize();
-      })();
-    } catch (error) {
-      this.reload();
-      throw error;
-    }
-    return true;
   }
 
   /** The commits with their changes, as many as may be in memory at once. All rows must stand in one direction. */
@@ -279,23 +201,14 @@ export class Journal {
     let bytes = 0;
     for (const commit of commits) {
       if (changes >= CHANGES_AT_ONCE || bytes >= mostBytes) break;
-      const rows = this.#prepare<[number, number], ChangeRow>(CHANGES_BETWEEN).all(
-        commit.firstChange,
-        this.#firstChangeAfter(commit.seq),
-      );
+      const rows = this.#reads
+        .statement<[number, number], ChangeRow>(CHANGES_BETWEEN)
+        .all(commit.firstChange, this.#firstChangeAfter(commit.seq));
       changes += rows.length;
       entries.push(this.#entry(commit, rows));
       bytes += entries.at(-1)!.sizeBytes;
     }
     return entries;
-  }
-
-  readonly #statements = new Map<string, Database.Statement>();
-
-  #prepare<Parameters extends unknown[], Result = unknown>(sql: string): Database.Statement<Parameters, Result> {
-    let statement = this.#statements.get(sql);
-    if (!statement) this.#statements.set(sql, (statement = this.#database.prepare(sql)));
-    return statement as unknown as Database.Statement<Parameters, Result>;
   }
 
   /** Whether the journal holds every commit after `seq`. */
@@ -326,14 +239,14 @@ export class Journal {
   ): DocumentChange[] | undefined {
     const ends =
       document === undefined
-        ? this.#prepare<[number, number], Ends>(ENDS_BY_COLLECTION).all(collection, seq)
-        : this.#prepare<[number, string, number], Ends>(ENDS_BY_DOCUMENT).all(collection, document, seq);
+        ? this.#reads.statement<[number, number], Ends>(ENDS_BY_COLLECTION).all(collection, seq)
+        : this.#reads.statement<[number, string, number], Ends>(ENDS_BY_DOCUMENT).all(collection, document, seq);
     if (ends.length > mostChanges) return undefined;
     const changes: DocumentChange[] = [];
     let bytes = 0;
     for (const { first, last } of ends) {
-      const row = this.#prepare<[number], ChangeRow>(CHANGE).get(last)!;
-      const firstRow = first === last ? row : this.#prepare<[number], ChangeRow>(CHANGE).get(first)!;
+      const row = this.#reads.statement<[number], ChangeRow>(CHANGE).get(last)!;
+      const firstRow = first === last ? row : this.#reads.statement<[number], ChangeRow>(CHANGE).get(first)!;
       if ((bytes += (firstRow.before?.length ?? 0) + (row.after?.length ?? 0)) > mostBytes) return undefined;
       const change = { ...this.#read(row), before: this.#read(firstRow).before };
       if (change.before || change.after) changes.push(change);

@@ -1,9 +1,19 @@
 import { statSync } from 'node:fs';
 import type Database from 'better-sqlite3';
-import type { IdempotencyRecords } from './idempotency-records.js';
+import { ProblemError } from '@uproar/protocol';
+import type { Log } from '../log/log.js';
 import type { Reader } from './reader.js';
+import type { Reads } from './reads.js';
 import type { StorageHealth } from './storage-health.js';
 import type { JournalRetention } from './retention.js';
+
+/** How long the outcome of a commit with an id is kept, in milliseconds. */
+export const IDEMPOTENCY_MS = 24 * 3_600_000;
+
+/** Idempotency records deleted in one transaction. */
+const EXPIRED_AT_ONCE = 500;
+
+const OLDEST_OUTCOME = 'SELECT MIN(time) FROM outcomes';
 
 /** How often the store is looked after, in milliseconds. */
 const INTERVAL_MS = 10_000;
@@ -14,13 +24,14 @@ const MAX_LOG_BYTES = 256 * 1024 * 1024;
 /** How long a read may then continue, in milliseconds. */
 const READ_GRACE_MS = 10_000;
 
-/** What a store's care works with. */
+/** What maintenance works with. */
 export interface MaintenanceOptions {
   file: string;
   database: Database.Database;
   reader: Reader;
-  idempotencyRecords: IdempotencyRecords;
-  cutter: JournalRetention;
+  reads: Reads;
+  log: Log;
+  retention: JournalRetention;
   health: StorageHealth;
   maxLogBytes?: number;
 }
@@ -32,30 +43,48 @@ export interface MaintenanceOptions {
  * @returns stops it
  */
 export function startMaintenance(options: MaintenanceOptions): () => void {
-  const { database, reader, idempotencyRecords, cutter, file, health } = options;
-  let pause: NodeJS.Immediate | undefined;
-  const turn = () => {
-    pause = undefined;
-    try {
-      const now = Date.now();
-      if (cutter.step(now) || idempotencyRecords.forgetOld(now)) pause = setImmediate(turn);
-    } catch (error) {
-      // A full or failing disk: the next turn tries again.
-      if (!health.note(error) && !String((error as { code?: unknown }).code).startsWith('SQLITE_')) throw error;
-    }
+  const { database, reader, file } = options;
+  let stopped = false;
+  let running = false;
+  const run = async () => {
+    if (running) return;
+    running = true;
+    while (!stopped && (await maintainOnce(options))) await new Promise((resolve) => setImmediate(resolve));
+    running = false;
   };
   const look = () => {
-    if (!pause) turn();
+    void run();
     if (logSize(file) > (options.maxLogBytes ?? MAX_LOG_BYTES)) {
       void reader.interrupt(READ_GRACE_MS, () => database.pragma('wal_checkpoint(TRUNCATE)'));
     }
   };
   const timer = setInterval(look, INTERVAL_MS).unref();
-  turn();
+  void run();
   return () => {
+    stopped = true;
     clearInterval(timer);
-    if (pause) clearImmediate(pause);
   };
+}
+
+/** Does one step. Resolves with true when there may be more to do. */
+async function maintainOnce({ retention, reads, log, health }: MaintenanceOptions): Promise<boolean> {
+  const nowMs = Date.now();
+  try {
+    return (await retention.step(nowMs)) || (await expireOutcomes(reads, log, nowMs));
+  } catch (error) {
+    // A full or failing disk, or a store that is being closed: the next turn tries again.
+    if (!(error instanceof ProblemError) && !health.note(error)) throw error;
+    return false;
+  }
+}
+
+/** Deletes some expired idempotency records. Resolves with true when there may be more. */
+export async function expireOutcomes(reads: Reads, log: Log, nowMs: number): Promise<boolean> {
+  const beforeMs = nowMs - IDEMPOTENCY_MS;
+  const oldest = reads.values<[], number | null>(OLDEST_OUTCOME).get() ?? Infinity;
+  if (oldest >= beforeMs) return false;
+  const record = { kind: 'idempotency-expired', timeMs: nowMs, beforeMs, limit: EXPIRED_AT_ONCE } as const;
+  return (await log.propose(record)).more;
 }
 
 /** The bytes of the write-ahead log beside a SQLite file. */

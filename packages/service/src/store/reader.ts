@@ -1,4 +1,3 @@
-import type Database from 'better-sqlite3';
 import { type Document, type Query, WorkLimitError } from '@uproar/core';
 import type { Collections } from './collections.js';
 import { parseStored, type Documents, type StoredDocument } from './documents.js';
@@ -6,6 +5,7 @@ import type { IndexInfo, Indexes } from './indexes.js';
 import { Candidate, Found, type Reading, type ReadLimits, type ReadOutcome } from './found.js';
 import { planQuery, type Plan } from './plan.js';
 import { bounded, Page, paced, relateNext } from './read-page.js';
+import type { Reads, ReadStatement } from './reads.js';
 import { Snapshot } from './snapshot.js';
 import { SortedRows } from './sorted-rows.js';
 import { SnapshotPool } from './snapshot-pool.js';
@@ -14,7 +14,7 @@ import { asLimitProblem } from '../limits/costs.js';
 
 /** What reading works with. */
 export interface ReaderOptions {
-  database: Database.Database;
+  reads: Reads;
   file: string;
   collections: Collections;
   documents: Documents;
@@ -50,7 +50,6 @@ type Skip = (id: string) => boolean;
  */
 export class Reader {
   readonly #options: ReaderOptions;
-  readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
   readonly #plans = new WeakMap<Query, { plan: Plan; indexes: readonly IndexInfo[] }>();
   readonly #pool: SnapshotPool;
   /** Called for every query that was read, with its cost and duration in milliseconds. */
@@ -146,14 +145,8 @@ export class Reader {
     };
   }
 
-  #statement(sql: string): Database.Statement<unknown[], StoredDocument> {
-    let statement = this.#statements.get(sql);
-    if (!statement) {
-      if (this.#statements.size > 500) this.#statements.clear();
-      statement = this.#options.database.prepare<unknown[], StoredDocument>(sql);
-      this.#statements.set(sql, statement);
-    }
-    return statement;
+  #statement(sql: string): ReadStatement<unknown[], StoredDocument> {
+    return this.#options.reads.statement(sql);
   }
 
   /**

@@ -70,7 +70,11 @@ export async function restoreBackup(
 function rename(file: string): void {
   const database = new Database(file);
   database.pragma('synchronous = FULL');
-  database.prepare("UPDATE store SET value = ? WHERE name = 'id'").run(randomBytes(12).toString('base64url'));
+  const name = () => randomBytes(12).toString('base64url');
+  database.prepare("UPDATE store SET value = ? WHERE name = 'id'").run(name());
+  // A backup of an earlier format has no log yet.
+  const hasLog = database.prepare("SELECT 1 FROM sqlite_schema WHERE name = 'log'").get() !== undefined;
+  if (hasLog) database.prepare("UPDATE log SET place = 0, hash = '', generation = ?").run(name());
   database.close();
 }
 

@@ -1,5 +1,6 @@
-import type Database from 'better-sqlite3';
+import type { Log } from '../log/log.js';
 import type { Journal } from './journal.js';
+import type { Reads } from './reads.js';
 
 /** How much of the journal is kept. */
 export interface RetentionLimits {
@@ -20,12 +21,14 @@ const OLDEST = 'SELECT seq FROM commits WHERE seq < ? AND time < ? ORDER BY seq 
  * swept afterwards, so that a step stays small however large a commit was. The newest commit always stays.
  */
 export class JournalRetention {
-  readonly #database: Database.Database;
+  readonly #reads: Reads;
+  readonly #log: Log;
   readonly #journal: Journal;
   #limits: RetentionLimits;
 
-  constructor(database: Database.Database, journal: Journal, limits: RetentionLimits) {
-    this.#database = database;
+  constructor(reads: Reads, log: Log, journal: Journal, limits: RetentionLimits) {
+    this.#reads = reads;
+    this.#log = log;
     this.#journal = journal;
     this.#limits = limits;
   }
@@ -35,21 +38,24 @@ export class JournalRetention {
     this.#limits = limits;
   }
 
-  /** Does one step. Returns true when there may be more to do. */
-  step(nowMs: number): boolean {
-    if (this.#journal.sweep(CHANGES_AT_ONCE)) return true;
+  /** Does one step. Resolves with true when there may be more to do. */
+  async step(nowMs: number): Promise<boolean> {
+    if (this.#journal.hasUnswept) {
+      const { more } = await this.#log.propose({ kind: 'journal-swept', timeMs: nowMs, changes: CHANGES_AT_ONCE });
+      return more;
+    }
     const { first, last } = this.#journal.bounds();
     if (last === 0 || first >= last) return false;
     const upTo = Math.max(this.#tooOld(nowMs, last), this.#tooMuch(first, last));
     if (upTo < first) return false;
-    this.#journal.cut(upTo);
+    await this.#log.propose({ kind: 'journal-truncated', timeMs: nowMs, seq: upTo });
     return true;
   }
 
   #tooOld(nowMs: number, last: number): number {
     if (this.#limits.maxAgeMs === undefined) return 0;
     const before = nowMs - this.#limits.maxAgeMs;
-    const find = this.#database.prepare<[number, number, number], number>(OLDEST).pluck();
+    const find = this.#reads.values<[number, number, number], number>(OLDEST);
     for (const offset of [COMMITS_AT_ONCE - 1, 0]) {
       const seq = find.get(last, before, offset);
       if (seq !== undefined) return seq;

@@ -1,4 +1,3 @@
-import type Database from 'better-sqlite3';
 import { createProblem, ProblemError, type Problem } from '@uproar/protocol';
 
 /** What a full or failing disk, or a damaged file, answers: codes of SQLite by how they begin, and of the system. */
@@ -11,12 +10,6 @@ const TRIAL_BYTES = { least: 256 * 1024, most: 16 * 1024 * 1024 };
 /** The problem for a damaged part of the file. */
 const DAMAGE =
   'The file of the store is damaged. Stop the service, check the store with "uproar check", and restore a backup.';
-
-/** Raised where stored text is not the JSON that was written. */
-export class DamagedTextError extends Error {
-  override name = 'DamagedTextError';
-  readonly code = 'SQLITE_CORRUPT_TEXT';
-}
 
 /**
  * The problem for a failure of the disk.
@@ -38,16 +31,11 @@ export function storageProblem(error: unknown): Problem | undefined {
 
 /** Whether a store can be written to: what failed last, and whether its file is damaged. */
 export class StorageHealth {
-  readonly #database: Database.Database;
   #damage: ProblemError | undefined;
   #failure: ProblemError | undefined;
   #failedBytes = 0;
   /** Called once when damage is found. */
   onDamage: (detail: string) => void = () => undefined;
-
-  constructor(database: Database.Database) {
-    this.#database = database;
-  }
 
   /** Why nothing may be written any more: a part of the file is damaged. */
   get damage(): ProblemError | undefined {
@@ -90,18 +78,16 @@ export class StorageHealth {
     this.#failedBytes = 0;
   }
 
-  /** Finds out, after a failure, whether as many bytes can be written again as failed last. */
-  recover(): boolean {
+  /**
+   * Finds out, after a failure, whether as many bytes can be written again as failed last.
+   *
+   * @param write writes this many bytes and removes them again
+   */
+  async recover(write: (bytes: number) => Promise<void>): Promise<boolean> {
     if (this.#damage) return false;
     if (!this.#failure) return true;
-    const bytes = Math.min(TRIAL_BYTES.most, Math.max(TRIAL_BYTES.least, this.#failedBytes));
     try {
-      this.#database
-        .prepare(
-          "INSERT INTO store (name, value) VALUES ('last-trial', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-        )
-        .run('x'.repeat(bytes));
-      this.#database.prepare("DELETE FROM store WHERE name = 'last-trial'").run();
+      await write(Math.min(TRIAL_BYTES.most, Math.max(TRIAL_BYTES.least, this.#failedBytes)));
       this.noteWritten();
       return true;
     } catch (error) {

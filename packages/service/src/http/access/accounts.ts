@@ -67,7 +67,7 @@ function serveCreateAccount(routes: Routes, context: AccountsContext): void {
         isAdmin ? undefined : `account:${account.id}`,
       );
       reply.code(201).header('cache-control', 'no-store');
-      return isAdmin ? (account as AccountInfo) : describeGrant(sessions.begin(account.id, Date.now()));
+      return isAdmin ? (account as AccountInfo) : describeGrant(await sessions.begin(account.id, Date.now()));
     },
   );
 }
@@ -100,7 +100,7 @@ function serveListAccounts(routes: Routes, context: AccountsContext): void {
 
 function serveChangeAccount(routes: Routes, context: AccountsContext): void {
   const { identities } = context;
-  const { accounts, sessions } = identities;
+  const { accounts } = identities;
   routes.patch(
     '/v1/accounts/:account',
     {
@@ -118,14 +118,12 @@ function serveChangeAccount(routes: Routes, context: AccountsContext): void {
     async (request) => {
       const { id } = findAccount(accounts, request.params.account);
       const { claims, disabled, password } = request.body;
-      if (password !== undefined) await accounts.setPassword(id, password);
-      accounts.alter(id, { claims: checkClaims(claims), disabled });
-      if (password !== undefined || disabled === true) sessions.endAll(id);
+      const endSessionsExcept = password !== undefined || disabled === true ? '' : undefined;
+      await accounts.change(id, { password, claims: checkClaims(claims), disabled, endSessionsExcept });
       auditAdministration(context, request, 'account-changed', {
         account: id,
         what: Object.keys(request.body).join(', '),
       });
-      identities.accountChanged(id);
       return accounts.get(id)! as AccountInfo;
     },
   );
@@ -142,9 +140,8 @@ function serveRemoveAccount(routes: Routes, context: AccountsContext): void {
     },
     async (request, reply) => {
       const { id } = findAccount(accounts, request.params.account);
-      accounts.remove(id);
+      await accounts.remove(id);
       auditAdministration(context, request, 'account-removed', { account: id });
-      identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
   );

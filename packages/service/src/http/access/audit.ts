@@ -30,9 +30,9 @@ export function serveAudit(app: FastifyInstance, { identities }: Pick<Context, '
         response: { 200: z.object({ entries: z.array(AuditEntry) }), default: Problem },
       },
     },
-    (request) => {
+    async (request) => {
       const { before, limit, event } = request.query;
-      return { entries: identities.audit.list(before, limit, event) };
+      return { entries: await identities.audit.list(before, limit, event) };
     },
   );
 }

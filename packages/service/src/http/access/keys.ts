@@ -59,7 +59,7 @@ function serveCreateKey(routes: Routes, context: KeysContext): void {
     },
     async (request, reply) => {
       const { expires, ...form } = request.body;
-      const { key, info } = keys.create({
+      const { key, info } = await keys.create({
         ...form,
         expiresMs: expires === undefined ? undefined : Date.parse(expires),
       });
@@ -95,10 +95,9 @@ function serveRotateKey(routes: Routes, context: KeysContext): void {
       },
     },
     async (request, reply) => {
-      const rotated = keys.rotate(request.params.key, request.body.keepOldSeconds * 1000);
+      const rotated = await keys.rotate(request.params.key, request.body.keepOldSeconds * 1000);
       if (!rotated) throw missing(request.params.key);
       auditAdministration(context, request, 'key-rotated', { key: rotated.info.name });
-      identities.keysChanged();
       return reply.header('cache-control', 'no-store').send({ ...(rotated.info as KeyInfo), key: rotated.key });
     },
   );
@@ -122,9 +121,8 @@ function serveRevokeKey(routes: Routes, context: KeysContext): void {
     async (request, reply) => {
       const { key } = request.params;
       const name = keys.get(key)?.name ?? key;
-      if (!keys.revoke(key)) throw missing(key);
+      if (!(await keys.revoke(key))) throw missing(key);
       auditAdministration(context, request, 'key-revoked', { key: name });
-      identities.keysChanged();
       return (reply as FastifyReply).code(204).send();
     },
   );

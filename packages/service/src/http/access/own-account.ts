@@ -50,7 +50,6 @@ function serveSetCredentials(routes: Routes, context: OwnAccountContext): void {
       await signIns.countSignUp(request.ip);
       const account = await accounts.adopt(id, request.body.name, request.body.password);
       auditAdministration(context, request, 'account-created', { account: id });
-      identities.accountChanged(id);
       return account as AccountInfo;
     },
   );
@@ -58,7 +57,7 @@ function serveSetCredentials(routes: Routes, context: OwnAccountContext): void {
 
 function serveChangePassword(routes: Routes, context: OwnAccountContext): void {
   const { identities, signIns } = context;
-  const { accounts, sessions } = identities;
+  const { accounts } = identities;
   routes.put(
     '/v1/accounts/me/password',
     {
@@ -76,10 +75,8 @@ function serveChangePassword(routes: Routes, context: OwnAccountContext): void {
       if (!(await accounts.verifyById(id, request.body.old))) {
         throw problemError('sign-in-failed', 'The old password is wrong.', { pointer: '/old' });
       }
-      await accounts.setPassword(id, request.body.new);
-      sessions.endAll(id, session);
+      await accounts.change(id, { password: request.body.new, endSessionsExcept: session });
       auditAdministration(context, request, 'password-changed', { account: id });
-      identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
   );
@@ -92,9 +89,7 @@ function serveSignOut(routes: Routes, context: OwnAccountContext): void {
     '/v1/sessions/current',
     { schema: { tags, summary: 'Sign out', response: { 204: Done, default: Problem } } },
     async (request, reply) => {
-      const { id, session } = own(request);
-      sessions.end(session);
-      identities.accountChanged(id);
+      await sessions.end(own(request).session);
       return (reply as FastifyReply).code(204).send();
     },
   );
@@ -108,9 +103,8 @@ function serveSignOutEverywhere(routes: Routes, context: OwnAccountContext): voi
     { schema: { tags, summary: 'Sign out everywhere', response: { 204: Done, default: Problem } } },
     async (request, reply) => {
       const { id } = own(request);
-      sessions.endAll(id);
+      await sessions.endAll(id);
       auditAdministration(context, request, 'signed-out-everywhere', { account: id });
-      identities.accountChanged(id);
       return (reply as FastifyReply).code(204).send();
     },
   );

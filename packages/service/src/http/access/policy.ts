@@ -21,7 +21,7 @@ import {
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import { z } from 'zod';
 import { findPolicyWarnings } from '../../requests/check-policy.js';
-import { parsePolicy } from '../../identity/policies.js';
+import { parsePolicy } from '../../state/parse-policy.js';
 import { findStored, readStored, type Store } from '../../store/index.js';
 import { auditAdministration } from './audit.js';
 import type { Context } from '../../requests/context.js';
@@ -102,16 +102,8 @@ function serveSetPolicy(routes: Routes, context: PolicyContext): void {
       const policy = parsePolicy(text);
       const warnings = await findPolicyWarnings(policy, store);
       if (dryRun) return { version: policies.version, text, warnings };
-      if (ifVersion !== undefined && ifVersion !== policies.version) {
-        throw problemError(
-          'version-mismatch',
-          `The policy is at version ${policies.version}, not ${ifVersion}. Read the newer version, then retry.`,
-          { expectedVersion: ifVersion, currentVersion: policies.version },
-        );
-      }
-      const set = policies.set(text, request.identity.author, note);
+      const set = await policies.set(text, request.identity.author, note, ifVersion);
       auditAdministration(context, request, 'policy-changed', { version: set.version });
-      identities.changed();
       return { ...set, warnings };
     },
   );
@@ -135,9 +127,8 @@ function serveRevertPolicy(routes: Routes, context: PolicyContext): void {
       const { version } = request.body;
       const { text } = findVersion(policies, version);
       const warnings = await findPolicyWarnings(parsePolicy(text), store);
-      const set = policies.set(text, request.identity.author, `as version ${version}`);
+      const set = await policies.set(text, request.identity.author, `as version ${version}`);
       auditAdministration(context, request, 'policy-changed', { version: set.version, as: version });
-      identities.changed();
       return { ...set, warnings };
     },
   );

@@ -33,9 +33,9 @@ function serveCreateGuest(routes: Routes, context: SessionsContext): void {
     async (request, reply) => {
       await requireMode(context, request, 'open');
       await signIns.countSignUp(request.ip);
-      const account = accounts.createGuest();
+      const account = await accounts.createGuest();
       auditAdministration(context, request, 'guest', {}, `account:${account.id}`);
-      return send(reply, sessions.begin(account.id, Date.now()), 201);
+      return send(reply, await sessions.begin(account.id, Date.now()), 201);
     },
   );
 }
@@ -66,14 +66,14 @@ function serveSignIn(routes: Routes, context: SessionsContext): void {
       }
       await signIns.countSuccess(name, request.ip);
       auditAdministration(context, request, 'sign-in', { name }, `account:${account.id}`);
-      return send(reply, sessions.begin(account.id, Date.now()), 201);
+      return send(reply, await sessions.begin(account.id, Date.now()), 201);
     },
   );
 }
 
 function serveRefreshSession(routes: Routes, context: SessionsContext): void {
   const { identities, rates } = context;
-  const { accounts, sessions } = identities;
+  const { sessions } = identities;
   routes.post(
     '/v1/sessions/refresh',
     {
@@ -91,13 +91,10 @@ function serveRefreshSession(routes: Routes, context: SessionsContext): void {
     async (request, reply) => {
       await requireMode(context, request, 'closed', 'open');
       await rates.checkFailures(request.ip);
-      const refreshed = sessions.refresh(request.body.refreshToken, Date.now());
-      if (refreshed && 'grant' in refreshed) {
-        if (accounts.rightsOf(refreshed.grant.account)) return send(reply, refreshed.grant, 200);
-        sessions.end(refreshed.grant.session);
-      } else if (refreshed) {
+      const refreshed = await sessions.refresh(request.body.refreshToken, Date.now());
+      if (refreshed && 'grant' in refreshed) return send(reply, refreshed.grant, 200);
+      if (refreshed) {
         auditAdministration(context, request, 'refresh-reused', {}, `account:${refreshed.reused.account}`);
-        identities.accountChanged(refreshed.reused.account);
       }
       await rates.countFailure(request.ip);
       throw problemError('token-invalid', 'This refresh token is no longer valid. Sign in again.');

@@ -68,7 +68,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Pick<Context, 'sto
       },
     },
     async (request, reply) => {
-      if (!store.indexes.remove(request.params.id)) {
+      if (!(await store.indexes.remove(request.params.id))) {
         throw problemError('no-such-index', `The index ${request.params.id} does not exist.`);
       }
       return (reply as FastifyReply).code(204).send();

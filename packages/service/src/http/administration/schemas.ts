@@ -10,7 +10,7 @@ import {
 } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import { z } from 'zod';
-import { compileSchema, type SchemaValidator } from '../../schemas/compile-schema.js';
+import { compileSchema, type SchemaValidator } from '../../state/compile-schema.js';
 import { changesAfter, type Store } from '../../store/index.js';
 import type { Context } from '../../requests/context.js';
 import { findShape } from './shapes.js';
@@ -166,7 +166,7 @@ function serveRemoveSchema(routes: Routes, context: SchemasContext): void {
       },
     },
     async (request, reply) => {
-      if (!schemas.remove(request.params.collection)) throw noSchema(request.params.collection);
+      if (!(await schemas.remove(request.params.collection))) throw noSchema(request.params.collection);
       return (reply as FastifyReply).code(204).send();
     },
   );

@@ -213,11 +213,11 @@ async function upload(
   reply.removeHeader('connection');
   const described = { ...fields, ...(name === undefined ? {} : { name }), ...describeContent(type, received) };
   const { sha256 } = received;
-  const { change } = await writeDescription(context, request, id, described, sha256).catch((error: unknown) => {
-    store.contents.settle(sha256, true);
+  const { change } = await writeDescription(context, request, id, described, sha256).catch(async (error: unknown) => {
+    await store.contents.settle(sha256, true);
     return rejectFailedPrecondition(error);
   });
-  store.contents.settle(sha256, false);
+  await store.contents.settle(sha256, false);
   reply.code(change.before ? 200 : 201).header('location', `/v1/data/${FILES}/${id}`);
   return reply.header('etag', `"${sha256}"`).send(seenBy(context, request, change.after!));
 }

@@ -58,8 +58,8 @@ export function serveOperations(
         response: { 200: z.object({ status: z.literal('ready') }), 503: NotReady },
       },
     },
-    (_request, reply) => {
-      const reasons = findReasons(context);
+    async (_request, reply) => {
+      const reasons = await findReasons(context);
       if (reasons.length === 0) return { status: 'ready' as const };
       reply.header('retry-after', '1');
       void reply.code(503);
@@ -112,10 +112,13 @@ export function serveOperations(
   );
 }
 
-function findReasons({ draining, store }: Pick<Context, 'store' | 'draining'>): z.infer<typeof NotReady>['reasons'] {
+async function findReasons({
+  draining,
+  store,
+}: Pick<Context, 'store' | 'draining'>): Promise<z.infer<typeof NotReady>['reasons']> {
   return [
     ...(draining ? (['stopping'] as const) : []),
-    ...(store.health.failure && !store.health.recover() ? (['storage-failed'] as const) : []),
+    ...(store.health.failure && !(await store.recover()) ? (['storage-failed'] as const) : []),
     ...(store.log.crowded ? (['overloaded'] as const) : []),
   ];
 }

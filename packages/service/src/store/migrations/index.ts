@@ -5,6 +5,7 @@ import { SQL as access } from './0004-access.js';
 import { SQL as schemas } from './0005-schemas.js';
 import { SQL as contents } from './0006-contents.js';
 import { SQL as outcomesByKey } from './0007-outcomes-by-key.js';
+import { SQL as log } from './0008-log.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
 export const MIGRATIONS: readonly string[] = [
@@ -15,4 +16,5 @@ export const MIGRATIONS: readonly string[] = [
   schemas,
   contents,
   outcomesByKey,
+  log,
 ];

@@ -3,6 +3,7 @@ import {
   applyPermitted,
   findStaleRead,
   formatAddress,
+  groupDigits,
   FULL_ACCESS,
   PatchWork,
   PATCH_WORK_LIMIT,
@@ -12,14 +13,15 @@ import {
   type Access,
   type Commit,
   type DocumentChange,
-  type DocumentLimits,
   type Policy,
   type Refusal,
   type Write,
 } from '@uproar/core';
-import type { AppliedCommit, CommitOutcome, DataValidator } from './commit-log.js';
-import { FILES, type Contents } from './contents.js';
+import type { AppliedCommit, CommitOutcome } from './outcomes.js';
+import { FILES, type BlobTable } from './blob-table.js';
 import { hold, visibleSize, type Held, type HeldDocuments } from './held-documents.js';
+import type { SchemaTable } from './schema-table.js';
+import type { CommitLimits } from './store-table.js';
 import { describeStoredViolation, visibleViolations } from './schema-violations.js';
 
 /** One write of a commit, evaluated and ready to be stored. */
@@ -32,12 +34,10 @@ export interface Row {
 /** What a commit is evaluated with. */
 export interface EvaluationOptions {
   held: HeldDocuments;
-  contents: Contents;
-  limits: DocumentLimits;
-  /** The size of the documents that a commit may leave, counted for each write, in bytes. */
-  resultBytes: number;
-  policy: () => Policy;
-  validateData: DataValidator;
+  blobs: BlobTable;
+  schemas: SchemaTable;
+  limits: CommitLimits;
+  policy: Policy;
 }
 
 /** The outcome of a commit. An applied one still has to be stored. */
@@ -93,7 +93,7 @@ class CommitEvaluation {
 
   #accessTo(collection: string): Access {
     const { rights } = this.#commit;
-    return rights ? accessFor(this.#options.policy(), rights, collection) : FULL_ACCESS;
+    return rights ? accessFor(this.#options.policy, rights, collection) : FULL_ACCESS;
   }
 
   #evaluateWrite(write: Write, index: number): Refusal | undefined {
@@ -127,10 +127,10 @@ class CommitEvaluation {
       const { detail, pointer } = fault;
       return this.#asStored({ kind: 'too-large', collection, id, currentVersion, detail, pointer });
     }
-    const { resultBytes } = this.#options;
+    const { resultBytes } = this.#options.limits;
     this.#resultBytes += after?.sizeBytes ?? 0;
     if (this.#resultBytes <= resultBytes) return undefined;
-    const detail = `The documents that this commit writes take more than ${resultBytes.toLocaleString('en-GB')} bytes in total, counted for each write. Split the commit.`;
+    const detail = `The documents that this commit writes take more than ${groupDigits(resultBytes)} bytes in total, counted for each write. Split the commit.`;
     return this.#asStored({ kind: 'commit-too-costly', collection, id, currentVersion, detail });
   }
 
@@ -138,7 +138,7 @@ class CommitEvaluation {
     if (write.collection !== FILES) return undefined;
     const { rights } = this.#commit;
     const trusted = !rights || 'scope' in rights;
-    return this.#options.contents.findFault(write, before?.document, after?.document, trusted);
+    return this.#options.blobs.findFault(write, before?.document, after?.document, trusted);
   }
 
   #checkSchema(
@@ -147,12 +147,12 @@ class CommitEvaluation {
     address: string,
     index: number,
   ): Refusal | undefined {
-    const { validateData } = this.#options;
-    const found = after && validateData(write.collection, after.document.data, after.sizeBytes);
+    const { schemas } = this.#options;
+    const found = after && schemas.validate(write.collection, after.document.data, after.sizeBytes);
     if (!found || !after) return undefined;
     const violations = visibleViolations(found.violations, conceal, () => {
       const { data } = withoutFields(after.document, conceal);
-      return validateData(write.collection, data, after.sizeBytes)?.violations ?? [];
+      return schemas.validate(write.collection, data, after.sizeBytes)?.violations ?? [];
     });
     if (found.enforced) {
       return this.#asStored(describeStoredViolation(write, before?.document.version ?? 0, violations));

@@ -1,4 +1,4 @@
-/** What waits for its turn to be written. */
+/** An item that waits to be written. */
 export interface Queued {
   /** How much work it is: its writes. */
   weight: number;

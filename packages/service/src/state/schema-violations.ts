@@ -1,5 +1,5 @@
 import { formatAddress, formatPointer, type Paths, type Refusal, type Write } from '@uproar/core';
-import type { SchemaViolation } from './commit-log.js';
+import type { SchemaViolation } from './outcomes.js';
 
 /**
  * The violations that a writer may see: the ones that would also exist without the fields concealed from it.

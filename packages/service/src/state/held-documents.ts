@@ -1,7 +1,7 @@
 import { formatAddress, formatTime, withoutFields, type Document, type Paths } from '@uproar/core';
-import type { Collections } from './collections.js';
-import { readStored, type Documents, type StoredDocument } from './documents.js';
-import { findStored } from './find.js';
+import type { CollectionTable } from './collection-table.js';
+import type { DocumentTable } from './document-table.js';
+import { readStored, type StoredDocument } from './stored-document.js';
 
 /** A stored document, parsed. */
 export interface Held {
@@ -11,19 +11,20 @@ export interface Held {
   sizeBytes: number;
 }
 
-/** The documents that a group of commits touches. Each is read once, however many commits touch it. */
+/** The documents that a batch of commits touches. Each is read once, however many commits touch it. */
 export class HeldDocuments {
   readonly #byAddress = new Map<string, Held | undefined>();
 
   constructor(
-    readonly collections: Collections,
-    readonly documents: Documents,
+    readonly collections: CollectionTable,
+    readonly documents: DocumentTable,
   ) {}
 
   get(collection: string, id: string): Held | undefined {
     const address = formatAddress(collection, id);
     if (this.#byAddress.has(address)) return this.#byAddress.get(address);
-    const stored = findStored(this, collection, id);
+    const info = this.collections.get(collection);
+    const stored = info && this.documents.get(info.number, id);
     const found = stored && {
       stored,
       document: readStored(stored),

@@ -1,0 +1,125 @@
+import type { Commit, Refusal, Write } from '@uproar/core';
+import { FILES, type BlobTable } from './blob-table.js';
+import type { CollectionTable } from './collection-table.js';
+import type { DocumentTable } from './document-table.js';
+import { evaluateCommit, type Row } from './evaluate-commit.js';
+import { HeldDocuments } from './held-documents.js';
+import type { IdempotencyTable, StoredOutcome } from './idempotency-table.js';
+import type { IndexTable } from './index-table.js';
+import type { JournalTable } from './journal-table.js';
+import type { CommitOutcome, Receipt } from './outcomes.js';
+import type { PolicyTable } from './policy-table.js';
+import type { SchemaTable } from './schema-table.js';
+import type { StoreTable } from './store-table.js';
+
+/** The tables that commits are evaluated with and written to. */
+export interface CommitTables {
+  collections: CollectionTable;
+  documents: DocumentTable;
+  journal: JournalTable;
+  indexes: IndexTable;
+  idempotency: IdempotencyTable;
+  blobs: BlobTable;
+  policies: PolicyTable;
+  schemas: SchemaTable;
+  store: StoreTable;
+}
+
+/** Refusals for reasons that lie outside the documents. */
+const CAN_CHANGE: ReadonlySet<Refusal['kind']> = new Set(['not-allowed', 'schema-violation']);
+
+/**
+ * Applies commits. A commit is evaluated completely before its first row is written, so a refused one leaves nothing
+ * behind.
+ */
+export class CommitApplier {
+  readonly #tables: CommitTables;
+  #held: HeldDocuments;
+
+  constructor(tables: CommitTables) {
+    this.#tables = tables;
+    this.#held = new HeldDocuments(tables.collections, tables.documents);
+  }
+
+  /** Applies a commit, unless its sender used its id before; then the earlier outcome is the answer. */
+  apply(commit: Commit): CommitOutcome {
+    const { id, author, digest = '' } = commit;
+    if (id === undefined) return this.#evaluate(commit);
+    const space = commit.idSpace ?? `${author.kind}:${author.name}`;
+    const earlier = this.#tables.idempotency.get(space, id);
+    if (earlier && earlier.digest !== digest) return { idReused: id };
+    if (earlier)
+      return 'seq' in earlier.outcome ? { repeated: describeRepeated(commit, earlier.outcome) } : earlier.outcome;
+    const outcome = this.#evaluate(commit);
+    const stored = outcomeToStore(commit, outcome);
+    if (stored) this.#tables.idempotency.add(space, id, commit.timeMs, digest, stored);
+    return outcome;
+  }
+
+  /** Forgets the documents that the batch has read. */
+  endBatch(): void {
+    this.#held = new HeldDocuments(this.#tables.collections, this.#tables.documents);
+  }
+
+  /** Evaluates a commit and, if it is applied, writes its rows. */
+  #evaluate(commit: Commit): CommitOutcome {
+    const { blobs, journal, policies, schemas, store } = this.#tables;
+    const evaluation = evaluateCommit(commit, journal.seq + 1, {
+      held: this.#held,
+      blobs,
+      schemas,
+      limits: store.current,
+      policy: policies.current,
+    });
+    if (!('rows' in evaluation)) return evaluation.outcome;
+    const stamp = { seq: journal.seq + 1, timeMs: commit.timeMs };
+    journal.addCommit(stamp.seq, commit.id, commit.timeMs, commit.author);
+    for (const row of evaluation.rows) this.#writeRow(row, stamp);
+    for (const [address, document] of evaluation.altered) this.#held.set(address, document);
+    return evaluation.outcome;
+  }
+
+  #writeRow({ write, before, after }: Row, stamp: { seq: number; timeMs: number }): void {
+    const { blobs, collections, documents, journal, indexes } = this.#tables;
+    const number = collections.count(write.collection, {
+      ...stamp,
+      documents: Number(Boolean(after)) - Number(Boolean(before)),
+      sizeBytes: (after?.sizeBytes ?? 0) - (before?.sizeBytes ?? 0),
+    });
+    if (!after) documents.delete(number, write.id);
+    else if (before) {
+      // The document may have been made by an earlier write of this commit, and got its number only now.
+      after.stored.number = before.stored.number;
+      documents.update(number, after.stored);
+    } else after.stored.number = documents.insert(number, after.stored);
+    if (write.collection === FILES) blobs.count(before?.document, after?.document, stamp.timeMs);
+    const sizeBytes = (after?.sizeBytes ?? 0) + (before?.sizeBytes ?? 0);
+    journal.addChange(stamp.seq, number, before?.stored, after?.stored, sizeBytes);
+    indexes.update(number, before?.document, after?.document, (after ?? before)!.stored.number);
+  }
+}
+
+/** What is kept of an outcome. Nothing if the policy or the schema refused: they may change, so it is evaluated again. */
+function outcomeToStore(commit: Commit, outcome: CommitOutcome): StoredOutcome | undefined {
+  if ('refused' in outcome) return CAN_CHANGE.has(outcome.refused.kind) ? undefined : outcome;
+  if (!('applied' in outcome) && !('unchanged' in outcome)) return undefined;
+  const { seq, documents, warnings } = 'applied' in outcome ? outcome.applied : outcome.unchanged;
+  const follow =
+    'applied' in outcome && documents.every(({ version }, at) => version === versionOf(commit.writes[at]!, seq));
+  return { seq, ...(follow ? {} : { documents }), ...(warnings.length > 0 ? { warnings } : {}) };
+}
+
+/** The documents of a commit that was applied before, from the idempotency record or from its writes. */
+function describeRepeated(
+  { writes }: Commit,
+  { seq, documents, warnings = [] }: Extract<StoredOutcome, { seq: number }>,
+): Receipt {
+  const follow = () =>
+    writes.map((write) => ({ collection: write.collection, id: write.id, version: versionOf(write, seq) ?? seq }));
+  return { seq, documents: documents ?? follow(), warnings };
+}
+
+/** The version that a write leaves, where it follows from the write. */
+function versionOf({ kind }: Write, seq: number): number | undefined {
+  return kind === 'delete' ? 0 : kind === 'create' ? undefined : seq;
+}

@@ -1,0 +1,101 @@
+import type Database from 'better-sqlite3';
+import type { Author } from '@uproar/core';
+import type { StoredDocument } from './stored-document.js';
+
+type Row = Omit<StoredDocument, 'number'>;
+
+const INSERT_COMMIT = 'INSERT INTO commits (seq, id, time, author, first_change) VALUES (?, ?, ?, ?, ?)';
+const INSERT_CHANGE = `
+  INSERT INTO changes (number, seq, collection, document, version_before, created_before, updated_before, before,
+                       created_after, after)
+  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`;
+const NEXT_CHANGE = `
+  SELECT MAX(COALESCE((SELECT MAX(number) + 1 FROM changes), 1),
+             COALESCE((SELECT first_change FROM commits ORDER BY seq DESC LIMIT 1), 1))`;
+const LAST_SEQ = 'SELECT COALESCE(MAX(seq), 0) FROM commits';
+const FIRST_KEPT = 'SELECT first_change FROM commits ORDER BY seq LIMIT 1';
+const FIRST_STORED = 'SELECT MIN(number) FROM changes';
+const SIZE_BEFORE = `
+  SELECT COALESCE(SUM(OCTET_LENGTH(COALESCE(before, '')) + OCTET_LENGTH(COALESCE(after, ''))), 0)
+  FROM changes WHERE number < ?`;
+const SIZE = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'journal-bytes'";
+const SET_SIZE = "UPDATE store SET value = ? WHERE name = 'journal-bytes'";
+const TRUNCATE = 'DELETE FROM commits WHERE seq <= ? AND seq < (SELECT MAX(seq) FROM commits)';
+const SWEEP = 'DELETE FROM changes WHERE number < ?';
+
+/** The journal as the state machine writes it. */
+export class JournalTable {
+  readonly #database: Database.Database;
+  readonly #insertCommit: Database.Statement<[number, string | null, number, string, number]>;
+  readonly #insertChange: Database.Statement;
+  readonly #setSize: Database.Statement<[string]>;
+  #nextChange = 1;
+  #sizeBytes = 0;
+  #sizeWritten = 0;
+  #seq = 0;
+
+  constructor(database: Database.Database) {
+    this.#database = database;
+    this.#insertCommit = database.prepare(INSERT_COMMIT);
+    this.#insertChange = database.prepare(INSERT_CHANGE);
+    this.#setSize = database.prepare(SET_SIZE);
+    this.reload();
+  }
+
+  /** The seq of the newest commit; 0 in an empty store. */
+  get seq(): number {
+    return this.#seq;
+  }
+
+  /** Adds a commit; its changes follow. */
+  addCommit(seq: number, id: string | undefined, timeMs: number, author: Author): void {
+    this.#insertCommit.run(seq, id ?? null, timeMs, JSON.stringify(author), this.#nextChange);
+    this.#seq = seq;
+  }
+
+  /** Adds one document of the commit added last, before and after, and the bytes of both. */
+  addChange(seq: number, collection: number, before: Row | undefined, after: Row | undefined, sizeBytes: number): void {
+    this.#insertChange.run(
+      this.#nextChange++,
+      seq,
+      collection,
+      (before ?? after)!.id,
+      before?.version ?? null,
+      before?.created ?? null,
+      before?.updated ?? null,
+      before?.data ?? null,
+      after?.created ?? null,
+      after?.data ?? null,
+    );
+    this.#sizeBytes += sizeBytes;
+  }
+
+  /** Removes the commits up to `seq`, but never the newest. Their documents stay on disk, unseen, until {@link sweep}. */
+  truncate(seq: number): void {
+    this.#database.prepare<[number]>(TRUNCATE).run(seq);
+  }
+
+  /** Removes changes of commits that were removed, up to this many. Returns whether there were any. */
+  sweep(limit: number): boolean {
+    const end = this.#database.prepare<[], number>(FIRST_KEPT).pluck().get() ?? this.#nextChange;
+    const start = this.#database.prepare<[], number | null>(FIRST_STORED).pluck().get() ?? end;
+    if (start >= end) return false;
+    const upTo = Math.min(start + limit, end);
+    this.#sizeBytes -= this.#database.prepare<[number], number>(SIZE_BEFORE).pluck().get(upTo)!;
+    this.#database.prepare<[number]>(SWEEP).run(upTo);
+    return true;
+  }
+
+  /** Writes the size of the journal, at the end of a batch. */
+  write(): void {
+    if (this.#sizeBytes !== this.#sizeWritten) this.#setSize.run(String(this.#sizeBytes));
+    this.#sizeWritten = this.#sizeBytes;
+  }
+
+  /** Reads the state on disk again, after a failed transaction. */
+  reload(): void {
+    this.#nextChange = this.#database.prepare<[], number>(NEXT_CHANGE).pluck().get()!;
+    this.#sizeBytes = this.#sizeWritten = this.#database.prepare<[], number>(SIZE).pluck().get() ?? 0;
+    this.#seq = this.#database.prepare<[], number>(LAST_SEQ).pluck().get()!;
+  }
+}

@@ -1,0 +1,65 @@
+import { createHash } from 'node:crypto';
+import type Database from 'better-sqlite3';
+import { RECORD_FORMAT, type LogRecord } from './records.js';
+
+/** Where a store is in its log. */
+export interface LogPosition {
+  /** The number of batches that were applied. */
+  place: number;
+  /** The SHA-256 over all records so far, each batch with the hash before it; in hexadecimal digits. */
+  hash: string;
+  /** Identifies the log. Another log has another. */
+  generation: string;
+  /** The latest time of a record, in milliseconds since 1970. */
+  timeMs: number;
+}
+
+const READ = 'SELECT place, hash, generation, time AS timeMs FROM log';
+const WRITE = 'UPDATE log SET place = ?, hash = ?, generation = ?, time = ?';
+
+/** The position in the log, written in the same transaction as the changes of each batch. */
+export class LogPositionTable {
+  readonly #database: Database.Database;
+  readonly #write: Database.Statement<[number, string, string, number]>;
+  #position: LogPosition;
+
+  constructor(database: Database.Database) {
+    this.#database = database;
+    this.#write = database.prepare(WRITE);
+    this.#position = this.#read();
+  }
+
+  get current(): Readonly<LogPosition> {
+    return this.#position;
+  }
+
+  /** The time of a record, not before that of an earlier one. */
+  clamp(timeMs: number): number {
+    if (timeMs > this.#position.timeMs) this.#position.timeMs = timeMs;
+    return this.#position.timeMs;
+  }
+
+  /** Sets the generation of the log, unless it has one. */
+  begin(generation: string): void {
+    if (this.#position.generation === '') this.#position.generation = generation;
+  }
+
+  /** Counts a batch, and writes the position. */
+  advance(records: readonly LogRecord[]): void {
+    const hash = createHash('sha256').update(`${RECORD_FORMAT} ${this.#position.hash}`);
+    for (const record of records) hash.update('\n').update(JSON.stringify(record));
+    this.#position.place++;
+    this.#position.hash = hash.digest('hex');
+    const { place, hash: chained, generation, timeMs } = this.#position;
+    this.#write.run(place, chained, generation, timeMs);
+  }
+
+  /** Reads the position on disk again, after a failed transaction. */
+  reload(): void {
+    this.#position = this.#read();
+  }
+
+  #read(): LogPosition {
+    return this.#database.prepare<[], LogPosition>(READ).get()!;
+  }
+}

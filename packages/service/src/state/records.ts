@@ -1,0 +1,190 @@
+import { z } from 'zod';
+import type { Adjustments, Commit, JsonObject, JsonPatch, Rights, Write } from '@uproar/core';
+
+/** The version of the format of records. A node refuses records of a later one. */
+export const RECORD_FORMAT = 1;
+
+/** Milliseconds since 1970, at the node that proposed the record. Applying never lets time go back. */
+const Time = z.int();
+
+/** The SHA-256 of a secret, in base64url. */
+const SecretHash = z.string();
+
+const Author = z.object({ kind: z.enum(['key', 'token', 'account', 'anonymous', 'open']), name: z.string() });
+const JsonObjectValue = z.custom<JsonObject>((value) => typeof value === 'object' && value !== null);
+
+const Target = z.object({
+  collection: z.string(),
+  id: z.string(),
+  condition: z
+    .object({
+      exists: z.boolean().optional(),
+      versionIn: z.array(z.int()).optional(),
+      versionNotIn: z.array(z.int()).optional(),
+    })
+    .optional(),
+  content: z.string().optional(),
+});
+
+const WriteRecord: z.ZodType<Write> = z.discriminatedUnion('kind', [
+  Target.extend({ kind: z.literal('put'), data: JsonObjectValue }),
+  Target.extend({ kind: z.literal('merge'), data: JsonObjectValue }),
+  Target.extend({ kind: z.literal('create'), data: JsonObjectValue, keepExisting: z.boolean().optional() }),
+  Target.extend({ kind: z.literal('patch'), ops: z.custom<JsonPatch>(Array.isArray) }),
+  Target.extend({ kind: z.literal('adjust'), by: z.custom<Adjustments>((value) => typeof value === 'object') }),
+  Target.extend({ kind: z.literal('delete') }),
+]);
+
+/** A commit: its writes, who makes it, and by what right. Ids and time are fixed. */
+const CommitBody: z.ZodType<Commit> = z.object({
+  id: z.string().optional(),
+  idSpace: z.string().optional(),
+  digest: z.string().optional(),
+  timeMs: Time,
+  author: Author,
+  rights: z.custom<Rights>((value) => typeof value === 'object').optional(),
+  writes: z.array(WriteRecord),
+  reads: z.array(z.object({ collection: z.string(), id: z.string(), version: z.int() })).optional(),
+});
+
+/** The tokens of a session, as hashes. */
+const SessionTokens = z.object({
+  access: SecretHash,
+  accessUntilMs: Time,
+  refresh: SecretHash,
+  refreshUntilMs: Time,
+});
+
+/**
+ * One entry of the log: everything that changes durable state. A record carries what is not in the state: time, ids,
+ * random values, hashes of secrets, identity and claims. So applying it depends on the state and the record alone.
+ */
+export const LogRecord = z.discriminatedUnion('kind', [
+  z.object({ kind: z.literal('commit'), commit: CommitBody }),
+  /** The first record of a log: the ids of store and log, and the secret that signs links. Existing values stay. */
+  z.object({ kind: z.literal('store'), timeMs: Time, id: z.string(), generation: z.string(), linkSecret: z.string() }),
+  /** The limits that commits are evaluated with. */
+  z.object({
+    kind: z.literal('limits'),
+    timeMs: Time,
+    sizeBytes: z.int(),
+    depth: z.int(),
+    resultBytes: z.int(),
+  }),
+  z.object({
+    kind: z.literal('policy'),
+    timeMs: Time,
+    text: z.string(),
+    author: Author,
+    note: z.string().optional(),
+    /** The version that this one replaces. If another is in force, the record is refused. */
+    ifVersion: z.int().optional(),
+  }),
+  z.object({
+    kind: z.literal('schema'),
+    timeMs: Time,
+    collection: z.string(),
+    mode: z.enum(['off', 'warn', 'enforce']),
+    schema: JsonObjectValue,
+    author: Author,
+    note: z.string().optional(),
+  }),
+  z.object({ kind: z.literal('schema-removed'), timeMs: Time, collection: z.string() }),
+  z.object({
+    kind: z.literal('key-created'),
+    timeMs: Time,
+    id: z.string(),
+    name: z.string(),
+    hash: SecretHash,
+    scope: z.enum(['admin', 'write', 'read']),
+    collections: z.array(z.string()).optional(),
+    expiresMs: Time.optional(),
+    /** Only if the store has no key yet. */
+    first: z.boolean().optional(),
+  }),
+  z.object({
+    kind: z.literal('key-rotated'),
+    timeMs: Time,
+    id: z.string(),
+    hash: SecretHash,
+    /** Until when the replaced secret stays valid. */
+    oldUntilMs: Time.optional(),
+  }),
+  z.object({ kind: z.literal('key-revoked'), timeMs: Time, id: z.string() }),
+  z.object({
+    kind: z.literal('account-created'),
+    timeMs: Time,
+    id: z.string(),
+    /** In the form in which names are compared; a guest has none. */
+    name: z.string().optional(),
+    /** The salted hash of the password. */
+    password: z.string().optional(),
+    claims: JsonObjectValue,
+  }),
+  z.object({
+    kind: z.literal('account-changed'),
+    timeMs: Time,
+    id: z.string(),
+    /** Makes a guest an account with a name. */
+    name: z.string().optional(),
+    password: z.string().optional(),
+    claims: JsonObjectValue.optional(),
+    disabled: z.boolean().optional(),
+    /** Ends the sessions of the account, except the one with this id; an empty text ends all. */
+    endSessionsExcept: z.string().optional(),
+  }),
+  z.object({ kind: z.literal('account-removed'), timeMs: Time, id: z.string() }),
+  /** Removes guests whose sessions have all expired. */
+  z.object({ kind: z.literal('guests-removed'), timeMs: Time }),
+  z.object({
+    kind: z.literal('session-started'),
+    timeMs: Time,
+    id: z.string(),
+    account: z.string(),
+    ...SessionTokens.shape,
+  }),
+  /** The access token of a session was used, so the refresh token before it is spent. */
+  z.object({ kind: z.literal('session-used'), timeMs: Time, access: SecretHash }),
+  z.object({ kind: z.literal('session-refreshed'), timeMs: Time, token: SecretHash, ...SessionTokens.shape }),
+  z.object({ kind: z.literal('session-ended'), timeMs: Time, id: z.string() }),
+  z.object({ kind: z.literal('index-created'), timeMs: Time, collection: z.string(), fields: z.string() }),
+  z.object({ kind: z.literal('index-removed'), timeMs: Time, number: z.int() }),
+  /** A content was received, and is complete. */
+  z.object({ kind: z.literal('blob-received'), timeMs: Time, sha256: z.string(), sizeBytes: z.int() }),
+  /** Removes contents that no document uses, and that were not received again since. */
+  z.object({
+    kind: z.literal('blobs-removed'),
+    timeMs: Time,
+    blobs: z.array(z.object({ sha256: z.string(), received: z.int() })),
+  }),
+  /** Removes the commits up to a seq from the journal. */
+  z.object({ kind: z.literal('journal-truncated'), timeMs: Time, seq: z.int() }),
+  /** Removes changes of commits that are no longer in the journal, up to a number of them. */
+  z.object({ kind: z.literal('journal-swept'), timeMs: Time, changes: z.int() }),
+  /** Removes idempotency records older than a time, up to a number of them. */
+  z.object({ kind: z.literal('idempotency-expired'), timeMs: Time, beforeMs: Time, limit: z.int() }),
+]);
+export type LogRecord = z.infer<typeof LogRecord>;
+
+/** The record of one kind. */
+export type RecordOf<Kind extends LogRecord['kind']> = Extract<LogRecord, { kind: Kind }>;
+
+/** Writes records as a batch that another node can read. */
+export function encodeBatch(records: readonly LogRecord[]): string {
+  return JSON.stringify({ format: RECORD_FORMAT, records });
+}
+
+/**
+ * Reads a batch. The records are checked, and returned exactly as they were written, so that their hash is the same.
+ *
+ * @throws {RangeError} for a batch of a later format, and for one that does not have the form of records
+ */
+export function decodeBatch(text: string): LogRecord[] {
+  const { format, records } = JSON.parse(text) as { format: unknown; records: unknown };
+  if (typeof format !== 'number' || format > RECORD_FORMAT) {
+    throw new RangeError(`The log has records of format ${String(format)}; this version reads up to ${RECORD_FORMAT}.`);
+  }
+  const checked = z.array(LogRecord).safeParse(records);
+  if (!checked.success) throw new RangeError(`The log has a record of another form: ${z.prettifyError(checked.error)}`);
+  return records as LogRecord[];
+}

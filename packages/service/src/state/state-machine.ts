@@ -1,0 +1,246 @@
+import type Database from 'better-sqlite3';
+import type { DocumentLimits } from '@uproar/core';
+import { problemError } from '@uproar/protocol';
+import { AccountTable } from './account-table.js';
+import { BlobTable } from './blob-table.js';
+import { CollectionTable, type CollectionInfo } from './collection-table.js';
+import { CommitApplier } from './commit-applier.js';
+import { DocumentTable } from './document-table.js';
+import { IdempotencyTable } from './idempotency-table.js';
+import { IndexTable, type IndexEntry } from './index-table.js';
+import { JournalTable } from './journal-table.js';
+import { KeyTable } from './key-table.js';
+import { StoreTable } from './store-table.js';
+import { LogPositionTable, type LogPosition } from './log-position.js';
+import type { AppliedCommit, CommitOutcome, OutcomeOf, Outcomes } from './outcomes.js';
+import { PolicyTable } from './policy-table.js';
+import type { LogRecord, RecordOf } from './records.js';
+import { SchemaTable } from './schema-table.js';
+import { SessionTable } from './session-table.js';
+
+/** What a batch of records did. */
+export interface AppliedBatch {
+  /** Its place in the log. */
+  place: number;
+  /** The seq of the store after it. */
+  seq: number;
+  records: readonly LogRecord[];
+  /** One for each record, in order. */
+  outcomes: readonly Outcomes[keyof Outcomes][];
+  /** The commits that were applied. */
+  commits: readonly AppliedCommit[];
+  /** The collections that it changed, as they are after it. */
+  collections: readonly CollectionInfo[];
+}
+
+/**
+ * Applies the records of the log to the tables of the store. The outcome depends on the state and the record alone: no
+ * clock, no random values, no files, no environment and no settings. So the same records lead to the same state anywhere.
+ *
+ * The caller opens the transaction: {@link apply} for each record, then {@link finish}; or {@link reload} if the
+ * transaction was rolled back.
+ */
+export class StateMachine {
+  readonly #accounts: AccountTable;
+  readonly #blobs: BlobTable;
+  readonly #collections: CollectionTable;
+  readonly #commits: CommitApplier;
+  readonly #idempotency: IdempotencyTable;
+  readonly #indexes: IndexTable;
+  readonly #journal: JournalTable;
+  readonly #keys: KeyTable;
+  readonly #store: StoreTable;
+  readonly #policies: PolicyTable;
+  readonly #position: LogPositionTable;
+  readonly #schemas: SchemaTable;
+  readonly #sessions: SessionTable;
+  #records: LogRecord[] = [];
+  #outcomes: Outcomes[keyof Outcomes][] = [];
+
+  constructor(database: Database.Database) {
+    this.#collections = new CollectionTable(database);
+    this.#indexes = new IndexTable(database, this.#collections);
+    this.#journal = new JournalTable(database);
+    this.#idempotency = new IdempotencyTable(database);
+    this.#blobs = new BlobTable(database);
+    this.#keys = new KeyTable(database);
+    this.#accounts = new AccountTable(database);
+    this.#sessions = new SessionTable(database, this.#accounts);
+    this.#policies = new PolicyTable(database);
+    this.#schemas = new SchemaTable(database);
+    this.#store = new StoreTable(database);
+    this.#position = new LogPositionTable(database);
+    this.#commits = new CommitApplier({
+      collections: this.#collections,
+      documents: new DocumentTable(database),
+      journal: this.#journal,
+      indexes: this.#indexes,
+      idempotency: this.#idempotency,
+      blobs: this.#blobs,
+      policies: this.#policies,
+      schemas: this.#schemas,
+      store: this.#store,
+    });
+  }
+
+  get seq(): number {
+    return this.#journal.seq;
+  }
+
+  get position(): Readonly<LogPosition> {
+    return this.#position.current;
+  }
+
+  /** The limits that commits are evaluated with. */
+  get limits(): DocumentLimits & { resultBytes: number } {
+    return this.#store.current;
+  }
+
+  /** Applies a record and returns its outcome. */
+  apply<Proposed extends LogRecord>(record: Proposed): OutcomeOf<Proposed> {
+    const outcome = this.#applyOne(record);
+    this.#records.push(record);
+    this.#outcomes.push(outcome);
+    return outcome as OutcomeOf<Proposed>;
+  }
+
+  /** Ends a batch: writes what is collected for its end, and the position in the log. */
+  finish(): AppliedBatch {
+    const collections = this.#collections.write();
+    this.#journal.write();
+    this.#commits.endBatch();
+    this.#position.advance(this.#records);
+    const batch = {
+      place: this.#position.current.place,
+      seq: this.#journal.seq,
+      records: this.#records,
+      outcomes: this.#outcomes,
+      commits: this.#outcomes.flatMap((outcome) => ('applied' in outcome ? outcome.applied : [])),
+      collections,
+    };
+    this.#records = [];
+    this.#outcomes = [];
+    return batch;
+  }
+
+  /** Reads the state on disk again, after a failed transaction. */
+  reload(): void {
+    this.#records = [];
+    this.#outcomes = [];
+    this.#commits.endBatch();
+    for (const table of [
+      this.#position,
+      this.#collections,
+      this.#journal,
+      this.#indexes,
+      this.#policies,
+      this.#schemas,
+      this.#store,
+    ]) {
+      table.reload();
+    }
+  }
+
+  /** Adds entries to an index that is being filled. They follow from the documents, so no record is needed. */
+  fillIndex(number: number, entries: readonly IndexEntry[]): void {
+    this.#indexes.fill(number, entries);
+  }
+
+  /** Marks an index as filled, on this node. */
+  setIndexReady(number: number): void {
+    this.#indexes.setReady(number);
+  }
+
+  #applyOne(record: LogRecord): Outcomes[keyof Outcomes] {
+    if (record.kind === 'commit') return this.#commit(record);
+    // The ids of a store say nothing about the time of its data.
+    const timeMs = record.kind === 'store' ? record.timeMs : this.#position.clamp(record.timeMs);
+    switch (record.kind) {
+      case 'store':
+        this.#position.begin(record.generation);
+        return { id: this.#store.begin(record) };
+      case 'limits':
+        this.#store.set(record);
+        return {};
+      case 'policy':
+        return this.#policies.set(record, timeMs);
+      case 'schema':
+        return this.#schemas.set(record, timeMs);
+      case 'schema-removed':
+        return { removed: this.#schemas.remove(record.collection) };
+      case 'index-created':
+        return this.#indexes.create(record.collection, record.fields, timeMs);
+      case 'index-removed':
+        return { found: this.#indexes.remove(record.number) };
+      case 'blob-received':
+        this.#blobs.receive(record.sha256, record.sizeBytes, timeMs, this.#position.current.place + 1);
+        return {};
+      case 'blobs-removed': {
+        const gone = record.blobs.filter(({ sha256, received }) => this.#blobs.remove(sha256, received));
+        return { removed: gone.map(({ sha256 }) => sha256) };
+      }
+      case 'journal-truncated':
+        this.#journal.truncate(record.seq);
+        return {};
+      case 'journal-swept':
+        return { more: this.#journal.sweep(record.changes) };
+      case 'idempotency-expired':
+        return { more: this.#idempotency.expire(record.beforeMs, record.limit) };
+      default:
+        return this.#guarded(record, timeMs);
+    }
+  }
+
+  /** Refuses a record whose id or secret another one has, instead of failing its whole batch. */
+  #guarded(record: IdentityRecord, timeMs: number): Outcomes[IdentityRecord['kind']] {
+    try {
+      return this.#applyIdentity(record, timeMs);
+    } catch (error) {
+      if (!String((error as { code?: unknown }).code).startsWith('SQLITE_CONSTRAINT')) throw error;
+      return { problem: problemError('bad-request', 'Another one with the same id or secret exists.') };
+    }
+  }
+
+  #applyIdentity(record: IdentityRecord, timeMs: number): Outcomes[IdentityRecord['kind']] {
+    switch (record.kind) {
+      case 'key-created':
+        return this.#keys.create(record, timeMs);
+      case 'key-rotated':
+        return this.#keys.rotate(record);
+      case 'key-revoked':
+        return this.#keys.revoke(record.id);
+      case 'account-created':
+        return this.#accounts.create(record, timeMs);
+      case 'account-changed': {
+        const outcome = this.#accounts.change(record, timeMs);
+        const except = record.endSessionsExcept;
+        if (except !== undefined && 'found' in outcome) this.#sessions.endAll(record.id, except);
+        return outcome;
+      }
+      case 'account-removed':
+        return this.#accounts.remove(record.id);
+      case 'guests-removed':
+        return this.#accounts.removeGuests();
+      case 'session-started':
+        return this.#sessions.start(record, timeMs);
+      case 'session-used':
+        this.#sessions.use(record.access);
+        return {};
+      case 'session-refreshed':
+        return this.#sessions.refresh(record, timeMs);
+      case 'session-ended':
+        this.#sessions.end(record.id);
+        return {};
+    }
+  }
+
+  #commit({ commit }: RecordOf<'commit'>): CommitOutcome {
+    const timeMs = this.#position.clamp(commit.timeMs);
+    return this.#commits.apply(timeMs === commit.timeMs ? commit : { ...commit, timeMs });
+  }
+}
+
+type IdentityRecord = Extract<
+  LogRecord,
+  { kind: `key-${string}` | `account-${string}` | `session-${string}` | 'guests-removed' }
+>;
