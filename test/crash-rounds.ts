@@ -52,6 +52,9 @@ export function powerCuts(random: Random, dropSyncs = false): (directory: string
 
 const WRITERS = 8;
 
+/** So small that checkpoints and cuts of the journal happen in every round. */
+const OPTIONS = ['--write-ahead-size', '200kB', '--journal-size', '300kB'];
+
 interface Sent {
   writer: number;
   id: string;
@@ -79,7 +82,7 @@ export async function crashRounds(
   const crash = crashOf(path, workspace);
   const report: CrashReport = { rounds, acknowledged: 0, sentAgain: 0, hadBeenApplied: 0, seq: 0, files: 0 };
   const files = new Map<string, string>();
-  let served = await ServedProcess.start(path, 0, [], crash.environment());
+  let served = await ServedProcess.start(path, 0, OPTIONS, crash.environment());
   const { url, port } = served;
   const stores: Store[] = [];
   const streams: StreamReader[] = [];
@@ -130,13 +133,14 @@ export async function crashRounds(
       };
       const writers = Array.from({ length: WRITERS }, (_, writer) => write(writer));
       const uploads = uploadFiles(url, `r${round}`, random.integer(1, 200_000), files, () => stopped);
+      const maintenance = maintain(url, () => stopped);
       await sleep(random.integer(20, 350));
       await served.stop('SIGKILL');
       stopped = true;
-      await Promise.all([...writers, uploads]);
+      await Promise.all([...writers, uploads, maintenance]);
       for (const store of stores.splice(1)) store.close();
       crash.after();
-      served = await ServedProcess.start(path, port, [], crash.environment());
+      served = await ServedProcess.start(path, port, OPTIONS, crash.environment());
       await checkFiles(url, files);
 
       const found = await countersOf(url);
@@ -189,6 +193,20 @@ export async function crashRounds(
     for (const stream of streams) stream.close();
     await served.stop('SIGKILL');
     remove();
+  }
+}
+
+/** Makes indexes and backups, and removes them, until it is stopped. */
+async function maintain(url: string, stopped: () => boolean): Promise<void> {
+  const ask = (method: string, path: string, body?: unknown) =>
+    request(url, method, path, body).catch(() => ({ status: 0, json: {} }));
+  while (!stopped()) {
+    const backup = (await ask('POST', '/v1/backups')).json as { id?: string };
+    const index = (await ask('POST', '/v1/indexes', { collection: 'pairs', fields: 'round,-n' })).json as {
+      id?: number;
+    };
+    if (backup.id !== undefined) await ask('DELETE', `/v1/backups/${backup.id}`);
+    if (index.id !== undefined) await ask('DELETE', `/v1/indexes/${index.id}`);
   }
 }
 

@@ -90,6 +90,7 @@ function openStoreFor(options: ServiceOptions, waitMs: number): Store {
     waitMs,
     resultBytes: options.commitLimits?.resultBytes,
     journal: options.journal,
+    writeAheadBytes: options.writeAheadBytes,
     scanIncludes: options.scanIncludes ?? false,
     files: options.files,
   });

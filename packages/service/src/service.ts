@@ -135,6 +135,6 @@ async function closeAll(context: Context, app: FastifyInstance, closeSockets: ()
   sockets.close();
   sampler.close();
   await identities.audit.flush();
-  store.close();
+  await store.close();
   app.log.info('stopped');
 }

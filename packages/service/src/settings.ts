@@ -42,6 +42,8 @@ export interface ServiceOptions {
   heartbeatMs?: number;
   /** How much of the journal is kept; by default all of it. */
   journal?: RetentionLimits;
+  /** The size of the write-ahead log at which it is moved into the store file, in bytes; by default 16 MiB. */
+  writeAheadBytes?: number | undefined;
   /** Whether includes may use full scans if there is no index; by default not. */
   scanIncludes?: boolean;
   /** How files are taken and kept. */

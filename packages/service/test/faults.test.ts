@@ -81,6 +81,8 @@ describe('a damaged store', () => {
     const database = new Database(join(service.directory, 'uproar.sqlite'));
     database.prepare("UPDATE documents SET data = '{\"n\":' WHERE id = 'b-1'").run();
     database.close();
+    // A store reads what it has published; the next commit publishes the change from outside, too.
+    await service.request('PUT', '/v1/data/balloons/b-9', { n: 9 });
     const read = await service.request('GET', '/v1/data/balloons?where=n=1');
     expect(read.status, read.text).to.equal(503);
     expect(read.json).to.include({ type: '/problems/storage-failed' });

@@ -4,7 +4,7 @@ import { prepareQuery, type Commit, type Document, type JsonObject, type Rights,
 import { openStore, type Store } from '@uproar/service';
 import type { CommitOutcome } from '../dist/state/outcomes.js';
 import { CommitQueue } from '../dist/log/commit-queue.js';
-import { connectionOf, JournalRetention } from '../dist/store/index.js';
+import { JournalRetention } from '../dist/store/index.js';
 import { expireOutcomes, IDEMPOTENCY_MS, logSize } from '../dist/store/maintenance.js';
 import { ProblemError } from '@uproar/protocol';
 import { Random } from '../../../test/random.js';
@@ -342,8 +342,8 @@ describe('the care of a store', () => {
     const file = `${store.directory}/uproar.sqlite`;
     const grown = logSize(file);
     expect(grown, 'grown while the read holds on').to.be.above(15_000_000);
-    await store.reader.interrupt(0, () => connectionOf(store).pragma('wal_checkpoint(TRUNCATE)'));
-    expect(logSize(file)).to.equal(0);
+    await store.reader.interrupt(0, () => store.checkpoints.reset());
+    expect(logSize(file), 'only what was written to begin it anew').to.be.below(100_000);
     const error = await reading.next().catch((reason: unknown) => reason);
     expect(error).to.be.instanceOf(ProblemError);
     expect((error as ProblemError).problem.type).to.equal('/problems/read-aborted');

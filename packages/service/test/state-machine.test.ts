@@ -169,6 +169,7 @@ describe('applying records', () => {
     expect([...new Set(found)].sort()).to.deep.equal([
       'identity/audit.ts: audit',
       'identity/keys.ts: key_uses',
+      'store/checkpoint-worker.ts: local',
       'store/id-clock.ts: local',
       'store/index.ts: local',
       'store/packed-contents.ts: packed_contents',

@@ -48,6 +48,9 @@ export const SETTINGS = z.strictObject({
     'maximum size of the journal: 500MB, 2GB',
     { usual: 'unlimited', reload: true },
   ),
+  'write-ahead-size': declare(size(), 'size', 'size of the write-ahead log at which it is moved into the store file', {
+    usual: '16 MiB',
+  }),
   'document-size': declare(size(), 'size', 'maximum size of a document', { usual: '1 MiB' }),
   'commit-size': declare(size(), 'size', 'maximum size of a commit', { usual: '16 MiB' }),
   'commit-writes': declare(count(), 'number', 'maximum number of writes of a commit', { usual: '10000' }),

@@ -27,6 +27,7 @@ export function toServiceOptions(
     scanIncludes: settings['scan-includes'],
     files: definedOnly({ sizeBytes: settings['file-size'], unusedMs: settings['keep-deleted'] }),
     journal: { maxAgeMs: settings['journal-age'], maxSizeBytes: settings['journal-size'] },
+    writeAheadBytes: settings['write-ahead-size'],
     openUntilMs: openForMs === undefined ? undefined : Date.now() + openForMs,
     ...(pages === undefined ? {} : { pages: { '/pages/': resolve(pages) } }),
   };

@@ -21,11 +21,41 @@ interface WaitingRecord {
 
 /** Why nothing can be written, and what failed. */
 export interface LogHealth {
-  /** Set once the file is damaged; from then on nothing is written. */
+  /** Set once the file is damaged or a sync has failed; from then on nothing is written. */
   readonly damage: ProblemError | undefined;
   /** Notes an error of the disk. Returns the problem to answer with; undefined for other errors. */
   note(error: unknown, bytes?: number): ProblemError | undefined;
+  /** Notes that it is unknown what is on disk. Nothing is written until the next start. */
+  noteFailedSync(error: Error): ProblemError;
   noteWritten(): void;
+}
+
+/** Makes what was written durable, and then readable. */
+export interface Durability {
+  /** Called right after a transaction: fixes the state that is to be read once it is on disk. */
+  written(): void;
+  /** Calls back once everything written so far is on disk. */
+  sync(done: (error: Error | null) => void): void;
+  /** As `sync`, at once. Nothing else is served meanwhile. */
+  syncNow(): void;
+  /** Makes the state readable that `written` has fixed. */
+  publish(): void;
+  /** Lets go of all states for reading, and fixes the present one again. */
+  release(): void;
+  resume(): void;
+}
+
+/** What was written and is not on disk yet. */
+interface InFlight {
+  /** Answers the ones who wait, and tells the listeners. */
+  publish(): void;
+  fail(problem: Error): void;
+}
+
+interface LocalWrite {
+  write: (database: Database.Database) => void;
+  done: () => void;
+  failed: (error: unknown) => void;
 }
 
 /** A batch is closed when applying it has taken so long, so that others are served in between. */
@@ -42,12 +72,16 @@ export interface WaitingLimits {
 
 /**
  * The log of a store on one node. The order is that of arrival. The SQLite transaction is the log: records that arrive
- * together are applied one after another in one transaction with one sync to disk. A batch holds either commits, or
- * records of other kinds, so that what a policy allows is not distributed under the policy before it.
+ * together are applied one after another in one transaction. A batch holds either commits, or records of other kinds, so
+ * that what a policy allows is not distributed under the policy before it.
+ *
+ * The event loop does not wait for the disk: a batch is written, synced in the background, and then acknowledged, made
+ * readable and distributed. What arrives meanwhile is the next batch.
  */
 export class LocalLog implements Log {
   readonly #database: Database.Database;
   readonly #state: StateMachine;
+  readonly #durability: Durability;
   readonly #health: LogHealth;
   readonly #maxWaiting: WaitingLimits;
   readonly #listeners = new Set<(group: readonly AppliedCommit[]) => void>();
@@ -57,22 +91,32 @@ export class LocalLog implements Log {
   readonly #rollback: Database.Statement;
   readonly #queue = new CommitQueue<WaitingCommit>();
   readonly #records: WaitingRecord[] = [];
-  readonly #localWrites: {
-    write: (database: Database.Database) => void;
-    done: () => void;
-    failed: (error: unknown) => void;
-  }[] = [];
+  #localWrites: LocalWrite[] = [];
+  #inFlight: InFlight | undefined;
+  /** Work that needs everything written to be on disk. */
+  #whenDurable: (() => void)[] = [];
+  #paused = false;
+  /** Resolves when the pauses so far are over. */
+  #pauses: Promise<unknown> = Promise.resolve();
   /** Called after each batch, with the number of records and the duration in milliseconds. */
   onGroup: (records: number, durationMs: number) => void = () => undefined;
   /** Called when a batch could not be written. */
   onFailure: (error: Error) => void = () => undefined;
   /** Called with errors of listeners. The records are on disk and acknowledged all the same. */
   onListenerFault: (error: unknown) => void = () => undefined;
+  #lastWasRecords = false;
   #scheduled = false;
   #closed = false;
   #seq: number;
 
-  constructor(database: Database.Database, state: StateMachine, health: LogHealth, maxWaiting: WaitingLimits) {
+  constructor(
+    database: Database.Database,
+    state: StateMachine,
+    durability: Durability,
+    health: LogHealth,
+    maxWaiting: WaitingLimits,
+  ) {
+    this.#durability = durability;
     this.#database = database;
     this.#state = state;
     this.#health = health;
@@ -135,7 +179,50 @@ export class LocalLog implements Log {
     const batch = this.#transact(() => {
       for (const record of records) this.#state.apply(record);
     });
-    this.#publish(batch);
+    this.#durability.written();
+    this.#durability.syncNow();
+    this.#durability.publish();
+    this.#publish(batch!, []);
+  }
+
+  /**
+   * Runs `work` at a moment when everything that was written is on disk: what it reads cannot be lost. The next batch is
+   * written after it.
+   */
+  whenDurable<Result>(work: () => Result): Promise<Result> {
+    return new Promise((resolve, reject) => {
+      const run = () => {
+        try {
+          resolve(work());
+        } catch (error) {
+          reject(error as Error);
+        }
+      };
+      if (this.#inFlight) this.#whenDurable.push(run);
+      else run();
+    });
+  }
+
+  /** Runs `work` while everything is on disk, nothing is being written, and no state is held for reading. */
+  pause(work: () => Promise<void>): Promise<void> {
+    const turn = this.#pauses.then(() => this.#pauseOnce(work));
+    this.#pauses = turn.catch(() => undefined);
+    return turn;
+  }
+
+  async #pauseOnce(work: () => Promise<void>): Promise<void> {
+    if (this.#closed) return;
+    this.#paused = true;
+    await this.whenDurable(() => this.#durability.release());
+    try {
+      if (!this.#closed) await work();
+    } finally {
+      this.#paused = false;
+      if (!this.#closed) {
+        this.#durability.resume();
+        this.#schedule();
+      }
+    }
   }
 
   /** Whether so much waits that more is turned away soon. */
@@ -163,7 +250,12 @@ export class LocalLog implements Log {
   /** Writes what waits and accepts no more. */
   close(): void {
     this.#closed = true;
-    while (this.#isWaiting) this.#writeNext();
+    if (this.#paused) this.#durability.resume();
+    this.#settleNow();
+    while (this.#isWaiting) {
+      this.#writeNext();
+      this.#settleNow();
+    }
   }
 
   get #isWaiting(): boolean {
@@ -178,47 +270,77 @@ export class LocalLog implements Log {
   }
 
   #schedule(): void {
-    if (this.#scheduled) return;
+    if (this.#scheduled || this.#inFlight || this.#paused) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
-      if (!this.#isWaiting) return;
+      if (this.#inFlight || this.#paused || this.#closed || !this.#isWaiting) return;
       this.#writeNext();
-      if (this.#isWaiting) this.#schedule();
+      const inFlight = this.#inFlight as InFlight | undefined;
+      if (!inFlight) this.#schedule();
+      else this.#durability.sync((error) => this.#settle(inFlight, error));
     });
   }
 
-  #writeNext(): void {
-    if (this.#localWrites.length > 0) this.#writeLocal();
-    if (this.#records.length > 0) this.#writeRecords();
-    else if (this.#queue.length > 0) this.#writeCommits();
-  }
-
-  #writeLocal(): void {
-    const writes = this.#localWrites.splice(0);
-    for (const { write, done, failed } of writes) {
-      try {
-        this.#database.transaction(() => write(this.#database))();
-        done();
-      } catch (error) {
-        this.#health.note(error);
-        failed(error);
-      }
+  /** Waits for the disk, at the end. */
+  #settleNow(): void {
+    const inFlight = this.#inFlight;
+    if (!inFlight) return;
+    let failure: Error | null = null;
+    try {
+      this.#durability.syncNow();
+    } catch (error) {
+      failure = error as Error;
     }
+    this.#settle(inFlight, failure);
   }
 
-  #writeRecords(): void {
+  /** Acknowledges and distributes what is on disk now. */
+  #settle(inFlight: InFlight, error: Error | null): void {
+    if (this.#inFlight !== inFlight) return;
+    this.#inFlight = undefined;
+    if (error) {
+      // A sync is never tried again: the system may have dropped what it could not write.
+      inFlight.fail(this.#health.noteFailedSync(error));
+      this.onFailure(error);
+      this.#refuseWaiting();
+    } else {
+      this.#durability.publish();
+      inFlight.publish();
+    }
+    for (const run of this.#whenDurable.splice(0)) run();
+    if (this.#isWaiting) this.#schedule();
+  }
+
+  #refuseWaiting(): void {
+    const problem = this.#health.damage!;
+    while (this.#queue.length > 0) for (const { reject } of this.#queue.take()) reject(problem);
+    for (const { reject } of this.#records.splice(0)) reject(problem);
+    for (const { failed } of this.#localWrites.splice(0)) failed(problem);
+  }
+
+  /** Writes the next batch, with the local writes that wait. */
+  #writeNext(): void {
+    const local = this.#localWrites.splice(0);
+    // Commits and other records take turns, so that neither waits for long.
+    const commitsFirst = this.#lastWasRecords && this.#queue.length > 0;
+    this.#lastWasRecords = this.#records.length > 0 && !commitsFirst;
+    if (this.#lastWasRecords) this.#writeRecords(local);
+    else if (this.#queue.length > 0) this.#writeCommits(local);
+    else this.#write(local, [], undefined, () => 0);
+  }
+
+  #writeRecords(local: readonly LocalWrite[]): void {
     const waiting = this.#records.splice(0, MAX_RECORDS);
-    this.#write(
-      waiting,
-      () => {
-        for (const { record } of waiting) this.#state.apply(record);
-      },
-      () => waiting.reduce((sum, { record }) => sum + JSON.stringify(record).length, 0),
+    const apply = () => {
+      for (const { record } of waiting) this.#state.apply(record);
+    };
+    this.#write(local, waiting, apply, () =>
+      waiting.reduce((sum, { record }) => sum + JSON.stringify(record).length, 0),
     );
   }
 
-  #writeCommits(): void {
+  #writeCommits(local: readonly LocalWrite[]): void {
     const taken: WaitingCommit[] = [];
     const apply = () => {
       const endsMs = performance.now() + MAX_BATCH_MS;
@@ -228,7 +350,7 @@ export class LocalLog implements Log {
         if (performance.now() > endsMs) break;
       }
     };
-    this.#write(taken, apply, () => {
+    this.#write(local, taken, apply, () => {
       // Where not even the transaction could begin, none was taken yet.
       if (taken.length === 0) taken.push(...this.#queue.take());
       return taken.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0);
@@ -236,41 +358,73 @@ export class LocalLog implements Log {
   }
 
   /**
-   * Writes a batch and answers the ones who wait for it.
+   * Writes a batch. What comes of it is told once it is on disk.
    *
+   * @param apply applies its records; undefined if there are only local writes
    * @param bytesOf about how much was to be written, if that failed
    */
   #write(
-    waiting: readonly { resolve(outcome: unknown): void; reject(error: Error): void; onSeq?: unknown }[],
-    apply: () => void,
+    local: readonly LocalWrite[],
+    waiting: readonly { resolve(outcome: unknown): void; reject(error: Error): void }[],
+    apply: (() => void) | undefined,
     bytesOf: () => number,
   ): void {
     const started = performance.now();
-    let batch: AppliedBatch;
+    let batch: AppliedBatch | undefined;
+    const failed = new Map<LocalWrite, unknown>();
+    const fail = (problem: unknown) => {
+      for (const { reject } of waiting) reject(problem as Error);
+      for (const write of local) write.failed(problem);
+    };
     try {
-      batch = this.#transact(apply);
+      batch = this.#transact(apply, () => {
+        for (const write of local) {
+          const error = this.#tryLocally(write);
+          if (error !== undefined) failed.set(write, error);
+        }
+      });
     } catch (error) {
       const problem = this.#health.note(error, bytesOf()) ?? (error as Error);
-      this.onFailure(error as Error);
-      for (const { reject } of waiting) reject(problem);
+      if (apply) this.onFailure(error as Error);
+      fail(problem);
       return;
     }
-    this.#health.noteWritten();
-    this.onGroup(waiting.length, performance.now() - started);
-    this.#publish(batch, waiting as readonly Partial<Pick<WaitingCommit, 'onSeq'>>[]);
-    waiting.forEach(({ resolve, reject }, index) => {
-      const outcome = batch.outcomes[index]!;
-      if ('problem' in outcome) reject(outcome.problem);
-      else resolve(outcome);
-    });
+    this.#durability.written();
+    this.#inFlight = {
+      fail,
+      publish: () => {
+        for (const write of local) {
+          if (failed.has(write)) write.failed(failed.get(write));
+          else write.done();
+        }
+        if (!batch) return;
+        this.#health.noteWritten();
+        this.onGroup(waiting.length, performance.now() - started);
+        this.#publish(batch, waiting);
+      },
+    };
   }
 
-  /** Applies records in one transaction: afterwards all are on disk, or none. */
-  #transact(apply: () => void): AppliedBatch {
+  /** Runs a local write as a part of a transaction. Returns its error, if the transaction goes on without it. */
+  #tryLocally({ write }: LocalWrite): unknown {
+    try {
+      this.#database.transaction(() => write(this.#database))();
+      return undefined;
+    } catch (error) {
+      // Some errors, such as a full disk, end the whole transaction.
+      if (!this.#database.inTransaction) throw error;
+      this.#health.note(error);
+      return error;
+    }
+  }
+
+  /** Applies records in one transaction: afterwards all are written, or none. */
+  #transact(apply: (() => void) | undefined, before: () => void = () => undefined): AppliedBatch | undefined {
     this.#begin.run();
     try {
-      apply();
-      const batch = this.#state.finish();
+      before();
+      apply?.();
+      const batch = apply && this.#state.finish();
       this.#commit.run();
       return batch;
     } catch (error) {
@@ -280,14 +434,22 @@ export class LocalLog implements Log {
     }
   }
 
-  #publish(batch: AppliedBatch, waiting: readonly Partial<Pick<WaitingCommit, 'onSeq'>>[] = []): void {
+  /** Tells the listeners of a batch, and answers the ones who wait for it. */
+  #publish(
+    batch: AppliedBatch,
+    waiting: readonly { resolve(outcome: unknown): void; reject(error: Error): void; onSeq?: unknown }[],
+  ): void {
     this.#seq = batch.seq;
     for (const listener of this.#batchListeners) this.#notify(() => listener(batch));
     batch.outcomes.forEach((outcome, index) => {
-      if ('applied' in outcome) waiting[index]?.onSeq?.(outcome.applied.seq);
+      if ('applied' in outcome) (waiting[index] as WaitingCommit | undefined)?.onSeq?.(outcome.applied.seq);
     });
-    if (batch.commits.length === 0) return;
-    for (const listener of this.#listeners) this.#notify(() => listener(batch.commits));
+    if (batch.commits.length > 0) for (const listener of this.#listeners) this.#notify(() => listener(batch.commits));
+    waiting.forEach(({ resolve, reject }, index) => {
+      const outcome = batch.outcomes[index]!;
+      if ('problem' in outcome) reject(outcome.problem);
+      else resolve(outcome);
+    });
   }
 
   #notify(call: () => void): void {

@@ -1,10 +1,10 @@
-import { createHash, randomBytes } from 'node:crypto';
-import { createReadStream, readdirSync, rmSync, statSync, type ReadStream } from 'node:fs';
+import { randomBytes } from 'node:crypto';
+import { createReadStream, readdirSync, rmSync, type ReadStream } from 'node:fs';
 import { join } from 'node:path';
-import { pipeline } from 'node:stream/promises';
-import Database from 'better-sqlite3';
-import { packContents } from './packed-contents.js';
-import type { Contents } from './contents.js';
+import type { LocalLog } from '../log/local-log.js';
+import type { BackupMessage } from './backup-worker.js';
+import { databaseFile } from './open-database.js';
+import { StoreThread } from './store-thread.js';
 
 /** How far a backup is. */
 export interface BackupInfo {
@@ -20,29 +20,31 @@ export interface BackupInfo {
   reason?: string;
 }
 
-/** Pages copied at a time, so that others are served in between. */
-const PAGES_AT_ONCE = 400;
-
 /** A backup that was neither downloaded nor removed is removed after this time, in milliseconds. */
 const KEPT_MS = 3_600_000;
 
 /** Backups that may be there at a time. */
 const MAX_BACKUPS = 2;
 
+interface Backup {
+  info: BackupInfo;
+  thread: StoreThread<BackupMessage> | undefined;
+  timer: NodeJS.Timeout | undefined;
+}
+
 /**
- * Makes backups of a store while it is written to: each a copy of the SQLite file at one state, with the contents of its files in it,
- * which lies in the data directory until it has been fetched.
+ * Makes backups of a store while it is written to, in a thread of its own: each a copy of the SQLite file at one state,
+ * with the contents of its files in it, which lies in the data directory until it has been fetched.
  */
 export class Backups {
-  readonly #database: Database.Database;
+  readonly #log: LocalLog;
   readonly #directory: string;
-  readonly #contents: Contents;
-  readonly #byId = new Map<string, { info: BackupInfo; timer: NodeJS.Timeout | undefined }>();
-  #closed = false;
+  readonly #byId = new Map<string, Backup>();
+  /** Resolve when the threads of removed backups have ended. */
+  readonly #ending = new Set<Promise<unknown>>();
 
-  constructor(database: Database.Database, directory: string, contents: Contents) {
-    this.#database = database;
-    this.#contents = contents;
+  constructor(log: LocalLog, directory: string) {
+    this.#log = log;
     this.#directory = directory;
     // Left by a process that ended before they were fetched.
     for (const name of readdirSync(directory)) {
@@ -54,8 +56,9 @@ export class Backups {
   start(): BackupInfo | undefined {
     if (this.#byId.size >= MAX_BACKUPS) return undefined;
     const info: BackupInfo = { id: randomBytes(9).toString('base64url'), state: 'copying', progress: 0 };
-    this.#byId.set(info.id, { info, timer: undefined });
-    void this.#make(info);
+    const backup: Backup = { info, thread: undefined, timer: undefined };
+    this.#byId.set(info.id, backup);
+    void this.#make(backup);
     return info;
   }
 
@@ -74,45 +77,63 @@ export class Backups {
     if (!found) return false;
     clearTimeout(found.timer);
     this.#byId.delete(id);
-    this.#removeFiles(id);
+    const removeFiles = () => this.#removeFiles(id);
+    if (!found.thread) removeFiles();
+    else {
+      const ending: Promise<unknown> = found.thread.end().then(removeFiles);
+      this.#ending.add(ending);
+      void ending.then(() => this.#ending.delete(ending));
+    }
     return true;
   }
 
-  close(): void {
-    this.#closed = true;
+  /** Removes all backups. Resolves when their threads have ended. */
+  async close(): Promise<void> {
     for (const id of [...this.#byId.keys()]) this.remove(id);
+    await Promise.all(this.#ending);
   }
 
-  async #make(info: BackupInfo): Promise<void> {
-    const file = this.#file(info.id);
+  async #make(backup: Backup): Promise<void> {
+    const { info } = backup;
     try {
-      await this.#database.backup(file, {
-        progress: ({ totalPages, remainingPages }) => {
-          if (this.#closed || !this.#byId.has(info.id)) throw new Error('The backup was removed.');
-          if (totalPages > 0) info.progress = 1 - remainingPages / totalPages;
-          return PAGES_AT_ONCE;
-        },
-      });
-      if (this.#closed) throw new Error('The store was closed.');
-      await packContents(file, this.#contents, () => this.#closed || !this.#byId.has(info.id));
-      const seq = makeSelfContained(file);
-      info.state = 'hashing';
-      const hash = createHash('sha256');
-      await pipeline(createReadStream(file), hash);
-      Object.assign(info, {
-        state: 'ready',
-        progress: 1,
-        seq,
-        sizeBytes: statSync(file).size,
-        sha256: hash.digest('hex'),
-      });
+      await this.#copy(backup);
     } catch (error) {
       Object.assign(info, { state: 'failed', reason: (error as Error).message });
       this.#removeFiles(info.id);
     }
-    const entry = this.#byId.get(info.id);
-    if (entry) entry.timer = setTimeout(() => this.remove(info.id), KEPT_MS).unref();
-    else this.#removeFiles(info.id);
+    backup.thread = undefined;
+    if (this.#byId.has(info.id)) backup.timer = setTimeout(() => this.remove(info.id), KEPT_MS).unref();
+  }
+
+  /** Resolves when the copy is ready. It begins at a state that is on disk. */
+  #copy(backup: Backup): Promise<void> {
+    const { info } = backup;
+    return new Promise((resolve, reject) => {
+      const data = { file: databaseFile(this.#directory), copy: this.#file(info.id), directory: this.#directory };
+      const thread = new StoreThread<BackupMessage>('./backup-worker.js', data);
+      backup.thread = thread;
+      let began: () => void = () => undefined;
+      const fail = (error: Error) => {
+        began();
+        reject(error);
+      };
+      const begin = () =>
+        new Promise<void>((done) => {
+          began = done;
+          if (this.#byId.has(info.id)) thread.send('begin');
+          else done();
+        });
+      thread.listen((message) => {
+        if ('loaded' in message) this.#log.pause(begin).catch(fail);
+        else if ('began' in message) began();
+        else if ('copied' in message) info.progress = message.copied;
+        else if ('hashing' in message) info.state = 'hashing';
+        else {
+          Object.assign(info, { state: 'ready', progress: 1, ...message.ready });
+          resolve();
+        }
+      }, fail);
+    });
   }
 
   #file(id: string): string {
@@ -121,16 +142,5 @@ export class Backups {
 
   #removeFiles(id: string): void {
     for (const ending of ['', '-wal', '-shm', '-journal']) rmSync(this.#file(id) + ending, { force: true });
-  }
-}
-
-/** Makes the copy one file that needs no other beside it. Returns the seq it holds. */
-function makeSelfContained(file: string): number {
-  const copy = new Database(file);
-  try {
-    copy.pragma('journal_mode = DELETE');
-    return copy.prepare<[], number>('SELECT COALESCE(MAX(seq), 0) FROM commits').pluck().get()!;
-  } finally {
-    copy.close();
   }
 }

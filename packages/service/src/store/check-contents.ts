@@ -1,7 +1,8 @@
 import { statSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import type Database from 'better-sqlite3';
-import { contentPath, FILES } from './contents.js';
+import { contentPath } from './content-path.js';
+import { FILES } from './contents.js';
 
 const USES = `
   SELECT contents.sha256, contents.size, contents.uses, COALESCE(described.documents, 0) AS documents

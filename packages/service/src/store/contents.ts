@@ -5,6 +5,7 @@ import { dirname, join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { problemError } from '@uproar/protocol';
 import type { Log } from '../log/log.js';
+import { contentPath } from './content-path.js';
 import type { Reads } from './reads.js';
 
 export { FILES } from '../state/blob-table.js';
@@ -235,12 +236,6 @@ export class Contents {
     // A name is on disk once the folder that it stands in is, and so with the name of that folder.
     for (const folder of [dirname(place), this.#directory]) await syncFolder(folder);
   }
-}
-
-/** Where a content lies within a folder of contents. */
-export function contentPath(directory: string, sha256: string): string {
-  if (!/^[0-9a-f]{64}$/.test(sha256)) throw new Error('This is not a hash.');
-  return join(directory, sha256.slice(0, 2), sha256);
 }
 
 async function syncFolder(path: string): Promise<void> {

@@ -6,6 +6,7 @@ import type { OtherRecord } from '../log/log.js';
 import { StateMachine } from '../state/state-machine.js';
 import { DEFAULT_COMMIT_RESULT_BYTES, type CommitLimits } from '../state/store-table.js';
 import { Backups } from './backups.js';
+import { Checkpoints, DEFAULT_WRITE_AHEAD_BYTES } from './checkpoints.js';
 import { checkAtStart } from './check-at-start.js';
 import { Collections } from './collections.js';
 import { Contents, type ContentLimits } from './contents.js';
@@ -18,9 +19,11 @@ import { claimDirectory } from './lock.js';
 import { startMaintenance } from './maintenance.js';
 import { databaseFile, openDatabase, prepareDirectory } from './open-database.js';
 import { Reader } from './reader.js';
-import { ConnectionReads, type Reads } from './reads.js';
+import { PublishedReads } from './published-reads.js';
+import type { Reads } from './reads.js';
 import { JournalRetention, type RetentionLimits } from './retention.js';
 import { StorageHealth } from './storage-health.js';
+import { WriteAheadFile } from './write-ahead-file.js';
 
 export type { BackupInfo } from './backups.js';
 export { checkStore, type CheckReport, type CheckResult } from './check-store.js';
@@ -71,11 +74,13 @@ export interface Store {
   readonly idClock: IdClock;
   readonly contents: Contents;
   readonly backups: Backups;
+  readonly checkpoints: Checkpoints;
   /** Whether it can be written to again after a failure. */
   recover(): Promise<boolean>;
   /** From now on keeps this much of the journal. */
   keepJournal(limits: RetentionLimits): void;
-  close(): void;
+  /** Closes it at once. Resolves when its threads have ended, too. */
+  close(): Promise<void>;
 }
 
 /** How a store is opened. */
@@ -89,6 +94,8 @@ export interface StoreOptions {
   resultBytes?: number | undefined;
   /** How much of the journal is kept; by default all of it. */
   journal?: RetentionLimits;
+  /** The size of the write-ahead log at which it is moved into the store file, in bytes; by default 16 MiB. */
+  writeAheadBytes?: number | undefined;
   /** Whether includes may use full scans if there is no index; by default not. */
   scanIncludes?: boolean;
   /** How files are taken and kept. */
@@ -132,15 +139,26 @@ function createStore(
   const health = new StorageHealth();
   const stopCheck = checkAtStart(file, database, (detail) => health.noteDamage(detail));
   const limits = options.limits ?? DEFAULT_DOCUMENT_LIMITS;
-  const reads = new ConnectionReads(database);
+  const walFile = new WriteAheadFile(file);
+  // A process that was killed may have left what it had not synced yet; nothing of it is read before it is on disk.
+  walFile.syncNow();
+  const reads = new PublishedReads(file);
   const state = new StateMachine(database);
-  const log = new LocalLog(database, state, health, { ...DEFAULT_WAITING_LIMITS, ...options.waiting });
+  const durability = {
+    written: () => reads.prepareNext(),
+    sync: (done: (error: Error | null) => void) => walFile.sync(done),
+    syncNow: () => walFile.syncNow(),
+    publish: () => reads.publish(),
+    release: () => reads.release(),
+    resume: () => reads.resume(),
+  };
+  const log = new LocalLog(database, state, durability, health, { ...DEFAULT_WAITING_LIMITS, ...options.waiting });
   found(log, state, { ...limits, resultBytes: options.resultBytes ?? DEFAULT_COMMIT_RESULT_BYTES });
   const collections = new Collections(reads);
   log.onBatch((batch) => collections.publish(batch.collections));
   const documents = new Documents(reads);
   const journal = new Journal(reads, collections);
-  const indexes = new Indexes({ reads, log, state, collections, documents });
+  const indexes = new Indexes({ file, reads, log, state });
   const contents = new Contents(reads, log, directory, options.files);
   const retention = new JournalRetention(reads, log, journal, options.journal ?? {});
   const idClock = new IdClock(reads, log);
@@ -151,13 +169,22 @@ function createStore(
     documents,
     indexes,
     seq: () => log.seq,
+    whenDurable: (work) => log.whenDurable(work),
     documentBytes: limits.sizeBytes,
     waitMs: options.waitMs,
   });
-  const stopMaintenance = startMaintenance({ file, database, reader, reads, log, retention, health });
-  const backups = new Backups(database, directory, contents);
+  const checkpoints = new Checkpoints({
+    file,
+    log: walFile,
+    health,
+    sizeBytes: options.writeAheadBytes ?? DEFAULT_WRITE_AHEAD_BYTES,
+    pause: (work) => log.pause(work),
+  });
+  const stopMaintenance = startMaintenance({ file, checkpoints, reader, reads, log, retention, health });
+  const backups = new Backups(log, directory);
   indexes.continueFilling();
   void contents.removeOrphans();
+  let closed = false;
   return {
     id: reads.values<[], string>("SELECT value FROM store WHERE name = 'id'").get()!,
     directory,
@@ -175,19 +202,24 @@ function createStore(
     health,
     idClock,
     backups,
+    checkpoints,
     keepJournal: (limits) => retention.keep(limits),
     recover: () => health.recover((bytes) => tryToWrite(log, bytes)),
-    close: () => {
+    close: async () => {
+      if (closed) return;
+      closed = true;
       stopMaintenance();
       stopCheck();
-      indexes.close();
       contents.close();
-      backups.close();
+      const threads = [indexes.close(), backups.close(), checkpoints.close()];
       reader.close();
       idClock.close();
       log.close();
+      reads.close();
+      walFile.close();
       database.close();
       release();
+      await Promise.all(threads);
     },
   };
 }

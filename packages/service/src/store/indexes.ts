@@ -1,11 +1,10 @@
 import { formatTerm, parseOrder, type OrderTerm } from '@uproar/core';
+import { problemError } from '@uproar/protocol';
 import type { LocalLog } from '../log/local-log.js';
-import { keysOf, SELECT_INDEXES, type IndexDefinition, type IndexEntry } from '../state/index-table.js';
-import { readStored } from '../state/stored-document.js';
+import { SELECT_INDEXES, type IndexDefinition, type IndexEntry } from '../state/index-table.js';
 import type { StateMachine } from '../state/state-machine.js';
-import type { Collections } from './collections.js';
-import type { Documents } from './documents.js';
 import type { Reads } from './reads.js';
+import { StoreThread } from './store-thread.js';
 
 /** A secondary index of a collection. */
 export interface IndexInfo extends IndexDefinition {
@@ -15,11 +14,10 @@ export interface IndexInfo extends IndexDefinition {
 
 /** What indexes are read from and written with. */
 export interface IndexOptions {
+  file: string;
   reads: Reads;
   log: LocalLog;
   state: StateMachine;
-  collections: Collections;
-  documents: Documents;
 }
 
 /** The number of documents added to a new index at a time, so that other requests are served in between. */
@@ -27,13 +25,17 @@ const FILL_AT_ONCE = 500;
 
 const READY = 'SELECT number FROM ready_indexes';
 
-/** The secondary indexes of a store. A new one is filled in the background; changes reach it from the start. */
+/**
+ * The secondary indexes of a store. The entries of a new one are computed in a thread of its own; changes reach it from
+ * the start.
+ */
 export class Indexes {
   readonly #options: IndexOptions;
   #all: IndexInfo[] = [];
   /** The same array until the indexes change. */
   readonly #usable = new Map<number, readonly IndexInfo[]>();
   readonly #filling = new Map<number, Promise<void>>();
+  readonly #threads = new Set<StoreThread<IndexEntry[]>>();
   #closed = false;
 
   constructor(options: IndexOptions) {
@@ -77,7 +79,7 @@ export class Indexes {
       await this.#fill(number);
     } catch (error) {
       // Where the disk does not allow even that, it stays without being used.
-      if (created) await this.remove(number).catch(() => undefined);
+      if (created && !this.#closed) await this.remove(number).catch(() => undefined);
       throw error;
     }
     return this.#find(number)!;
@@ -89,8 +91,10 @@ export class Indexes {
     return found;
   }
 
-  close(): void {
+  /** Ends the threads that fill indexes; the next start continues. Resolves when they have ended. */
+  async close(): Promise<void> {
     this.#closed = true;
+    await Promise.all([...this.#threads].map((thread) => thread.end()));
   }
 
   #find(number: number): IndexInfo | undefined {
@@ -119,25 +123,29 @@ export class Indexes {
   }
 
   async #fillAll(number: number): Promise<void> {
-    const { log, state } = this.#options;
-    for (let after: string | undefined = ''; after !== undefined && !this.#closed;) {
-      const index = this.#find(number);
-      if (!index) return;
-      const entries = this.#entriesAfter(index, after);
-      await log.writeLocally(() => state.fillIndex(number, entries));
-      after = entries.length < FILL_AT_ONCE ? undefined : entries.at(-1)!.id;
+    const { log, state, file } = this.#options;
+    const { collection, fields } = this.#find(number)!;
+    const data = { file, collection, fields, count: FILL_AT_ONCE };
+    const thread = new StoreThread<IndexEntry[]>('./index-worker.js', data);
+    this.#threads.add(thread);
+    try {
+      for (let more = true; more;) {
+        const entries = await thread.ask('next').catch((error: unknown) => {
+          throw this.#closed ? stopping() : error;
+        });
+        if (!this.#find(number)) return;
+        await log.writeLocally(() => state.fillIndex(number, entries));
+        more = entries.length === FILL_AT_ONCE;
+      }
+      await log.writeLocally(() => state.setIndexReady(number));
+      this.#load();
+    } finally {
+      await thread.end();
+      this.#threads.delete(thread);
     }
-    if (this.#closed) return;
-    await log.writeLocally(() => state.setIndexReady(number));
-    this.#load();
   }
+}
 
-  #entriesAfter({ collection, terms }: IndexInfo, after: string): IndexEntry[] {
-    return this.#options.documents.list(collection, after, FILL_AT_ONCE).map((stored) => ({
-      id: stored.id,
-      document: stored.number,
-      version: stored.version,
-      keys: keysOf(readStored(stored), terms),
-    }));
-  }
+function stopping(): Error {
+  return problemError('stopping', 'The service is stopping. The index is filled after the restart.');
 }

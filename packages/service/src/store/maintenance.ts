@@ -1,7 +1,7 @@
 import { statSync } from 'node:fs';
-import type Database from 'better-sqlite3';
 import { ProblemError } from '@uproar/protocol';
 import type { Log } from '../log/log.js';
+import type { Checkpoints } from './checkpoints.js';
 import type { Reader } from './reader.js';
 import type { Reads } from './reads.js';
 import type { StorageHealth } from './storage-health.js';
@@ -27,7 +27,7 @@ const READ_GRACE_MS = 10_000;
 /** What maintenance works with. */
 export interface MaintenanceOptions {
   file: string;
-  database: Database.Database;
+  checkpoints: Checkpoints;
   reader: Reader;
   reads: Reads;
   log: Log;
@@ -43,7 +43,7 @@ export interface MaintenanceOptions {
  * @returns stops it
  */
 export function startMaintenance(options: MaintenanceOptions): () => void {
-  const { database, reader, file } = options;
+  const { checkpoints, reader, file } = options;
   let stopped = false;
   let running = false;
   const run = async () => {
@@ -55,7 +55,7 @@ export function startMaintenance(options: MaintenanceOptions): () => void {
   const look = () => {
     void run();
     if (logSize(file) > (options.maxLogBytes ?? MAX_LOG_BYTES)) {
-      void reader.interrupt(READ_GRACE_MS, () => database.pragma('wal_checkpoint(TRUNCATE)'));
+      void reader.interrupt(READ_GRACE_MS, () => checkpoints.reset());
     }
   };
   const timer = setInterval(look, INTERVAL_MS).unref();

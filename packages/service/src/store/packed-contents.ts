@@ -2,7 +2,7 @@ import { closeSync, existsSync, fsyncSync, mkdirSync, openSync, renameSync, rmSy
 import { open } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import Database from 'better-sqlite3';
-import { contentPath, type Contents } from './contents.js';
+import { contentPath } from './content-path.js';
 
 /** Contents are packed in pieces of this size, in bytes. */
 const PIECE_BYTES = 1024 * 1024;
@@ -15,9 +15,10 @@ const CREATE = `
 /**
  * Adds the contents that a copy of a store refers to, piece by piece, so that the copy is one file.
  *
+ * @param directory the data directory of the store
  * @param isOver whether the copy is no longer needed
  */
-export async function packContents(file: string, contents: Contents, isOver: () => boolean): Promise<void> {
+export async function packContents(file: string, directory: string, isOver: () => boolean): Promise<void> {
   const copy = new Database(file);
   try {
     copy.pragma('journal_mode = OFF');
@@ -28,7 +29,7 @@ export async function packContents(file: string, contents: Contents, isOver: () 
     const insert = copy.prepare('INSERT INTO packed_contents (sha256, piece, bytes) VALUES (?, ?, ?)');
     const buffer = Buffer.alloc(PIECE_BYTES);
     for (const sha256 of used) {
-      const content = await open(contents.path(sha256), 'r').catch(() => undefined);
+      const content = await open(contentPath(join(directory, 'files'), sha256), 'r').catch(() => undefined);
       if (!content) continue;
       try {
         for (let piece = 0; ; piece++) {

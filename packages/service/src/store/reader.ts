@@ -20,6 +20,8 @@ export interface ReaderOptions {
   documents: Documents;
   indexes: Indexes;
   seq: () => number;
+  /** Runs `work` when everything that was written is on disk. */
+  whenDurable<Result>(work: () => Result): Promise<Result>;
   /** The most bytes of one document. */
   documentBytes: number;
   /** How long a long read waits for its turn, in milliseconds. */
@@ -186,7 +188,7 @@ export class Reader {
     let spentMs = 0;
     let documentsReturned = 0;
     try {
-      const seq = snapshot.begin();
+      const seq = await this.#options.whenDurable(() => snapshot.begin());
       onSeq?.(seq);
       if (!plan) return;
       const stream = plan.ordered ? this.#streamOrdered : this.#streamSorted;
@@ -250,7 +252,7 @@ export class Reader {
     const plan = this.plan(query)!;
     const snapshot = await this.#pool.take(limits.holder);
     try {
-      const seq = snapshot.begin();
+      const seq = await this.#options.whenDurable(() => snapshot.begin());
       const page = new Page(query, wanted, limits);
       const relations =
         query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true, limits) : undefined;
@@ -289,7 +291,7 @@ export class Reader {
    * Lets long reads finish, so that the write-ahead log can be reset, and then calls `whenNoneRuns`. New reads wait;
    * reads that have run longer than `graceMs` are aborted.
    */
-  interrupt(graceMs: number, whenNoneRuns: () => void): Promise<void> {
+  interrupt(graceMs: number, whenNoneRuns: () => Promise<unknown>): Promise<void> {
     return this.#pool.interrupt(graceMs, whenNoneRuns);
   }
 }

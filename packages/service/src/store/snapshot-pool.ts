@@ -93,7 +93,7 @@ export class SnapshotPool {
   }
 
   /** As {@link Reader.interrupt}. */
-  async interrupt(graceMs: number, whenNoneRuns: () => void): Promise<void> {
+  async interrupt(graceMs: number, whenNoneRuns: () => Promise<unknown>): Promise<void> {
     if (this.#paused) return;
     this.#paused = true;
     while (this.#active.size > 0 && !this.#closed) {
@@ -101,10 +101,12 @@ export class SnapshotPool {
       if (this.#active.size === 0) break;
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
-    this.#paused = false;
-    if (this.#closed) return;
-    whenNoneRuns();
-    this.#serve();
+    try {
+      if (!this.#closed) await whenNoneRuns();
+    } finally {
+      this.#paused = false;
+      this.#serve();
+    }
   }
 
   close(): void {

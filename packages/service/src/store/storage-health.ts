@@ -72,6 +72,18 @@ export class StorageHealth {
     this.onDamage(detail);
   }
 
+  /** Notes that a sync failed. From now on nothing is written: what is on disk is known again after the next start. */
+  noteFailedSync(error: Error): ProblemError {
+    this.#damage ??= new ProblemError(
+      createProblem(
+        'storage-failed',
+        `Writing to the disk failed (${error.message}), so it is unknown whether the last commits are on it. Check the disk and restart the service, then send them again with the same ids.`,
+      ),
+    );
+    this.onDamage(error.message);
+    return this.#damage;
+  }
+
   /** Notes that something was written. */
   noteWritten(): void {
     this.#failure = undefined;

@@ -1,0 +1,32 @@
+import { parentPort, workerData } from 'node:worker_threads';
+import Database from 'better-sqlite3';
+
+/**
+ * Runs in a separate thread: moves the write-ahead log into the SQLite file. `copy` does it while others write; `reset`
+ * also empties the log, which needs that nobody reads or writes meanwhile.
+ */
+const { file } = workerData as { file: string };
+const database = new Database(file, { timeout: 0 });
+database.pragma('synchronous = FULL');
+database.pragma('wal_autocheckpoint = 0');
+
+/** The first write after a reset syncs the header of the log, which must not happen on the event loop. */
+const TOUCH = `
+  INSERT INTO local (name, value) VALUES ('log-reset', '1')
+  ON CONFLICT (name) DO UPDATE SET value = CAST(value AS INTEGER) + 1`;
+
+parentPort!.on('message', (what: 'copy' | 'reset' | 'end') => {
+  if (what === 'end') {
+    database.close();
+    parentPort!.close();
+    return;
+  }
+  try {
+    const mode = what === 'copy' ? 'PASSIVE' : 'TRUNCATE';
+    const [{ busy }] = database.pragma(`wal_checkpoint(${mode})`) as [{ busy: number }];
+    if (what === 'reset' && busy === 0) database.exec(TOUCH);
+    parentPort!.postMessage({ busy: busy !== 0 });
+  } catch (error) {
+    parentPort!.postMessage({ error: { message: (error as Error).message, code: (error as { code?: string }).code } });
+  }
+});

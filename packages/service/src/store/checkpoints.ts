@@ -1,0 +1,96 @@
+import type { StorageHealth } from './storage-health.js';
+import { StoreThread } from './store-thread.js';
+import type { WriteAheadFile } from './write-ahead-file.js';
+
+/** 16 MiB: the write-ahead log begins anew when it has this many bytes. */
+export const DEFAULT_WRITE_AHEAD_BYTES = 16 * 1024 * 1024;
+
+/** The part of this size by which the write-ahead log grows before it is copied into the file. */
+const COPIED_PART = 0.25;
+
+/** How often the size is looked at, in milliseconds. */
+const LOOK_MS = 50;
+
+/** What checkpoints work with. */
+export interface CheckpointOptions {
+  file: string;
+  log: WriteAheadFile;
+  health: StorageHealth;
+  /** The write-ahead log begins anew when it has this many bytes. */
+  sizeBytes: number;
+  /** Runs `work` while nothing is being written and no state is held for reading. */
+  pause(work: () => Promise<void>): Promise<void>;
+}
+
+/** Moves the write-ahead log into the SQLite file again and again, in a thread of its own. */
+export class Checkpoints {
+  readonly #options: CheckpointOptions;
+  readonly #timer: NodeJS.Timeout;
+  #thread: StoreThread<Answer> | undefined;
+  /** Resolves when what was asked so far is done. */
+  #asked: Promise<unknown> = Promise.resolve();
+  #closed = false;
+  #copiedBytes = 0;
+  #running = false;
+
+  constructor(options: CheckpointOptions) {
+    this.#options = options;
+    this.#timer = setInterval(() => void this.look(), LOOK_MS).unref();
+  }
+
+  /** Does what is due. Resolves when it is done. */
+  async look(): Promise<void> {
+    if (this.#running) return;
+    const size = this.#options.log.sizeBytes;
+    if (size < this.#copiedBytes) this.#copiedBytes = 0;
+    if (size < this.#copiedBytes + COPIED_PART * this.#options.sizeBytes) return;
+    this.#running = true;
+    try {
+      await this.#ask('copy');
+      this.#copiedBytes = size;
+      if (size > this.#options.sizeBytes) await this.reset();
+    } catch (error) {
+      // A full or failing disk: the next look tries again, and writes report it.
+      this.#options.health.note(error);
+    } finally {
+      this.#running = false;
+    }
+  }
+
+  /** Lets the write-ahead log begin anew. Resolves with whether no long read prevented it. */
+  async reset(): Promise<boolean> {
+    let busy = true;
+    await this.#options.pause(async () => {
+      ({ busy } = await this.#ask('reset'));
+    });
+    if (!busy) this.#copiedBytes = 0;
+    return !busy;
+  }
+
+  /** Resolves when the thread has ended. */
+  async close(): Promise<void> {
+    this.#closed = true;
+    clearInterval(this.#timer);
+    await this.#thread?.end();
+  }
+
+  /** Has the thread do something, after what it was asked before. */
+  #ask(what: 'copy' | 'reset'): Promise<{ busy: boolean }> {
+    const answer = this.#asked.then(() => this.#askNow(what));
+    this.#asked = answer.catch(() => undefined);
+    return answer;
+  }
+
+  async #askNow(what: 'copy' | 'reset'): Promise<{ busy: boolean }> {
+    if (this.#closed) return { busy: true };
+    this.#thread ??= new StoreThread('./checkpoint-worker.js', { file: this.#options.file });
+    const answer = await this.#thread.ask(what).catch((error: unknown) => {
+      this.#thread = undefined;
+      throw error;
+    });
+    if ('error' in answer) throw Object.assign(new Error(answer.error.message), { code: answer.error.code });
+    return answer;
+  }
+}
+
+type Answer = { busy: boolean } | { error: { message: string; code?: string | undefined } };

@@ -1,0 +1,44 @@
+/* Makes every sync of a process take longer, and counts the syncs of write-ahead logs: one byte each in a file. */
+#define _GNU_SOURCE
+#include <dlfcn.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+#include <unistd.h>
+
+static int (*real_fsync)(int);
+static int (*real_fdatasync)(int);
+static long delay_ms;
+static int counter = -1;
+
+__attribute__((constructor)) static void begin(void) {
+  real_fsync = (int (*)(int))dlsym(RTLD_NEXT, "fsync");
+  real_fdatasync = (int (*)(int))dlsym(RTLD_NEXT, "fdatasync");
+  const char *delay = getenv("SYNC_DELAY_MS");
+  const char *file = getenv("SYNC_COUNT_FILE");
+  delay_ms = delay ? atol(delay) : 0;
+  if (file) counter = open(file, O_WRONLY | O_CREAT | O_APPEND, 0600);
+}
+
+static void slow(int fd) {
+  struct timespec pause = {delay_ms / 1000, (delay_ms % 1000) * 1000000};
+  nanosleep(&pause, NULL);
+  char link[64], path[4096];
+  snprintf(link, sizeof link, "/proc/self/fd/%d", fd);
+  ssize_t length = readlink(link, path, sizeof path - 1);
+  if (length < 4 || counter < 0) return;
+  path[length] = 0;
+  if (strcmp(path + length - 4, "-wal") == 0 && write(counter, ".", 1) < 0) abort();
+}
+
+int fsync(int fd) {
+  slow(fd);
+  return real_fsync(fd);
+}
+
+int fdatasync(int fd) {
+  slow(fd);
+  return real_fdatasync(fd);
+}
