@@ -314,6 +314,24 @@ describe('the care of a store', () => {
     );
   });
 
+  it('ends quietly when the store is closed in the middle of it', async () => {
+    const { path, remove } = temporaryDirectory();
+    const filled = openStore(path);
+    for (let n = 0; n < 30; n++) {
+      const writes = Array.from({ length: 100 }, (_, i) => put(`d-${i}`, { n, text: 'x'.repeat(100) }));
+      await filled.log.append({ timeMs: n, author, writes });
+    }
+    await filled.close();
+    for (const turns of [0, 1, 2, 3]) {
+      const store = openStore(path, { journal: { maxSizeBytes: 1 } });
+      for (let n = 0; n < turns; n++) await new Promise((resolve) => setImmediate(resolve));
+      await store.close();
+      // An error in what goes on after this would end the process.
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+    remove();
+  });
+
   it('forgets the outcomes of commits a day after, not before', async () => {
     const store = newStore();
     const commit = (timeMs: number, id: string) =>

@@ -21,7 +21,7 @@ export type OnConflict = 'replace' | 'keep' | 'fail';
 
 /** How a file is brought in. */
 export interface ImportOptions {
-  /** PatchTracker by the file's ending when it is not given. */
+  /** Guessed from the ending of the file name if it is not given. */
   format?: ImportFormat | undefined;
   /** The field that holds the id; it does not become part of the data. */
   idField?: string | undefined;

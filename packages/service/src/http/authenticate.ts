@@ -37,33 +37,61 @@ export function authenticateRequests(
   const { identities, rates, originPolicy, links } = context;
   app.decorateRequest('identity');
   app.decorateRequest('holder', '');
-  app.addHook('onRequest', async (request, reply) => {
-    const { open, admin, signed } = request.routeOptions.config;
-    // Resources without authentication may be loaded by pages of any origin.
-    if (!open || request.method !== 'GET') originPolicy.checkOrigin(request.headers);
-    if (open) return;
-    const parameters = request.query as Record<string, unknown>;
-    if (signed && parameters.signature !== undefined) {
-      links.check(request.url.split('?')[0]!, parameters);
-      return;
-    }
+  /** The identity of a request with the key that its connection has sent before. Nothing is awaited for those. */
+  const identifyAgain = (request: FastifyRequest): Identity | undefined => {
+    const { authorization } = request.headers;
+    if (authorization === undefined || rates.mayHaveFailed(request.ip)) return undefined;
+    const secret = readBearer(authorization);
+    return secret === undefined ? undefined : identities.identifyAgain(request.raw.socket, secret);
+  };
+  const identifySlowly = async (request: FastifyRequest, reply: FastifyReply): Promise<Identity> => {
     await rates.checkFailures(request.ip);
+    let identity: Identity;
     try {
-      request.identity = identifyByTicket(context, request) ?? (await identities.identify(bearerOf(request)));
+      identity =
+        identifyByTicket(context, request) ?? (await identities.identifyOn(request.raw.socket, bearerOf(request)));
     } catch (error) {
       await auditFailure(context, error, request.ip, request.id);
       throw error;
     }
-    request.holder = limitHolder(request.identity, request.ip);
+    if (identity.author.kind === 'open') originPolicy.checkHost(request.headers);
+    request.identity = identity;
+    sendRate(reply, await rates.count(identity, request.ip));
+    return identity;
+  };
+  const admit = (request: FastifyRequest, identity: Identity): void => {
+    request.identity = identity;
+    request.holder = limitHolder(identity, request.ip);
     context.sockets.identify(request.raw.socket, request.holder);
-    if (request.identity.author.kind === 'open') originPolicy.checkHost(request.headers);
-    sendRate(reply, await rates.count(request.identity, request.ip));
-    if (admin && !mayAdminister(request.identity)) {
+    if (request.routeOptions.config.admin && !mayAdminister(identity)) {
       throw problemError(
         'admin-only',
         'The key that the first start printed has the scope "admin". "uproar key create NAME --scope admin" creates another one.',
       );
     }
+  };
+  app.addHook('onRequest', (request, reply, next) => {
+    try {
+      const { open, signed } = request.routeOptions.config;
+      // Resources without authentication may be loaded by pages of any origin.
+      if (!open || request.method !== 'GET') originPolicy.checkOrigin(request.headers);
+      const parameters = request.query as Record<string, unknown>;
+      if (signed && parameters.signature !== undefined) links.check(request.url.split('?')[0]!, parameters);
+      else if (!open) {
+        const known = parameters.ticket === undefined ? identifyAgain(request) : undefined;
+        if (!known) {
+          identifySlowly(request, reply)
+            .then((identity) => admit(request, identity))
+            .then(() => next(), next);
+          return;
+        }
+        admit(request, known);
+      }
+    } catch (error) {
+      next(error as Error);
+      return;
+    }
+    next();
   });
   app.addHook('onError', async (request, _reply, error) => {
     const problem = problemFor(error, request);

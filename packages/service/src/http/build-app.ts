@@ -39,6 +39,8 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
     ...serverOptions(options),
     logger: loggerOptions(options.logLevel, options.logStream),
     logController: new LogController({ disableRequestLogging: true }),
+    // Lines about a request name it themselves.
+    childLoggerFactory: (logger) => logger,
     forceCloseConnections: 'idle',
     frameworkErrors: (_error, _request, reply) => {
       void sendProblem(reply, createProblem('bad-request', 'The address is not correctly percent-encoded.'));

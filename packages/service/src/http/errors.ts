@@ -37,7 +37,8 @@ export function handleErrors(
     const problem = problemFor(error, request);
     health.note(error);
     note(problem);
-    if (problem.status >= 500 && problem.type.endsWith('/internal')) request.log.error(error);
+    if (problem.status >= 500 && problem.type.endsWith('/internal'))
+      request.log.error({ request: request.id, err: error }, error.message);
     return sendProblem(reply, problem);
   });
 

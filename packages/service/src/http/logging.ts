@@ -25,7 +25,8 @@ export function loggerOptions(level: LogLevel = 'silent', stream: LogStream = pr
 
 /** Logs every request once it has been answered: `info`, or `error` where the service failed. */
 export function logRequests(app: FastifyInstance): void {
-  app.addHook('onResponse', async (request, reply) => {
+  app.addHook('onResponse', (request, reply, next) => {
+    next();
     const route = request.routeOptions.url;
     const failed = reply.statusCode >= 500 && reply.statusCode !== 503;
     const level = failed ? 'error' : POLLED.has(route ?? '') ? 'debug' : 'info';

@@ -6,7 +6,7 @@ import cors from '@fastify/cors';
 import helmet from '@fastify/helmet';
 import proxyAddress from '@fastify/proxy-addr';
 import { problemError } from '@uproar/protocol';
-import type { FastifyInstance, FastifyServerOptions } from 'fastify';
+import Fastify, { type FastifyInstance, type FastifyServerOptions } from 'fastify';
 import type { ServiceOptions } from '../settings.js';
 import type { Context } from '../requests/context.js';
 
@@ -69,47 +69,87 @@ export async function limitRequests(
   const { requestMs = REQUEST_MS } = timeouts ?? {};
   const noteRefused = ({ remoteAddress: address }: Socket, problem: string) =>
     identities.audit.add({ event: 'refused', identity: 'unknown', address, detail: { problem, to: 'no request' } });
-  app.addHook('onRequest', async (request, reply) => {
-    reply.header('x-request-id', request.id);
-    const encoding = request.headers['content-encoding'];
-    if (encoding !== undefined && encoding !== 'identity') {
-      throw problemError('unsupported-type', `Compressed bodies ("${encoding}") are not supported.`, {
-        parameter: 'Content-Encoding',
-      });
-    }
+  const securityHeaders = await findSecurityHeaders(tls !== undefined);
+  const slowRequests = new SlowRequests(requestMs, (raw) => noteRefused(raw.socket, 'ERR_HTTP_REQUEST_TIMEOUT'));
+  app.addHook('onClose', async () => slowRequests.close());
+  app.addHook('onRequest', (request, reply, next) => {
+    reply.headers(securityHeaders).header('x-request-id', request.id);
     const { headers, raw, routeOptions } = request;
+    const encoding = headers['content-encoding'];
+    if (encoding !== undefined && encoding !== 'identity') {
+      next(
+        problemError('unsupported-type', `Compressed bodies ("${encoding}") are not supported.`, {
+          parameter: 'Content-Encoding',
+        }),
+      );
+      return;
+    }
     const hasBody = headers['transfer-encoding'] !== undefined || Number(headers['content-length'] ?? 0) > 0;
-    if (!hasBody || routeOptions.config.takesLong) return;
-    const timer = setTimeout(() => {
-      noteRefused(raw.socket, 'ERR_HTTP_REQUEST_TIMEOUT');
-      raw.destroy();
-    }, requestMs).unref();
-    raw.once('close', () => clearTimeout(timer)).once('end', () => clearTimeout(timer));
+    if (hasBody && !routeOptions.config.takesLong) slowRequests.watch(raw);
+    next();
   });
   // A response for one caller must not be cached for others.
-  app.addHook('onSend', async (request, reply) => {
+  app.addHook('onSend', (request, reply, payload, next) => {
     if (!request.routeOptions.config?.open && !reply.hasHeader('cache-control')) {
       reply.header('cache-control', 'private, no-cache');
     }
+    next(null, payload);
   });
   // Malformed and slow requests never reach a route.
   app.server.on('clientError', ({ code = 'unknown' }: NodeJS.ErrnoException, socket: Duplex) => {
     if (code !== 'ECONNRESET') noteRefused(socket as Socket, code);
   });
+  await app.register(cors, {
+    // Pages of the store's own origin need no permission.
+    origin: (origin, callback) => callback(null, origin !== undefined && originPolicy.allowsOthers(origin)),
+    methods: ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE'],
+    exposedHeaders: EXPOSED,
+    maxAge: 600,
+  });
+}
+
+/** The security headers of every response, as helmet sets them. They do not depend on the request. */
+async function findSecurityHeaders(secure: boolean): Promise<Record<string, string>> {
+  const app = Fastify();
   await app.register(helmet, {
     contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'none'"], frameAncestors: ["'none'"] } },
-    strictTransportSecurity: tls !== undefined,
+    strictTransportSecurity: secure,
     xFrameOptions: { action: 'deny' },
   });
-  await app.register(cors, {
-    delegator: (request, callback) => {
-      const { origin, host } = request.headers;
-      callback(null, {
-        origin: origin !== undefined && originPolicy.allows(origin, host),
-        methods: ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE'],
-        exposedHeaders: EXPOSED,
-        maxAge: 600,
-      });
-    },
-  });
+  app.get('/', (_request, reply) => reply.code(204).send());
+  const { headers } = await app.inject('/');
+  await app.close();
+  const own = Object.entries(headers).filter(([name]) => !['date', 'connection', 'content-length'].includes(name));
+  return Object.fromEntries(own.map(([name, value]) => [name, String(value)]));
+}
+
+/** Cuts off requests whose bodies take too long. */
+class SlowRequests {
+  readonly #waiting = new Map<IncomingMessage, number>();
+  readonly #timer: NodeJS.Timeout;
+
+  constructor(limitMs: number, cutOff: (raw: IncomingMessage) => void) {
+    this.#timer = setInterval(
+      () => {
+        const now = performance.now();
+        for (const [raw, since] of this.#waiting) {
+          if (raw.complete || raw.destroyed) this.#waiting.delete(raw);
+          else if (now - since > limitMs) {
+            this.#waiting.delete(raw);
+            cutOff(raw);
+            raw.destroy();
+          }
+        }
+      },
+      Math.min(1000, limitMs / 4),
+    ).unref();
+  }
+
+  watch(raw: IncomingMessage): void {
+    this.#waiting.set(raw, performance.now());
+  }
+
+  close(): void {
+    clearInterval(this.#timer);
+  }
 }

@@ -38,6 +38,8 @@ export class Identities {
   readonly #tokens: Tokens | undefined;
   readonly #listeners = new Set<(concerns: (identity: Identity) => boolean) => void>();
   readonly #openUntilMs: number;
+  /** The key that was last sent on each connection. */
+  readonly #byConnection = new WeakMap<object, { secret: string; identity: Identity }>();
 
   constructor({ store, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
     this.keys = new Keys(store, adminKey);
@@ -87,6 +89,23 @@ export class Identities {
         ? 'This looks like a token (JWT), but this store does not accept tokens. Start it with --token-keys or a token secret.'
         : 'The store does not know this key, or it has expired. The first start printed one; "uproar key list" lists all keys.',
     );
+  }
+
+  /**
+   * The identity of a request that came with a key which this connection has sent before. So the key is not hashed for
+   * each request. Undefined if {@link identifyOn} must look.
+   */
+  identifyAgain(connection: object, secret: string): Identity | undefined {
+    const known = this.#byConnection.get(connection);
+    return known?.secret === secret ? this.keys.identifyAgain(known.identity, Date.now()) : undefined;
+  }
+
+  /** As {@link identify}, and remembers the key of the connection. */
+  async identifyOn(connection: object, secret: string | undefined): Promise<Identity> {
+    const identity = await this.identify(secret);
+    if (secret !== undefined && identity.author.kind === 'key')
+      this.#byConnection.set(connection, { secret, identity });
+    return identity;
   }
 
   /**

@@ -49,6 +49,8 @@ interface KeyRow {
 }
 
 interface Known extends KeyRow {
+  /** Its hashes in hexadecimal digits, as identities name them. */
+  proofs: { text: string; hash: Buffer }[];
   /** Kept as one object, so that what the key may do is worked out once. */
   rights: Extract<Identity['rights'], { scope: unknown }>;
 }
@@ -168,8 +170,16 @@ export class Keys {
   /** The identity as it is now; undefined when its key has been revoked, replaced, or has expired. */
   present({ origin }: Identity, nowMs: number): Identity | undefined {
     const row = this.#all.find(({ id }) => id === origin.id);
-    const proof = row && [row.hash, row.oldHash].find((hash) => hash?.toString('hex') === origin.proof);
-    return row && proof && isGood(row, proof, nowMs) ? identityOf(row, proof) : undefined;
+    const proof = row?.proofs.find(({ text }) => text === origin.proof);
+    return row && proof && isGood(row, proof.hash, nowMs) ? identityOf(row, proof.hash) : undefined;
+  }
+
+  /** As {@link present}, for a request that came with the same key on the same connection: it counts as a use. */
+  identifyAgain(identity: Identity, nowMs: number): Identity | undefined {
+    const present = this.present(identity, nowMs);
+    const row = present && this.#all.find(({ id }) => id === identity.origin.id);
+    if (row) this.#noteUse(row, nowMs);
+    return present;
   }
 
   get #all(): Known[] {
@@ -198,7 +208,8 @@ export class Keys {
 
 function know(row: KeyRow): Known {
   const collections = row.collections === null ? undefined : (JSON.parse(row.collections) as string[]);
-  return { ...row, rights: { scope: row.scope, collections } };
+  const proofs = [row.hash, row.oldHash].flatMap((hash) => (hash ? { hash, text: hash.toString('hex') } : []));
+  return { ...row, proofs, rights: { scope: row.scope, collections } };
 }
 
 function isGood(row: Known, proof: Buffer, nowMs: number): boolean {

@@ -31,12 +31,17 @@ export interface RateState {
   resetSeconds: number;
 }
 
+/** The most addresses that failures are looked up for separately. */
+const MAX_FAILING = 100_000;
+
 /** Limits how often an identity or address may send requests. */
 export class RateLimiter {
   limits: RateLimits = DEFAULT_RATE_LIMITS;
   #identity = limiter(this.limits.identity);
   #address = limiter(this.limits.address);
   #failures = limiter(this.limits.failures);
+  /** Addresses with failures. When it is full, every address counts as one of them. */
+  readonly #failing = new Set<string>();
 
   constructor(limits: Partial<RateLimits> = {}) {
     this.set(limits);
@@ -74,7 +79,13 @@ export class RateLimiter {
 
   /** Counts an attempt to be recognised that failed. */
   async countFailure(address: string): Promise<void> {
+    if (this.#failing.size < MAX_FAILING) this.#failing.add(address);
     await this.#failures.consume(address).catch(() => undefined);
+  }
+
+  /** Whether {@link checkFailures} could refuse an address. Mostly it cannot. */
+  mayHaveFailed(address: string): boolean {
+    return this.#failing.size >= MAX_FAILING || this.#failing.has(address);
   }
 
   /**
@@ -83,7 +94,9 @@ export class RateLimiter {
    * @throws {ProblemError} `too-many-requests`
    */
   async checkFailures(address: string): Promise<void> {
+    if (!this.mayHaveFailed(address)) return;
     const state = await this.#failures.get(address);
+    if (!state) this.#failing.delete(address);
     if (state && state.consumedPoints > this.limits.failures.requests) {
       throw tooMany(state.msBeforeNext, 'Too many attempts from your address have failed.', this.limits.failures);
     }

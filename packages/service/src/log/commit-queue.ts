@@ -21,6 +21,8 @@ const MAX_GROUP_WEIGHT = 500;
  */
 export class CommitQueue<Item extends Queued> {
   readonly #lanes = new Map<Lane, Item[]>();
+  /** The large item that goes first in the next group. */
+  #deferred: Item | undefined;
   #length = 0;
   #sizeBytes = 0;
 
@@ -56,10 +58,17 @@ export class CommitQueue<Item extends Queued> {
         if (taken >= MAX_GROUP_COMMITS || weight >= MAX_GROUP_WEIGHT) break;
         if (passed.has(lane)) continue;
         const next = waiting[0]!;
+        // An item larger than a group lets the others go first, once.
+        if (next.weight > MAX_GROUP_WEIGHT && this.#deferred === undefined && this.#lanes.size > 1) {
+          this.#deferred = next;
+          passed.add(lane);
+          continue;
+        }
         if (taken > 0 && weight + next.weight > MAX_GROUP_WEIGHT) {
           passed.add(lane);
           continue;
         }
+        if (next === this.#deferred) this.#deferred = undefined;
         waiting.shift();
         this.#lanes.delete(lane);
         if (waiting.length > 0) this.#lanes.set(lane, waiting);

@@ -15,7 +15,11 @@ export class Tracing {
 
   constructor(api?: Api) {
     this.#api = api;
-    this.#tracer = api?.trace.getTracer('uproar', VERSION);
+    const tracer = api?.trace.getTracer('uproar', VERSION);
+    // Without a provider, spans lead nowhere, so none are made.
+    const first = tracer?.startSpan('start');
+    first?.end();
+    if (first && api!.isSpanContextValid(first.spanContext())) this.#tracer = tracer;
   }
 
   /** Looks whether the package is there. */

@@ -34,13 +34,17 @@ export class OriginPolicy {
     this.#any = origins.includes('*');
   }
 
+  /** Whether pages of an origin other than the store's own may use the store. */
+  allowsOthers(origin: string): boolean {
+    if (this.#any || this.#origins.has(origin)) return true;
+    return this.#isOpen() && LOOPBACK.test(URL.canParse(origin) ? new URL(origin).hostname : '');
+  }
+
   /** Whether pages of an origin may use the store. */
   allows(origin: string, host: string | undefined): boolean {
-    if (this.#any || this.#origins.has(origin)) return true;
+    if (this.allowsOthers(origin)) return true;
     try {
-      const { host: itsHost, hostname } = new URL(origin);
-      if (LOOPBACK.test(hostname) && this.#isOpen()) return true;
-      return host !== undefined && itsHost === host.toLowerCase();
+      return host !== undefined && new URL(origin).host === host.toLowerCase();
     } catch {
       return false;
     }
@@ -84,7 +88,7 @@ function readOrigin(text: string): string {
     const { origin } = new URL(text);
     if (origin !== 'null' && origin === text.toLowerCase().replace(/\/$/, '')) return origin;
   } catch {
-    // PatchTracker below.
+    // Refused below.
   }
   throw new RangeError(
     `"${text}" is not an origin; write it like https://board.example or http://localhost:8080, or "*".`,

@@ -46,10 +46,10 @@ export class LogPositionTable {
 
   /** Counts a batch, and writes the position. */
   advance(records: readonly LogRecord[]): void {
-    const hash = createHash('sha256').update(`${RECORD_FORMAT} ${this.#position.hash}`);
-    for (const record of records) hash.update('\n').update(JSON.stringify(record));
+    let text = `${RECORD_FORMAT} ${this.#position.hash}`;
+    for (const record of records) text += `\n${JSON.stringify(record)}`;
     this.#position.place++;
-    this.#position.hash = hash.digest('hex');
+    this.#position.hash = createHash('sha256').update(text).digest('hex');
     const { place, hash: chained, generation, timeMs } = this.#position;
     this.#write.run(place, chained, generation, timeMs);
   }

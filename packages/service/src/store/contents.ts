@@ -57,6 +57,7 @@ export class Contents {
   readonly #log: Log;
   readonly #timer: NodeJS.Timeout;
   #uploads = 0;
+  #closed = false;
   /** Contents that have been received for a description that is not committed yet, and for how many. */
   readonly #awaited = new Map<string, number>();
 
@@ -80,6 +81,7 @@ export class Contents {
   }
 
   close(): void {
+    this.#closed = true;
     clearInterval(this.#timer);
   }
 
@@ -161,6 +163,7 @@ export class Contents {
     for (const folder of await readdir(this.#directory).catch(() => [])) {
       if (!/^[0-9a-f]{2}$/.test(folder)) continue;
       for (const sha256 of await readdir(join(this.#directory, folder)).catch(() => [])) {
+        if (this.#closed) return removed;
         const isKnown = this.#reads.values<[string], number>('SELECT 1 FROM contents WHERE sha256 = ?').get(sha256);
         if (isKnown || !/^[0-9a-f]{64}$/.test(sha256)) continue;
         this.#delete(sha256);

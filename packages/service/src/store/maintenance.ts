@@ -49,7 +49,11 @@ export function startMaintenance(options: MaintenanceOptions): () => void {
   const run = async () => {
     if (running) return;
     running = true;
-    while (!stopped && (await maintainOnce(options))) await new Promise((resolve) => setImmediate(resolve));
+    const steps = [stepRetention, stepOutcomes];
+    for (let at = 0; at < steps.length && !stopped;) {
+      if (!(await tryStep(steps[at]!, options))) at++;
+      await new Promise((resolve) => setImmediate(resolve));
+    }
     running = false;
   };
   const look = () => {
@@ -66,14 +70,18 @@ export function startMaintenance(options: MaintenanceOptions): () => void {
   };
 }
 
+type Step = (options: MaintenanceOptions, nowMs: number) => Promise<boolean>;
+
+const stepRetention: Step = ({ retention }, nowMs) => retention.step(nowMs);
+const stepOutcomes: Step = ({ reads, log }, nowMs) => expireOutcomes(reads, log, nowMs);
+
 /** Does one step. Resolves with true when there may be more to do. */
-async function maintainOnce({ retention, reads, log, health }: MaintenanceOptions): Promise<boolean> {
-  const nowMs = Date.now();
+async function tryStep(step: Step, options: MaintenanceOptions): Promise<boolean> {
   try {
-    return (await retention.step(nowMs)) || (await expireOutcomes(reads, log, nowMs));
+    return await step(options, Date.now());
   } catch (error) {
     // A full or failing disk, or a store that is being closed: the next turn tries again.
-    if (!(error instanceof ProblemError) && !health.note(error)) throw error;
+    if (!(error instanceof ProblemError) && !options.health.note(error)) throw error;
     return false;
   }
 }
