@@ -35,7 +35,7 @@ export class BenchServer {
     readonly directory: string,
   ) {}
 
-  static async start(mode: 'uproar' | 'bare' | 'checking' | 'streaming'): Promise<BenchServer> {
+  static async start(mode: 'uproar' | 'bare' | 'checking' | 'checking-socket' | 'streaming'): Promise<BenchServer> {
     const directory = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
     const child = fork(new URL('./server.ts', import.meta.url), [mode, directory], {
       execArgv: ['--import', 'tsx', '--expose-gc'],

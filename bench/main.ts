@@ -17,6 +17,8 @@ import { benchPolicy } from './policy.js';
 import { benchQuery } from './query.js';
 import { benchRelated } from './related.js';
 import { benchResume } from './resume.js';
+import { benchSlowDisk } from './slow-disk.js';
+import { benchSocketWrite } from './socket-write.js';
 import { benchWrite } from './write.js';
 
 const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
@@ -27,6 +29,8 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   resume: benchResume,
   query: benchQuery,
   write: benchWrite,
+  'socket-write': benchSocketWrite,
+  'slow-disk': benchSlowDisk,
   bulk: benchBulk,
   cold: benchCold,
   contention: benchContention,

@@ -4,7 +4,7 @@ import { createServer } from 'node:http';
 import { join } from 'node:path';
 import { WebSocketServer } from 'ws';
 import { findDataFault } from '@uproar/core';
-import { CollectionName, Data, DocumentId } from '@uproar/protocol';
+import { CollectionName, Data, DocumentId, LIVE_PARAMS, RpcCall } from '@uproar/protocol';
 import { openStore, startService } from '@uproar/service';
 import Fastify from 'fastify';
 import { z } from 'zod';
@@ -32,6 +32,7 @@ async function start(): Promise<string> {
     return address;
   }
   if (mode === 'checking') return startChecking();
+  if (mode === 'checking-socket') return startCheckingSocket();
   if (mode === 'streaming') return startStreaming();
   // The bare server keeps a set of sockets and sends each message that it receives to all of them.
   const server = createServer();
@@ -89,6 +90,22 @@ async function startChecking(): Promise<string> {
     },
   );
   return app.listen({ host: '127.0.0.1', port: 0 });
+}
+
+/** A bare WebSocket server that parses commits, validates them with the same declaration, and answers. */
+async function startCheckingSocket(): Promise<string> {
+  const server = createServer();
+  let seq = 0;
+  new WebSocketServer({ server, perMessageDeflate: false }).on('connection', (socket) => {
+    socket.on('message', (message: Buffer) => {
+      const call = RpcCall.parse(JSON.parse(message.toString()));
+      const { writes } = LIVE_PARAMS.commit.parse(call.params);
+      const documents = writes.map(() => ({ collection: 'balloons', id: 'bl-1', version: ++seq }));
+      socket.send(JSON.stringify({ jsonrpc: '2.0', id: call.id, result: { seq, documents } }), { binary: false });
+    });
+  });
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  return `http://127.0.0.1:${(server.address() as { port: number }).port}`;
 }
 
 process.on('message', ({ ask }: { ask?: string }) => {
