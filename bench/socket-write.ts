@@ -1,4 +1,5 @@
-import { BenchServer, Listener, openMany, type Row } from './harness.js';
+import type { Listener} from './harness.js';
+import { BenchServer, openMany, type Row } from './harness.js';
 
 const MEASURED_MS = 4000;
 
