@@ -1,5 +1,4 @@
-import type { Listener} from './harness.js';
-import { BenchServer, openMany, type Row } from './harness.js';
+import { BenchServer, openMany, type Listener, type Row } from './harness.js';
 
 const MEASURED_MS = 4000;
 
