@@ -86,17 +86,22 @@ static int below(int directory, const char *path, char *out) {
 
 static int is_tracked(int fd) { return fd >= 0 && fd < MAX_FD && tracked[fd]; }
 
-/* Some functions of the C library close a file without calling close(); its number may then be a socket or a pipe. */
+/* Some functions of the C library close a file without calling close(); its number may then be a socket, a pipe or an event. */
 static int is_tracked_file(int fd) {
+  struct stat status;
   if (!is_tracked(fd)) return 0;
-  if (lseek(fd, 0, SEEK_CUR) >= 0) return 1;
+  if (fstat(fd, &status) == 0 && S_ISREG(status.st_mode)) return 1;
   tracked[fd] = 0;
   return 0;
 }
 
 static int opened(int fd, int directory, const char *path, int flags, int existed) {
   char full[4096];
-  if (fd < 0 || fd >= MAX_FD || !below(directory, path, full)) return fd;
+  if (fd < 0 || fd >= MAX_FD) return fd;
+  if (!below(directory, path, full)) {
+    tracked[fd] = 0;
+    return fd;
+  }
   int error = errno;
   pthread_mutex_lock(&mutex);
   tracked[fd] = 1;
