@@ -66,7 +66,8 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     'store opened',
   );
   try {
-    await identities.accounts.removeExpiredGuests();
+    // A full disk: the next start tries again.
+    await identities.accounts.removeExpiredGuests().catch(() => undefined);
     const address = await app.listen({ host: options.host, port: options.port });
     stopCountDown = countDownOpenPeriod(
       identities,

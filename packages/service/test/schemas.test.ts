@@ -3,7 +3,7 @@ import { proposeSchema, ShapeFinder, type JsonObject } from '@uproar/core';
 import { KEY, TestService } from '../../../test/service.js';
 import { RawSocket } from '../../../test/raw-socket.js';
 import { makeToken, TOKEN_SETTINGS } from '../../../test/tokens.js';
-import { compileSchema } from '../dist/schemas/compile-schema.js';
+import { compileSchema } from '../dist/state/compile-schema.js';
 
 const SCHEMA = {
   type: 'object',

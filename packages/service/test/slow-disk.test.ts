@@ -74,3 +74,45 @@ describe('a disk whose syncs take half a second', () => {
     for (const store of stores) store.close();
   });
 });
+
+describe('a disk whose syncs fail', () => {
+  it('refuses writes until the next start, and shows nothing that may not be on disk', async () => {
+    const { path: workspace, remove } = temporaryDirectory();
+    const disk = new SlowDisk(workspace, 0);
+    const data = join(workspace, 'data');
+    mkdirSync(data);
+    let served = await ServedProcess.start(data, 0, [], disk.environment);
+    const ask = async (method: string, path: string, body?: unknown) => {
+      const response = await fetch(served.url + path, {
+        method,
+        headers: { authorization: `Bearer ${KEY}`, 'content-type': 'application/json', connection: 'close' },
+        body: body === undefined ? null : JSON.stringify(body),
+      });
+      return { status: response.status, json: (await response.json()) as Record<string, unknown> };
+    };
+    expect((await ask('PUT', '/v1/data/a/one', { n: 1 })).status).to.equal(201);
+
+    disk.setFailing(true);
+    const unsure = await ask('POST', '/v1/commits', { id: 'unsure', writes: [{ put: 'a/one', data: { n: 2 } }] });
+    expect([unsure.status, unsure.json.type]).to.deep.equal([503, '/problems/storage-failed']);
+    expect(unsure.json.detail).to.include('restart the service');
+    disk.setFailing(false);
+    const later = await ask('PUT', '/v1/data/a/two', { n: 3 });
+    expect([later.status, later.json.type], 'the sync is not tried again').to.deep.equal([
+      503,
+      '/problems/storage-failed',
+    ]);
+    expect((await ask('GET', '/v1/data/a/one')).json.data).to.deep.equal({ n: 1 });
+    const long = await ask('GET', '/v1/data/a?limit=none&order=-n');
+    expect(JSON.stringify(long.json), 'a long read').not.to.include('"n":2');
+    expect((await ask('GET', '/readyz')).status).to.equal(503);
+
+    await served.stop('SIGKILL');
+    served = await ServedProcess.start(data, 0, [], disk.environment);
+    const again = await ask('POST', '/v1/commits', { id: 'unsure', writes: [{ put: 'a/one', data: { n: 2 } }] });
+    expect(again.status, 'sent again with the same id').to.equal(200);
+    expect((await ask('GET', '/v1/data/a/one')).json.data).to.deep.equal({ n: 2 });
+    await served.stop('SIGTERM');
+    remove();
+  });
+});

@@ -23,7 +23,9 @@ function differ(one: string, other: string): string[] {
 const BATCHES = Number(process.env.HISTORY_BATCHES ?? 120);
 
 describe('applying records', () => {
-  it(`leads to the same state in two processes with other clocks, time zones and locales (${BATCHES} batches)`, async () => {
+  it(`leads to the same state in two processes with other clocks, time zones and locales (${BATCHES} batches)`, async function () {
+    // A long run has many more batches.
+    this.timeout(60_000 + 100 * BATCHES);
     const child = fork(new URL('./replay-main.ts', import.meta.url), {
       execArgv: ['--import', 'tsx', '--no-experimental-require-module'],
       env: { PATH: process.env.PATH, TZ: 'Pacific/Chatham', LC_ALL: 'tr_TR.UTF-8', LANG: 'tr_TR.UTF-8' },

@@ -1,9 +1,10 @@
 import type Database from 'better-sqlite3';
 import type { Commit } from '@uproar/core';
-import { problemError, type ProblemError } from '@uproar/protocol';
+import { problemError } from '@uproar/protocol';
 import type { AppliedBatch, StateMachine } from '../state/state-machine.js';
-import type { AppliedCommit, CommitOutcome, OutcomeOf, Outcomes, Refused } from '../state/outcomes.js';
+import type { AppliedCommit, CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
 import { CommitQueue, type Queued } from './commit-queue.js';
+import { DurableWriter, type Durability, type LogHealth } from './durable-writer.js';
 import type { CommitOrigin, Log, OtherRecord } from './log.js';
 
 interface WaitingCommit extends Queued {
@@ -17,39 +18,6 @@ interface WaitingRecord {
   record: OtherRecord;
   resolve(outcome: never): void;
   reject(error: Error): void;
-}
-
-/** Why nothing can be written, and what failed. */
-export interface LogHealth {
-  /** Set once the file is damaged or a sync has failed; from then on nothing is written. */
-  readonly damage: ProblemError | undefined;
-  /** Notes an error of the disk. Returns the problem to answer with; undefined for other errors. */
-  note(error: unknown, bytes?: number): ProblemError | undefined;
-  /** Notes that it is unknown what is on disk. Nothing is written until the next start. */
-  noteFailedSync(error: Error): ProblemError;
-  noteWritten(): void;
-}
-
-/** Makes what was written durable, and then readable. */
-export interface Durability {
-  /** Called right after a transaction: fixes the state that is to be read once it is on disk. */
-  written(): void;
-  /** Calls back once everything written so far is on disk. */
-  sync(done: (error: Error | null) => void): void;
-  /** As `sync`, at once. Nothing else is served meanwhile. */
-  syncNow(): void;
-  /** Makes the state readable that `written` has fixed. */
-  publish(): void;
-  /** Lets go of all states for reading, and fixes the present one again. */
-  release(): void;
-  resume(): void;
-}
-
-/** What was written and is not on disk yet. */
-interface InFlight {
-  /** Answers the ones who wait, and tells the listeners. */
-  publish(): void;
-  fail(problem: Error): void;
 }
 
 interface LocalWrite {
@@ -81,23 +49,14 @@ export interface WaitingLimits {
 export class LocalLog implements Log {
   readonly #database: Database.Database;
   readonly #state: StateMachine;
-  readonly #durability: Durability;
+  readonly #writer: DurableWriter;
   readonly #health: LogHealth;
   readonly #maxWaiting: WaitingLimits;
   readonly #listeners = new Set<(group: readonly AppliedCommit[]) => void>();
   readonly #batchListeners = new Set<(batch: AppliedBatch) => void>();
-  readonly #begin: Database.Statement;
-  readonly #commit: Database.Statement;
-  readonly #rollback: Database.Statement;
   readonly #queue = new CommitQueue<WaitingCommit>();
   readonly #records: WaitingRecord[] = [];
   #localWrites: LocalWrite[] = [];
-  #inFlight: InFlight | undefined;
-  /** Work that needs everything written to be on disk. */
-  #whenDurable: (() => void)[] = [];
-  #paused = false;
-  /** Resolves when the pauses so far are over. */
-  #pauses: Promise<unknown> = Promise.resolve();
   /** Called after each batch, with the number of records and the duration in milliseconds. */
   onGroup: (records: number, durationMs: number) => void = () => undefined;
   /** Called when a batch could not be written. */
@@ -116,14 +75,16 @@ export class LocalLog implements Log {
     health: LogHealth,
     maxWaiting: WaitingLimits,
   ) {
-    this.#durability = durability;
     this.#database = database;
     this.#state = state;
     this.#health = health;
     this.#maxWaiting = maxWaiting;
-    this.#begin = database.prepare('BEGIN IMMEDIATE');
-    this.#commit = database.prepare('COMMIT');
-    this.#rollback = database.prepare('ROLLBACK');
+    this.#writer = new DurableWriter(database, durability, health);
+    this.#writer.onIdle = () => this.#schedule();
+    this.#writer.onFailedSync = (error) => {
+      this.onFailure(error);
+      this.#refuseWaiting();
+    };
     this.#seq = state.seq;
   }
 
@@ -168,6 +129,8 @@ export class LocalLog implements Log {
    * @returns once they are on disk
    */
   writeLocally(write: (database: Database.Database) => void): Promise<void> {
+    const refused = this.#whyClosed();
+    if (refused) return Promise.reject(refused);
     return new Promise((resolve, reject) => {
       this.#localWrites.push({ write, done: resolve, failed: reject });
       this.#schedule();
@@ -179,50 +142,18 @@ export class LocalLog implements Log {
     const batch = this.#transact(() => {
       for (const record of records) this.#state.apply(record);
     });
-    this.#durability.written();
-    this.#durability.syncNow();
-    this.#durability.publish();
-    this.#publish(batch!, []);
+    this.#writer.begin({ publish: () => this.#publish(batch!, []), fail: () => undefined });
+    this.#writer.settleNow();
   }
 
-  /**
-   * Runs `work` at a moment when everything that was written is on disk: what it reads cannot be lost. The next batch is
-   * written after it.
-   */
+  /** As {@link DurableWriter.whenDurable}. */
   whenDurable<Result>(work: () => Result): Promise<Result> {
-    return new Promise((resolve, reject) => {
-      const run = () => {
-        try {
-          resolve(work());
-        } catch (error) {
-          reject(error as Error);
-        }
-      };
-      if (this.#inFlight) this.#whenDurable.push(run);
-      else run();
-    });
+    return this.#writer.whenDurable(work);
   }
 
-  /** Runs `work` while everything is on disk, nothing is being written, and no state is held for reading. */
+  /** As {@link DurableWriter.pause}. */
   pause(work: () => Promise<void>): Promise<void> {
-    const turn = this.#pauses.then(() => this.#pauseOnce(work));
-    this.#pauses = turn.catch(() => undefined);
-    return turn;
-  }
-
-  async #pauseOnce(work: () => Promise<void>): Promise<void> {
-    if (this.#closed) return;
-    this.#paused = true;
-    await this.whenDurable(() => this.#durability.release());
-    try {
-      if (!this.#closed) await work();
-    } finally {
-      this.#paused = false;
-      if (!this.#closed) {
-        this.#durability.resume();
-        this.#schedule();
-      }
-    }
+    return this.#writer.pause(work);
   }
 
   /** Whether so much waits that more is turned away soon. */
@@ -250,11 +181,10 @@ export class LocalLog implements Log {
   /** Writes what waits and accepts no more. */
   close(): void {
     this.#closed = true;
-    if (this.#paused) this.#durability.resume();
-    this.#settleNow();
+    this.#writer.close();
     while (this.#isWaiting) {
       this.#writeNext();
-      this.#settleNow();
+      this.#writer.settleNow();
     }
   }
 
@@ -270,46 +200,15 @@ export class LocalLog implements Log {
   }
 
   #schedule(): void {
-    if (this.#scheduled || this.#inFlight || this.#paused) return;
+    if (this.#scheduled || this.#writer.isBusy || !this.#isWaiting) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
-      if (this.#inFlight || this.#paused || this.#closed || !this.#isWaiting) return;
+      if (this.#writer.isBusy || this.#closed || !this.#isWaiting) return;
       this.#writeNext();
-      const inFlight = this.#inFlight as InFlight | undefined;
-      if (!inFlight) this.#schedule();
-      else this.#durability.sync((error) => this.#settle(inFlight, error));
+      if (this.#writer.isBusy) this.#writer.settleInBackground();
+      else this.#schedule();
     });
-  }
-
-  /** Waits for the disk, at the end. */
-  #settleNow(): void {
-    const inFlight = this.#inFlight;
-    if (!inFlight) return;
-    let failure: Error | null = null;
-    try {
-      this.#durability.syncNow();
-    } catch (error) {
-      failure = error as Error;
-    }
-    this.#settle(inFlight, failure);
-  }
-
-  /** Acknowledges and distributes what is on disk now. */
-  #settle(inFlight: InFlight, error: Error | null): void {
-    if (this.#inFlight !== inFlight) return;
-    this.#inFlight = undefined;
-    if (error) {
-      // A sync is never tried again: the system may have dropped what it could not write.
-      inFlight.fail(this.#health.noteFailedSync(error));
-      this.onFailure(error);
-      this.#refuseWaiting();
-    } else {
-      this.#durability.publish();
-      inFlight.publish();
-    }
-    for (const run of this.#whenDurable.splice(0)) run();
-    if (this.#isWaiting) this.#schedule();
   }
 
   #refuseWaiting(): void {
@@ -389,8 +288,7 @@ export class LocalLog implements Log {
       fail(problem);
       return;
     }
-    this.#durability.written();
-    this.#inFlight = {
+    this.#writer.begin({
       fail,
       publish: () => {
         for (const write of local) {
@@ -402,7 +300,7 @@ export class LocalLog implements Log {
         this.onGroup(waiting.length, performance.now() - started);
         this.#publish(batch, waiting);
       },
-    };
+    });
   }
 
   /** Runs a local write as a part of a transaction. Returns its error, if the transaction goes on without it. */
@@ -420,18 +318,12 @@ export class LocalLog implements Log {
 
   /** Applies records in one transaction: afterwards all are written, or none. */
   #transact(apply: (() => void) | undefined, before: () => void = () => undefined): AppliedBatch | undefined {
-    this.#begin.run();
-    try {
+    const run = () => {
       before();
       apply?.();
-      const batch = apply && this.#state.finish();
-      this.#commit.run();
-      return batch;
-    } catch (error) {
-      if (this.#database.inTransaction) this.#rollback.run();
-      this.#state.reload();
-      throw error;
-    }
+      return apply && this.#state.finish();
+    };
+    return this.#writer.transact(run, () => this.#state.reload());
   }
 
   /** Tells the listeners of a batch, and answers the ones who wait for it. */
@@ -460,5 +352,3 @@ export class LocalLog implements Log {
     }
   }
 }
-
-export type { Outcomes };
