@@ -131,7 +131,7 @@ function parse(text: string): unknown {
 }
 
 /** Waits until something holds, asking again and again; fails with `what` when it does not in time. */
-export async function until(what: string, holds: () => boolean | Promise<boolean>, timeoutMs = 120_000): Promise<void> {
+export async function until(what: string, holds: () => boolean | Promise<boolean>, timeoutMs = 50_000): Promise<void> {
   const end = Date.now() + timeoutMs;
   while (!(await holds())) {
     if (Date.now() > end) throw new Error(`In ${timeoutMs} ms it did not come to this: ${what}`);
