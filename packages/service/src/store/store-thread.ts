@@ -50,6 +50,8 @@ export class StoreThread<Message> {
 
   /** Makes it end. Resolves when it has. */
   end(): Promise<void> {
+    // Until then the process must not end for lack of work.
+    this.#worker.ref();
     Atomics.store(this.#stop, 0, 1);
     this.send('end');
     return this.#ended;
