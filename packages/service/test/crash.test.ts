@@ -38,7 +38,8 @@ describe('a service that ends while it writes', () => {
 describe('a service that is asked to stop while it writes', () => {
   it('finishes accepted commits, asks watchers to reconnect, refuses the rest, and exits with 0', async function () {
     const { path, remove } = temporaryDirectory();
-    const served = await ServedProcess.start(path);
+    // So small that the thread for checkpoints works, too.
+    const served = await ServedProcess.start(path, 0, ['--write-ahead-size', '100kB']);
     const stores = Array.from({ length: 8 }, () =>
       connect(served.url, { token: KEY, backoffMs: () => 60_000, outbox: false }),
     );

@@ -10,6 +10,15 @@ const database = new Database(file, { timeout: 0 });
 database.pragma('synchronous = FULL');
 database.pragma('wal_autocheckpoint = 0');
 
+const pageBytes = database.pragma('page_size', { simple: true }) as number;
+
+/** What SQLite reports: pages in the log, and those of them that are in the file. */
+interface Checkpointed {
+  busy: number;
+  log: number;
+  checkpointed: number;
+}
+
 /** The first write after a reset syncs the header of the log, which must not happen on the event loop. */
 const TOUCH = `
   INSERT INTO local (name, value) VALUES ('log-reset', '1')
@@ -23,9 +32,9 @@ parentPort!.on('message', (what: 'copy' | 'reset' | 'end') => {
   }
   try {
     const mode = what === 'copy' ? 'PASSIVE' : 'TRUNCATE';
-    const [{ busy }] = database.pragma(`wal_checkpoint(${mode})`) as [{ busy: number }];
+    const [{ busy, log, checkpointed }] = database.pragma(`wal_checkpoint(${mode})`) as [Checkpointed];
     if (what === 'reset' && busy === 0) database.exec(TOUCH);
-    parentPort!.postMessage({ busy: busy !== 0 });
+    parentPort!.postMessage({ busy: busy !== 0, leftBytes: (log - checkpointed) * pageBytes });
   } catch (error) {
     parentPort!.postMessage({ error: { message: (error as Error).message, code: (error as { code?: string }).code } });
   }

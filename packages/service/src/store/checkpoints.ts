@@ -43,12 +43,12 @@ export class Checkpoints {
     if (this.#running) return;
     const size = this.#options.log.sizeBytes;
     if (size < this.#copiedBytes) this.#copiedBytes = 0;
-    if (size < this.#copiedBytes + COPIED_PART * this.#options.sizeBytes) return;
+    if (size < this.#copiedBytes + this.#stepBytes) return;
     this.#running = true;
     try {
-      await this.#ask('copy');
+      const { leftBytes } = await this.#ask('copy');
       this.#copiedBytes = size;
-      if (size > this.#options.sizeBytes) await this.reset();
+      if (size > this.#options.sizeBytes && leftBytes <= this.#stepBytes) await this.#reset();
     } catch (error) {
       // A full or failing disk: the next look tries again, and writes report it.
       this.#options.health.note(error);
@@ -59,6 +59,17 @@ export class Checkpoints {
 
   /** Lets the write-ahead log begin anew. Resolves with whether no long read prevented it. */
   async reset(): Promise<boolean> {
+    // Most of it is copied while others write, so that they wait only for the rest.
+    await this.#ask('copy');
+    return this.#reset();
+  }
+
+  /** By how many bytes the write-ahead log grows before it is copied into the file. */
+  get #stepBytes(): number {
+    return COPIED_PART * this.#options.sizeBytes;
+  }
+
+  async #reset(): Promise<boolean> {
     let busy = true;
     await this.#options.pause(async () => {
       ({ busy } = await this.#ask('reset'));
@@ -75,14 +86,14 @@ export class Checkpoints {
   }
 
   /** Has the thread do something, after what it was asked before. */
-  #ask(what: 'copy' | 'reset'): Promise<{ busy: boolean }> {
+  #ask(what: 'copy' | 'reset'): Promise<Done> {
     const answer = this.#asked.then(() => this.#askNow(what));
     this.#asked = answer.catch(() => undefined);
     return answer;
   }
 
-  async #askNow(what: 'copy' | 'reset'): Promise<{ busy: boolean }> {
-    if (this.#closed) return { busy: true };
+  async #askNow(what: 'copy' | 'reset'): Promise<Done> {
+    if (this.#closed) return { busy: true, leftBytes: 0 };
     this.#thread ??= new StoreThread('./checkpoint-worker.js', { file: this.#options.file });
     const answer = await this.#thread.ask(what).catch((error: unknown) => {
       this.#thread = undefined;
@@ -93,4 +104,10 @@ export class Checkpoints {
   }
 }
 
-type Answer = { busy: boolean } | { error: { message: string; code?: string | undefined } };
+/** Whether a read prevented it, and what is not in the file yet. */
+interface Done {
+  busy: boolean;
+  leftBytes: number;
+}
+
+type Answer = Done | { error: { message: string; code?: string | undefined } };
