@@ -1,5 +1,7 @@
 import { expect } from 'chai';
+import { spawnSync } from 'node:child_process';
 import { Readable } from 'node:stream';
+import { fileURLToPath } from 'node:url';
 import { prepareQuery, type Commit, type Document, type JsonObject, type Rights, type Write } from '@uproar/core';
 import { openStore, type Store } from '@uproar/service';
 import type { CommitOutcome } from '../dist/state/outcomes.js';
@@ -329,6 +331,23 @@ describe('the care of a store', () => {
       // An error in what goes on after this would end the process.
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
+    remove();
+  });
+
+  it('keeps the process until the threads of the store have ended', () => {
+    const { path, remove } = temporaryDirectory();
+    const program = `
+      import { openStore } from '@uproar/service';
+      const busy = setInterval(() => undefined, 1000);
+      const store = openStore(${JSON.stringify(path)});
+      await store.checkpoints.reset();
+      clearInterval(busy);
+      await store.close();
+      process.stdout.write('closed');`;
+    const cwd = fileURLToPath(new URL('..', import.meta.url));
+    const options = { cwd, encoding: 'utf8' as const, env: { PATH: process.env.PATH } };
+    const { status, stdout } = spawnSync(process.execPath, ['--input-type=module', '-e', program], options);
+    expect([status, stdout]).to.deep.equal([0, 'closed']);
     remove();
   });
 

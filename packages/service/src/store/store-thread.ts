@@ -17,7 +17,9 @@ export class StoreThread<Message> {
    * @param data what it gets to begin with; `stop` is added
    */
   constructor(script: string, data: Record<string, unknown>) {
-    this.#worker = new Worker(new URL(script, import.meta.url), { workerData: { ...data, stop: this.#stop } });
+    const workerData = { ...data, stop: this.#stop };
+    // Options of the process, such as --input-type, are not meant for this script.
+    this.#worker = new Worker(new URL(script, import.meta.url), { workerData, execArgv: [] });
     this.#worker.unref();
     let failure: Error | undefined;
     this.#worker.on('message', (message: Message) => this.#onMessage(message));
