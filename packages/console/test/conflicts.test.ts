@@ -87,6 +87,7 @@ describe('the console, when others work on the same', function () {
     await fill('back', 5, (n) => ({ n }));
     const page = await open('data/back');
     await page.locator('[data-row="d-0"]').waitFor();
+    await page.locator('[data-row="d-4"]').waitFor();
     await page.getByLabel('Select all').click();
     await remove(page);
     await notice(page, 'Deleted 5 documents').waitFor();
