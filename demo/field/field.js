@@ -1,5 +1,5 @@
-// The phone of a chase crew: one balloon, its state, and the reports of the crew. Works without a connection: what is shown
-// is kept, what is written waits, and both are there again after a reload.
+// The phone of a chase crew: one balloon, its state, and the reports of the crew. Works without a connection: shown
+// data and unsent writes are kept, also over a reload.
 import { connect, IndexedDbStorage } from '/client/uproar.js';
 
 const STATES = ['packed', 'inflating', 'aloft', 'landed', 'retrieved'];

@@ -1,11 +1,23 @@
 import { expect } from 'chai';
 import { createHmac, generateKeyPairSync } from 'node:crypto';
-import { createServer, get, type Server } from 'node:http';
+import { Agent, createServer, get, request, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { exportJWK, SignJWT, type CryptoKey, type JWK } from 'jose';
 import { RawSocket } from '../../../test/raw-socket.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 import { makeToken, TOKEN_SECRET, TOKEN_SETTINGS } from '../../../test/tokens.js';
+
+describe('the audit log', () => {
+  it('lists entries that are being written', async () => {
+    const service = await TestService.start();
+    const { audit } = service.service.identities;
+    audit.add({ event: 'sign-in', identity: 'account:ada' });
+    const writing = audit.flush();
+    expect((await audit.list(1e9, 10)).map(({ event }) => event)).to.deep.equal(['sign-in']);
+    await writing;
+    await service.stop();
+  });
+});
 
 describe('keys', () => {
   let service: TestService;
@@ -49,6 +61,33 @@ describe('keys', () => {
     expect(await create({ name: 'x', scope: 'god' })).to.include({ status: 400, pointer: '/scope' });
     await service.restart();
     expect((await service.as(key)('GET', '/v1/keys')).status, 'kept').to.equal(200);
+  });
+
+  it('are checked for each request, also when a connection has sent another one before', async () => {
+    const [writer, reader] = [
+      await create({ name: 'one', scope: 'write' }),
+      await create({ name: 'two', scope: 'read' }),
+    ];
+    const agent = new Agent({ keepAlive: true, maxSockets: 1 });
+    const sockets = new Set<unknown>();
+    const put = (key: string) =>
+      new Promise<number>((resolve, reject) => {
+        const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };
+        const sent = request(`${service.url}/v1/data/gates/g-1`, { method: 'PUT', agent, headers }, (answer) => {
+          sockets.add(answer.socket);
+          answer.resume().on('end', () => resolve(answer.statusCode!));
+        });
+        sent.on('error', reject).end('{"count":1}');
+      });
+    const statuses: number[] = [];
+    for (const key of [writer.key, writer.key, reader.key, `${writer.key.slice(0, -1)}!`, writer.key]) {
+      statuses.push(await put(key as string));
+    }
+    await service.request('DELETE', '/v1/keys/one');
+    statuses.push(await put(writer.key as string));
+    agent.destroy();
+    expect(statuses).to.deep.equal([200, 200, 403, 401, 200, 401]);
+    expect(sockets.size, 'one connection').to.equal(1);
   });
 
   it('end with the connections made with them when they are revoked, rotated, or run out', async () => {

@@ -24,12 +24,14 @@ collections:
 
 const SCHEMAS: JsonObject[] = [
   { properties: { n: { type: 'integer' }, list: { type: 'array', maxItems: 2 } } },
-  { properties: { n: { type: 'integer', minimum: 150 }, when: { type: 'string', format: 'date-time' } } },
+  { properties: { n: { type: 'integer', minimum: 100_000 }, when: { type: 'string', format: 'date-time' } } },
   { properties: { n: { type: 'no such type' } } },
 ];
 
 /** Records of every kind, many of which are refused, as a service could propose them one after another. */
 export class RandomRecords {
+  /** The contents that files have. */
+  readonly hashes = ['0', '1', '2', '3'].map((digit) => digit.repeat(64));
   readonly #random: Random;
   #count = 0;
 
@@ -43,7 +45,7 @@ export class RandomRecords {
     const number = this.#count++;
     if (number === 0) return { kind: 'store', timeMs: 1, id: 'store-1', generation: 'log-1', linkSecret: 'secret' };
     const timeMs = 1_700_000_000_000 + number * 1000 - (random.chance(0.1) ? 1_000_000 : 0);
-    if (random.chance(0.6)) return { kind: 'commit', commit: this.#commit(number, timeMs) };
+    if (random.chance(0.6)) return { kind: 'commit', commit: this.commit(number, timeMs) };
     const id = `${random.integer(0, 4)}`;
     const author = random.pick(AUTHORS);
     const hash = () => `hash${random.integer(0, 30)}`;
@@ -129,10 +131,11 @@ export class RandomRecords {
   }
 
   #sha256(): string {
-    return String(this.#random.integer(0, 3)).repeat(64);
+    return this.#random.pick(this.hashes);
   }
 
-  #commit(number: number, timeMs: number): Commit {
+  /** A commit, of writes of every kind; many of them cannot be applied. */
+  commit(number: number, timeMs: number): Commit {
     const random = this.#random;
     const id = random.chance(0.3) ? `commit-${random.integer(0, 40)}` : undefined;
     const rights = random.pick<Rights | undefined>([
@@ -145,7 +148,7 @@ export class RandomRecords {
     return {
       timeMs,
       author: random.pick(AUTHORS),
-      writes: Array.from({ length: random.integer(1, 4) }, () => this.#write(number)),
+      writes: Array.from({ length: random.chance(0.6) ? 1 : random.integer(2, 4) }, () => this.#write(number)),
       ...(id === undefined ? {} : { id, digest: random.pick(['one', 'other']) }),
       ...(rights ? { rights } : {}),
       ...(reads ? { reads } : {}),

@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import Database from 'better-sqlite3';
 import { enableFullQueries } from '@uproar/core';
 import { decodeBatch } from '../dist/state/records.js';
-import { StateMachine } from '../dist/state/state-machine.js';
+import { StateMachine, type AppliedBatch } from '../dist/state/state-machine.js';
 import { MIGRATIONS } from '../dist/store/migrations/index.js';
 
 /** What each node keeps for itself; other tables are the same everywhere. */
@@ -22,11 +22,11 @@ export class Replay {
   }
 
   /** Applies a batch as it comes from a log. */
-  apply(batch: string): void {
+  apply(batch: string): AppliedBatch {
     const records = decodeBatch(batch);
-    this.database.transaction(() => {
+    return this.database.transaction(() => {
       for (const record of records) this.state.apply(record);
-      this.state.finish();
+      return this.state.finish();
     })();
   }
 

@@ -34,18 +34,26 @@ describe('applying records', () => {
       const random = new Random(Number(process.env.HISTORY_SEED ?? 1));
       const here = new Replay();
       const records = new RandomRecords(random);
-      const outcomes = new Map<string, number>();
+      const proposed = new Set<string>();
+      const refusals = new Set<string>();
       for (let n = 0; n < BATCHES; n++) {
         const batch = Array.from({ length: random.integer(1, 12) }, () => records.next());
-        here.apply(encodeBatch(batch));
+        for (const outcome of here.apply(encodeBatch(batch)).outcomes) {
+          if ('refused' in outcome) refusals.add(outcome.refused.kind);
+        }
         child.send(encodeBatch(batch));
         const [there] = (await once(child, 'message')) as [string];
         expect(here.hash() === there, `after batch ${n}: ${JSON.stringify(batch)}`).to.equal(true);
-        for (const { kind } of batch) outcomes.set(kind, (outcomes.get(kind) ?? 0) + 1);
+        for (const { kind } of batch) proposed.add(kind);
       }
       expect(here.state.seq, 'commits that were applied').to.be.above(BATCHES / 4);
       const kinds = LogRecord.options.map((option) => option.shape.kind.value as string);
-      expect([...outcomes.keys()].sort(), 'every kind of record').to.deep.equal(kinds.sort());
+      expect([...proposed].sort(), 'every kind of record').to.deep.equal(kinds.sort());
+      expect([...refusals], 'rights, schemas and files refuse some').to.include.members([
+        'not-allowed',
+        'schema-violation',
+        'bad-document',
+      ]);
     } finally {
       child.kill();
     }

@@ -71,6 +71,10 @@ export async function limitRequests(
     identities.audit.add({ event: 'refused', identity: 'unknown', address, detail: { problem, to: 'no request' } });
   const securityHeaders = await findSecurityHeaders(tls !== undefined);
   const slowRequests = new SlowRequests(requestMs, (raw) => noteRefused(raw.socket, 'ERR_HTTP_REQUEST_TIMEOUT'));
+  app.addHook('onResponse', (request, _reply, next) => {
+    slowRequests.forget(request.raw);
+    next();
+  });
   app.addHook('onClose', async () => slowRequests.close());
   app.addHook('onRequest', (request, reply, next) => {
     reply.headers(securityHeaders).header('x-request-id', request.id);
@@ -147,6 +151,10 @@ class SlowRequests {
 
   watch(raw: IncomingMessage): void {
     this.#waiting.set(raw, performance.now());
+  }
+
+  forget(raw: IncomingMessage): void {
+    this.#waiting.delete(raw);
   }
 
   close(): void {

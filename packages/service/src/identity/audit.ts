@@ -55,6 +55,8 @@ export class Audit {
   #waiting = new Map<string, Waiting>();
   readonly #recent = new Map<string, { number: number; timeMs: number }>();
   #timer: NodeJS.Timeout | undefined;
+  /** Resolves when the flushes so far are done. */
+  #flushing: Promise<void> = Promise.resolve();
 
   constructor(store: Pick<Store, 'reads' | 'log'>) {
     this.#store = store;
@@ -84,7 +86,12 @@ export class Audit {
   }
 
   /** Writes what waits. Resolves once it is on disk, or waits again because the disk is full. */
-  async flush(): Promise<void> {
+  flush(): Promise<void> {
+    this.#flushing = this.#flushing.then(() => this.#flushNow());
+    return this.#flushing;
+  }
+
+  async #flushNow(): Promise<void> {
     clearTimeout(this.#timer);
     this.#timer = undefined;
     const waiting = this.#waiting;

@@ -8,6 +8,7 @@ import { Audit } from './audit.js';
 import type { Identity } from './identity.js';
 import { Keys } from './keys.js';
 import { Policies } from './policies.js';
+import { isSameSecret } from './secrets.js';
 import { ACCESS_PREFIX, Sessions } from './sessions.js';
 import { looksLikeToken, Tokens, type TokenSettings } from './tokens.js';
 
@@ -39,7 +40,7 @@ export class Identities {
   readonly #listeners = new Set<(concerns: (identity: Identity) => boolean) => void>();
   readonly #openUntilMs: number;
   /** The key that was last sent on each connection. */
-  readonly #byConnection = new WeakMap<object, { secret: string; identity: Identity }>();
+  readonly #byConnection = new WeakMap<object, { secret: Buffer; identity: Identity }>();
 
   constructor({ store, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
     this.keys = new Keys(store, adminKey);
@@ -97,14 +98,16 @@ export class Identities {
    */
   identifyAgain(connection: object, secret: string): Identity | undefined {
     const known = this.#byConnection.get(connection);
-    return known?.secret === secret ? this.keys.identifyAgain(known.identity, Date.now()) : undefined;
+    // A proxy may send the requests of several callers over one connection.
+    if (!known || !isSameSecret(known.secret, secret)) return undefined;
+    return this.keys.identifyAgain(known.identity, Date.now());
   }
 
   /** As {@link identify}, and remembers the key of the connection. */
   async identifyOn(connection: object, secret: string | undefined): Promise<Identity> {
     const identity = await this.identify(secret);
     if (secret !== undefined && identity.author.kind === 'key')
-      this.#byConnection.set(connection, { secret, identity });
+      this.#byConnection.set(connection, { secret: Buffer.from(secret), identity });
     return identity;
   }
 

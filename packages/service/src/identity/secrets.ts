@@ -1,4 +1,4 @@
-import { createHash, randomBytes } from 'node:crypto';
+import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
 
 /** The hash under which a secret that is long and random is kept. A plain SHA-256 suffices for those. */
 export function hashSecret(secret: string): Buffer {
@@ -13,4 +13,10 @@ export function newSecret(prefix: string): string {
 /** The hash of a secret as a record of the log carries it. */
 export function encodeHash(secret: string): string {
   return hashSecret(secret).toString('base64url');
+}
+
+/** Compares secrets in a time that does not depend on where they differ. */
+export function isSameSecret(known: Buffer, given: string): boolean {
+  const bytes = Buffer.from(given);
+  return bytes.length === known.length && timingSafeEqual(bytes, known);
 }

@@ -1,18 +1,18 @@
 import type Database from 'better-sqlite3';
 import type { ProblemError } from '@uproar/protocol';
 
-/** Why nothing can be written, and what failed. */
+/** Keeps the state of the disk: whether writing works, and the last failure. */
 export interface LogHealth {
-  /** Set once the file is damaged or a sync has failed; from then on nothing is written. */
+  /** Set once the file is damaged or a sync has failed. After that, all writes are refused. */
   readonly damage: ProblemError | undefined;
   /** Notes an error of the disk. Returns the problem to answer with; undefined for other errors. */
   note(error: unknown, bytes?: number): ProblemError | undefined;
-  /** Notes that it is unknown what is on disk. Nothing is written until the next start. */
+  /** Records a failed sync. All writes are refused until the next start. Returns the problem to answer with. */
   noteFailedSync(error: Error): ProblemError;
   noteWritten(): void;
 }
 
-/** Makes what was written durable, and then readable. */
+/** Syncs written transactions to disk, and then lets readers see them. */
 export interface Durability {
   /** Called right after a transaction: fixes the state that is to be read once it is on disk. */
   written(): void;
@@ -27,7 +27,7 @@ export interface Durability {
   resume(): void;
 }
 
-/** What was written and is not on disk yet. */
+/** A transaction that is written, but not synced yet. */
 export interface InFlight {
   /** Called once it is on disk and readable. */
   publish(): void;
@@ -44,12 +44,12 @@ export class DurableWriter {
   readonly #commit: Database.Statement;
   readonly #rollback: Database.Statement;
   #inFlight: InFlight | undefined;
-  /** Why a sync failed. From then on, what is written is not known to be on disk. */
+  /** The problem of a failed sync. After it, the content of the disk is unknown. */
   #failure: ProblemError | undefined;
   /** Work that needs everything written to be on disk. */
   readonly #whenDurable: (() => void)[] = [];
   #paused = false;
-  /** Whether no state is held for reading. */
+  /** Whether readers hold no snapshot. */
   #released = false;
   #closed = false;
   /** Resolves when the pauses so far are over. */
@@ -68,7 +68,7 @@ export class DurableWriter {
     this.#rollback = database.prepare('ROLLBACK');
   }
 
-  /** Whether nothing may be written now. */
+  /** Whether the next transaction must wait. */
   get isBusy(): boolean {
     return this.#inFlight !== undefined || this.#paused;
   }
@@ -91,7 +91,7 @@ export class DurableWriter {
     }
   }
 
-  /** Takes over what {@link transact} has written. One of the `settle` methods must follow. */
+  /** Takes over the transaction that {@link transact} has written. Call one of the `settle` methods next. */
   begin(inFlight: InFlight): void {
     this.#durability.written();
     this.#inFlight = inFlight;
@@ -116,7 +116,7 @@ export class DurableWriter {
   }
 
   /**
-   * Runs `work` at a moment when everything that was written is on disk: what it reads cannot be lost. The next
+   * Runs `work` when all written transactions are on disk, so that it cannot read data that may be lost. The next
    * transaction is written after it.
    *
    * @throws {ProblemError} `storage-failed` after a failed sync
@@ -139,14 +139,14 @@ export class DurableWriter {
     });
   }
 
-  /** Runs `work` while everything is on disk, nothing is being written, and no state is held for reading. */
+  /** Runs `work` when all transactions are on disk. Until it ends, writers wait, and readers hold no snapshot. */
   pause(work: () => Promise<void>): Promise<void> {
     const turn = this.#pauses.then(() => this.#pauseOnce(work));
     this.#pauses = turn.catch(() => undefined);
     return turn;
   }
 
-  /** Ends a pause, and makes durable what was written. */
+  /** Ends a pause, and syncs the transaction in flight. */
   close(): void {
     this.#closed = true;
     this.#resume();
@@ -174,12 +174,12 @@ export class DurableWriter {
     this.#released = false;
   }
 
-  /** Makes what is on disk now readable, and says so; or that this is not known. */
+  /** Handles the result of a sync: publishes the transaction, or fails it. */
   #settle(inFlight: InFlight, error: Error | null): void {
     if (this.#inFlight !== inFlight) return;
     this.#inFlight = undefined;
     if (error) {
-      // A sync is never tried again: the system may have dropped what it could not write.
+      // A sync is never repeated: the system may have dropped the pages that it could not write.
       this.#failure = this.#health.noteFailedSync(error);
       inFlight.fail(this.#failure);
       this.onFailedSync(error);

@@ -40,11 +40,11 @@ export interface WaitingLimits {
 
 /**
  * The log of a store on one node. The order is that of arrival. The SQLite transaction is the log: records that arrive
- * together are applied one after another in one transaction. A batch holds either commits, or records of other kinds, so
- * that what a policy allows is not distributed under the policy before it.
+ * together are applied one after another in one transaction. A batch holds either commits, or records of other kinds. So
+ * a change is never distributed under an earlier policy than the one that allowed it.
  *
  * The event loop does not wait for the disk: a batch is written, synced in the background, and then acknowledged, made
- * readable and distributed. What arrives meanwhile is the next batch.
+ * readable and distributed. Records that arrive during the sync form the next batch.
  */
 export class LocalLog implements Log {
   readonly #database: Database.Database;
@@ -124,7 +124,7 @@ export class LocalLog implements Log {
   }
 
   /**
-   * Runs statements on local tables in a transaction: what each node keeps for itself.
+   * Writes to local tables, which each node keeps for itself, in a transaction.
    *
    * @returns once they are on disk
    */
@@ -137,7 +137,7 @@ export class LocalLog implements Log {
     });
   }
 
-  /** Applies records at once, while the store is being opened and nothing else waits. */
+  /** Applies records at once, while the store is being opened. */
   applyAtStart(records: readonly OtherRecord[]): void {
     const batch = this.#transact(() => {
       for (const record of records) this.#state.apply(record);
@@ -178,7 +178,7 @@ export class LocalLog implements Log {
     return () => this.#batchListeners.delete(listener);
   }
 
-  /** Writes what waits and accepts no more. */
+  /** Writes all waiting records and accepts no more. */
   close(): void {
     this.#closed = true;
     this.#writer.close();

@@ -39,8 +39,8 @@ export interface Log {
   onApplied(listener: (group: readonly AppliedCommit[]) => void): () => void;
 
   /**
-   * Calls `listener` with every batch, in order, once it is on disk, before the listeners of {@link onApplied}. It brings
-   * what is held in memory up to date.
+   * Calls `listener` with every batch, in order, once it is on disk, before the listeners of {@link onApplied}. It updates
+   * caches.
    */
   onBatch(listener: (batch: AppliedBatch) => void): () => void;
 }

@@ -30,7 +30,7 @@ export class BlobTable {
     this.#sizeOf = database.prepare<[string], number>(SIZE_OF).pluck();
   }
 
-  /** @param place the place of the record in the log, so that only what was received before it is removed */
+  /** @param place the place of the record in the log; a removal names it, so it does not affect a later upload */
   receive(sha256: string, sizeBytes: number, timeMs: number, place: number): void {
     this.#receive.run(sha256, sizeBytes, timeMs, place);
   }

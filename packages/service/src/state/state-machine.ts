@@ -104,7 +104,7 @@ export class StateMachine {
     return outcome as OutcomeOf<Proposed>;
   }
 
-  /** Ends a batch: writes what is collected for its end, and the position in the log. */
+  /** Ends a batch: writes the changed collections, the size of the journal, and the position in the log. */
   finish(): AppliedBatch {
     const collections = this.#collections.write();
     this.#journal.write();

@@ -3,7 +3,7 @@ import Database from 'better-sqlite3';
 
 /**
  * Runs in a separate thread: moves the write-ahead log into the SQLite file. `copy` does it while others write; `reset`
- * also empties the log, which needs that nobody reads or writes meanwhile.
+ * also empties the log, while no other connection reads or writes.
  */
 const { file } = workerData as { file: string };
 const database = new Database(file, { timeout: 0 });

@@ -18,7 +18,7 @@ export interface CheckpointOptions {
   health: StorageHealth;
   /** The write-ahead log begins anew when it has this many bytes. */
   sizeBytes: number;
-  /** Runs `work` while nothing is being written and no state is held for reading. */
+  /** Runs `work` while writers wait and readers hold no snapshot. */
   pause(work: () => Promise<void>): Promise<void>;
 }
 
@@ -27,7 +27,7 @@ export class Checkpoints {
   readonly #options: CheckpointOptions;
   readonly #timer: NodeJS.Timeout;
   #thread: StoreThread<Answer> | undefined;
-  /** Resolves when what was asked so far is done. */
+  /** Resolves when all requests to the thread so far are done. */
   #asked: Promise<unknown> = Promise.resolve();
   #closed = false;
   #copiedBytes = 0;
@@ -38,30 +38,38 @@ export class Checkpoints {
     this.#timer = setInterval(() => void this.look(), LOOK_MS).unref();
   }
 
-  /** Does what is due. Resolves when it is done. */
+  /** Checks the size of the write-ahead log, and copies or resets it if it is due. */
   async look(): Promise<void> {
     if (this.#running) return;
     const size = this.#options.log.sizeBytes;
     if (size < this.#copiedBytes) this.#copiedBytes = 0;
     if (size < this.#copiedBytes + this.#stepBytes) return;
     this.#running = true;
-    try {
+    await this.#unlessDiskFails(async () => {
       const { leftBytes } = await this.#ask('copy');
       this.#copiedBytes = size;
-      if (size > this.#options.sizeBytes && leftBytes <= this.#stepBytes) await this.#reset();
-    } catch (error) {
-      // A full or failing disk: the next look tries again, and writes report it.
-      this.#options.health.note(error);
-    } finally {
-      this.#running = false;
-    }
+      return size > this.#options.sizeBytes && leftBytes <= this.#stepBytes && this.#reset();
+    });
+    this.#running = false;
   }
 
-  /** Lets the write-ahead log begin anew. Resolves with whether no long read prevented it. */
-  async reset(): Promise<boolean> {
-    // Most of it is copied while others write, so that they wait only for the rest.
-    await this.#ask('copy');
-    return this.#reset();
+  /** Lets the write-ahead log begin anew. Resolves with false if a long read or the disk prevented it. */
+  reset(): Promise<boolean> {
+    return this.#unlessDiskFails(async () => {
+      // Copies most of it while others write, so that they wait only for the rest.
+      await this.#ask('copy');
+      return this.#reset();
+    });
+  }
+
+  /** Resolves with false if the disk is full or fails. The next look tries again, and writes report it. */
+  async #unlessDiskFails(work: () => Promise<boolean>): Promise<boolean> {
+    try {
+      return await work();
+    } catch (error) {
+      this.#options.health.note(error);
+      return false;
+    }
   }
 
   /** By how many bytes the write-ahead log grows before it is copied into the file. */
@@ -85,7 +93,7 @@ export class Checkpoints {
     await this.#thread?.end();
   }
 
-  /** Has the thread do something, after what it was asked before. */
+  /** Sends a request to the thread, after the earlier ones. */
   #ask(what: 'copy' | 'reset'): Promise<Done> {
     const answer = this.#asked.then(() => this.#askNow(what));
     this.#asked = answer.catch(() => undefined);
@@ -104,7 +112,7 @@ export class Checkpoints {
   }
 }
 
-/** Whether a read prevented it, and what is not in the file yet. */
+/** Whether a read prevented it, and the bytes that are not in the file yet. */
 interface Done {
   busy: boolean;
   leftBytes: number;

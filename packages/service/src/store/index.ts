@@ -183,7 +183,8 @@ function createStore(
   const stopMaintenance = startMaintenance({ file, checkpoints, reader, reads, log, retention, health });
   const backups = new Backups(log, directory);
   indexes.continueFilling();
-  void contents.removeOrphans();
+  // A folder that cannot be read is reported by "uproar check".
+  contents.removeOrphans().catch(() => undefined);
   let closed = false;
   return {
     id: reads.values<[], string>("SELECT value FROM store WHERE name = 'id'").get()!,

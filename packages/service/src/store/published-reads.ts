@@ -73,7 +73,7 @@ export class PublishedReads implements Reads {
 
   /**
    * Lets go of all states, so that the write-ahead log can begin anew. Until {@link resume}, each statement reads the
-   * newest state; so nothing may be written that is not on disk.
+   * newest state, so writers must wait.
    */
   release(): void {
     for (const view of this.#views) view.end();

@@ -14,7 +14,7 @@ export class StoreThread<Message> {
 
   /**
    * @param script the file of the thread, beside this one
-   * @param data what it gets to begin with; `stop` is added
+   * @param data its `workerData`; `stop` is added
    */
   constructor(script: string, data: Record<string, unknown>) {
     const workerData = { ...data, stop: this.#stop };
