@@ -153,7 +153,7 @@ describe('the command line: who may see and change what', () => {
 
   it('opens a store for a while, says how long, and refuses to do so for the network', async () => {
     const directory = temporaryDirectory();
-    const serve = new Run(['serve', '--data', directory.path, '--port', '0', '--open-for', '2s'], {
+    const serve = new Run(['serve', '--data', directory.path, '--port', '0', '--open-for', '3s'], {
       UPROAR_ADMIN_KEY: KEY,
     });
     try {

@@ -104,7 +104,7 @@ describe('the tour of the demo', () => {
     expect((await run(remove!)).code).to.equal(0);
     expect((await run('uproar get notices/n-007')).code).to.equal(5);
     expect((await run(journal!)).out).to.include('- notices/n-007');
-    expect((await run(revert!)).out).to.include('put back');
+    expect((await run(revert!)).out).to.include('restored');
     const after = (await run('uproar get notices/n-007 --json')).out;
     const dataOf = (text: string) => (JSON.parse(text) as { data: object }).data;
     expect(dataOf(after)).to.deep.equal(dataOf(before));

@@ -90,7 +90,7 @@ describe('the command line: undo, and the care of a store', () => {
       data: { text: 'Wind', level: 1 },
     });
     expect((await run(['revert', 'notices/n-1', '--to', String(first)])).out)
-      .to.include('put back')
+      .to.include('restored')
       .and.include('Storm → Wind');
     expect((await read('notices/n-1')).data).to.deep.equal({ text: 'Wind', level: 1 });
     expect((await run(['revert', 'notices/n-1', '--to', String(first)])).out).to.include('nothing was written');

@@ -93,7 +93,7 @@ describe('the client in a browser', () => {
   });
 
   it('allows pages of this machine during the open period', async () => {
-    const open = await TestService.start({ clientFile: CLIENT_FILE, openUntilMs: Date.now() + 60_000 });
+    const open = await TestService.start({ clientFile: CLIENT_FILE, openForMs: 60_000 });
     const page = await context.newPage();
     const app = await serveApp();
     await page.goto(app.origin);

@@ -19,7 +19,7 @@ describe('access in the console', function () {
     service = await TestService.start({
       consoleDirectory: CONSOLE_DIRECTORY,
       accounts: 'open',
-      openUntilMs: Date.now() + 3_600_000,
+      openForMs: 3_600_000,
     });
     store = service.client();
     await store.collection('flights').put('f-1', { crew: 'c-1', altitude: 100 });

@@ -4,7 +4,7 @@ import { CHROMIUM } from '../../../test/chromium.js';
 import { noteFaults } from './windows.js';
 import { LivelyStore } from './random-user/work.js';
 
-const SECONDS = 15;
+const TIME = { leastMs: 15_000, mostMs: 80_000, edits: 2 };
 const SEED = 1009;
 
 /** `npm run random-user` does the same for ten minutes. */
@@ -17,9 +17,7 @@ describe('two random users of the console, in two tabs over the lively demo', fu
     try {
       const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
       const faults: string[] = [];
-      const report = await lively.work(context, SEED, Date.now() + SECONDS * 1000, (page) =>
-        noteFaults(page, (fault) => faults.push(fault)),
-      );
+      const report = await lively.work(context, SEED, TIME, (page) => noteFaults(page, (fault) => faults.push(fault)));
       expect([...report.faults, ...faults], `seed ${SEED}`).to.deep.equal([]);
       expect(report.typed, 'they typed something').to.be.above(1);
     } finally {

@@ -103,6 +103,5 @@ function connectIdentities(store: Store, options: ServiceOptions): Identities {
     adminKey: options.adminKey,
     tokens: options.tokens,
     accounts: options.accounts ?? 'closed',
-    openUntilMs: options.openUntilMs,
   });
 }

@@ -69,6 +69,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     // A full disk: the next start tries again.
     await identities.accounts.removeExpiredGuests().catch(() => undefined);
     const address = await app.listen({ host: options.host, port: options.port });
+    if (options.openForMs !== undefined) identities.openFor(options.openForMs);
     stopCountDown = countDownOpenPeriod(
       identities,
       options.onOpenPeriod ?? ((leftMs) => app.log.warn(describeOpenPeriod(leftMs))),
@@ -87,7 +88,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
   }
 }
 
-function checkOptions({ adminKey, openUntilMs, host, openToTheNetwork }: ServiceOptions): void {
+function checkOptions({ adminKey, openForMs, host, openToTheNetwork }: ServiceOptions): void {
   if (adminKey !== undefined && !/^[\x21-\x7e]+$/.test(adminKey)) {
     throw new RangeError('The key in UPROAR_ADMIN_KEY must be printable ASCII without spaces.');
   }
@@ -96,7 +97,7 @@ function checkOptions({ adminKey, openUntilMs, host, openToTheNetwork }: Service
       `The key in UPROAR_ADMIN_KEY is too short to be safe; use at least ${MIN_KEY_LENGTH} characters.`,
     );
   }
-  if (openUntilMs !== undefined && !isLoopback(host) && !openToTheNetwork) {
+  if (openForMs !== undefined && !isLoopback(host) && !openToTheNetwork) {
     throw new RangeError(
       `An open store only listens on this machine, not at ${host}. Use --open-to-the-network to open it to everyone who can reach it.`,
     );

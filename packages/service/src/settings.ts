@@ -52,8 +52,8 @@ export interface ServiceOptions {
   tokens?: TokenSettings | undefined;
   /** Whether there are accounts: none, only those that administrators create (the default), or self-registration. */
   accounts?: AccountsMode;
-  /** The end of the open period, in milliseconds since 1970. */
-  openUntilMs?: number | undefined;
+  /** How long the store is open to everyone, in milliseconds from when it takes requests. */
+  openForMs?: number | undefined;
   /**
    * Called regularly with the remaining milliseconds of the open period; 0 when it is over. By default, it is logged.
    */

@@ -181,7 +181,7 @@ describe('applying records', () => {
       'identity/keys.ts: key_uses',
       'store/checkpoint-worker.ts: local',
       'store/id-clock.ts: local',
-      'store/index.ts: local',
+      'store/open-store.ts: local',
       'store/packed-contents.ts: packed_contents',
       // A restored backup is another store, with a log of its own.
       'store/restore.ts: log',

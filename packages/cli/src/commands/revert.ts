@@ -64,6 +64,6 @@ function report(address: string, now: Document | undefined, then: Document | und
   else if (now?.version === version) process.stdout.write(`${address} is already in this state; nothing was written\n`);
   else {
     const what = describeFields(now, { ...then, version });
-    process.stdout.write(`${pc.green('put back')} ${address}  ${pc.dim(`version ${version}`)}  ${what}\n`);
+    process.stdout.write(`${pc.green('restored')} ${address}  ${pc.dim(`version ${version}`)}  ${what}\n`);
   }
 }

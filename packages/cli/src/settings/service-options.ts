@@ -14,7 +14,6 @@ export function toServiceOptions(
   settings: Settings,
 ): Omit<ServiceOptions, 'consoleDirectory' | 'clientFile' | 'docsDirectory'> {
   const { pages } = settings;
-  const openForMs = settings['open-for'];
   return {
     ...accessOf(settings),
     ...limitsOf(settings),
@@ -28,7 +27,7 @@ export function toServiceOptions(
     files: definedOnly({ sizeBytes: settings['file-size'], unusedMs: settings['keep-deleted'] }),
     journal: { maxAgeMs: settings['journal-age'], maxSizeBytes: settings['journal-size'] },
     writeAheadBytes: settings['write-ahead-size'],
-    openUntilMs: openForMs === undefined ? undefined : Date.now() + openForMs,
+    openForMs: settings['open-for'],
     ...(pages === undefined ? {} : { pages: { '/pages/': resolve(pages) } }),
   };
 }

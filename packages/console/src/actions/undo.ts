@@ -7,7 +7,7 @@ import { saveLines } from './export-shown';
 import { describeFailure } from '../shared/failure';
 import type { Notices } from '../shared/injection';
 
-/** How long deleted documents can be put back from the notice, in seconds. */
+/** How long deleted documents can be restored from the notice, in seconds. */
 const UNDO_SECONDS = 12;
 /** Documents that a notice names. */
 const NAMED = 4;

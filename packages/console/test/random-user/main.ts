@@ -12,7 +12,7 @@ const browser = await chromium.launch(CHROMIUM);
 const faults: string[] = [];
 try {
   const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
-  const report = await lively.work(context, Number(seed), Date.now() + Number(minutes) * 60_000, (page) =>
+  const report = await lively.work(context, Number(seed), { leastMs: Number(minutes) * 60_000 }, (page) =>
     noteFaults(page, (fault) => faults.push(fault)),
   );
   report.faults.push(...new Set(faults));

@@ -23,7 +23,8 @@ export class RandomUser {
     this.ledger = new Ledger(name);
   }
 
-  async act(until: number): Promise<void> {
+  /** Works until a time, and until a number of edits was begun, but at most until `latest`. */
+  async act(until: number, edits = 0, latest = until): Promise<void> {
     const acts: [weight: number, name: string, act: () => Promise<boolean>][] = [
       [10, 'edit a cell', () => this.#editCell()],
       [6, 'edit a document as a form', () => this.#editForm()],
@@ -38,7 +39,8 @@ export class RandomUser {
       [1, 'reload', () => this.#reload()],
     ];
     const total = acts.reduce((sum, [weight]) => sum + weight, 0);
-    while (Date.now() < until && this.faults.length === 0) {
+    const goesOn = () => Date.now() < until || (this.ledger.entries.length < edits && Date.now() < latest);
+    while (goesOn() && this.faults.length === 0) {
       let at = this.random.integer(1, total);
       const [, name, act] = acts.find(([weight]) => (at -= weight) <= 0)!;
       // A step that cannot be taken, because what it is about has moved away, is no fault.

@@ -47,8 +47,17 @@ export class LivelyStore {
     });
   }
 
-  /** Lets two people work in two tabs until a time, and looks then for what they typed. */
-  async work(context: BrowserContext, seed: number, until: number, listen: (page: Page) => void): Promise<WorkReport> {
+  /**
+   * Lets two people work in two tabs for a while, and looks then for what they typed.
+   *
+   * @param time how long they work at least; they go on until each has begun `edits`, but at most `mostMs`
+   */
+  async work(
+    context: BrowserContext,
+    seed: number,
+    time: { leastMs: number; mostMs?: number; edits?: number },
+    listen: (page: Page) => void,
+  ): Promise<WorkReport> {
     const collections = ['notes', 'balloons', 'crews', 'pads'];
     const users = await Promise.all(
       ['a', 'b'].map(async (name, index) => {
@@ -59,7 +68,9 @@ export class LivelyStore {
         return { page, user: new RandomUser(page, new Random(seed * 2 + index), name, collections) };
       }),
     );
-    await Promise.all(users.map(({ user }) => user.act(until)));
+    const begun = Date.now();
+    const { leastMs, mostMs = leastMs, edits = 0 } = time;
+    await Promise.all(users.map(({ user }) => user.act(begun + leastMs, edits, begun + mostMs)));
     const report: WorkReport = { done: {}, missed: {}, typed: 0, faults: [] };
     for (const { page, user } of users) {
       // Waits for saves in flight.

@@ -12,20 +12,23 @@ import { asProblem } from '../requests/problems.js';
 /** How long a browser waits before it connects again, in milliseconds. */
 const RETRY_MS = 2000;
 
+/** The parts of the service that a watch over an event stream uses. */
+export type StreamContext = Pick<
+  Context,
+  | 'store'
+  | 'views'
+  | 'identities'
+  | 'connections'
+  | 'accessLimits'
+  | 'maxUnreadBytes'
+  | 'budgets'
+  | 'heartbeatMs'
+  | 'closing'
+>;
+
 /** Answers a request with a watch as an event stream (HTML Standard, section 9.2). */
 export function answerWithWatch(
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
+  context: StreamContext,
   request: FastifyRequest,
   reply: FastifyReply,
   target: WatchTarget,

@@ -21,8 +21,6 @@ export interface IdentityOptions {
   adminKey?: string | undefined;
   tokens?: TokenSettings | undefined;
   accounts: AccountsMode;
-  /** The end of the open period, in milliseconds since 1970. */
-  openUntilMs?: number | undefined;
 }
 
 const OPEN_RIGHTS: Rights = { scope: 'write' };
@@ -38,11 +36,11 @@ export class Identities {
   readonly accountsMode: AccountsMode;
   readonly #tokens: Tokens | undefined;
   readonly #listeners = new Set<(concerns: (identity: Identity) => boolean) => void>();
-  readonly #openUntilMs: number;
+  #openUntilMs = 0;
   /** The key that was last sent on each connection. */
   readonly #byConnection = new WeakMap<object, { secret: Buffer; identity: Identity }>();
 
-  constructor({ store, adminKey, tokens, accounts, openUntilMs = 0 }: IdentityOptions) {
+  constructor({ store, adminKey, tokens, accounts }: IdentityOptions) {
     this.keys = new Keys(store, adminKey);
     this.policies = new Policies(store);
     this.accounts = new Accounts(store);
@@ -50,12 +48,16 @@ export class Identities {
     this.audit = new Audit(store);
     this.accountsMode = accounts;
     this.#tokens = tokens && new Tokens(tokens);
-    this.#openUntilMs = openUntilMs;
     store.log.onBatch((batch) => this.#checkAgain(batch));
   }
 
   get policy(): Policy {
     return this.policies.current;
+  }
+
+  /** Opens the store to everyone for a while, in milliseconds. */
+  openFor(ms: number): void {
+    this.#openUntilMs = Date.now() + ms;
   }
 
   /** Until when the store stands open; undefined when it does not. */

@@ -82,7 +82,9 @@ export class Indexes {
       if (created && !this.#closed) await this.remove(number).catch(() => undefined);
       throw error;
     }
-    return this.#find(number)!;
+    const index = this.#find(number);
+    if (index) return index;
+    throw problemError('no-such-index', `The index ${number} was removed while it was being filled.`);
   }
 
   /** Removes an index. Resolves with whether there was one. */

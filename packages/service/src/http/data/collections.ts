@@ -4,25 +4,10 @@ import type { FastifyInstance } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { listCollections } from '../../reading/list-collections.js';
 import { readScopeOf } from '../../requests/identity-scope.js';
-import type { Context } from '../../requests/context.js';
-import { answerWithWatch } from '../../event-stream/event-stream.js';
+import { answerWithWatch, type StreamContext } from '../../event-stream/event-stream.js';
 
 /** The list of collections. */
-export function serveCollections(
-  app: FastifyInstance,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+export function serveCollections(app: FastifyInstance, context: StreamContext): void {
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/collections',
     {

@@ -25,26 +25,13 @@ import { compileCheck } from '../errors.js';
 import { describeIssue } from '../../requests/problems.js';
 import { readDocumentAt } from '../../reading/read-document.js';
 import { idempotencyKey, senderOf } from './sender.js';
-import { answerWithWatch } from '../../event-stream/event-stream.js';
+import { answerWithWatch, type StreamContext } from '../../event-stream/event-stream.js';
 import { conditionFrom, entityTag, evaluateReadConditions, rejectFailedPrecondition } from './preconditions.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
 import { findStored } from '../../store/index.js';
 
 /** The parts of the service that these routes use. */
-type DocumentsContext = Pick<
-  Context,
-  | 'store'
-  | 'views'
-  | 'identities'
-  | 'connections'
-  | 'committer'
-  | 'accessLimits'
-  | 'maxUnreadBytes'
-  | 'budgets'
-  | 'bytes'
-  | 'heartbeatMs'
-  | 'closing'
->;
+type DocumentsContext = StreamContext & Pick<Context, 'committer' | 'bytes'>;
 
 const tags = ['data'];
 

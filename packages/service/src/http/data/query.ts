@@ -1,3 +1,4 @@
+import type { StreamContext } from '../../event-stream/event-stream.js';
 import { Listing, Problem, WireQuery } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
@@ -6,23 +7,7 @@ import { explainQuery, Explanation } from '../../requests/explain.js';
 import { QUERY_FORMATS, answerQuery } from './send-query.js';
 
 /** Queries in a request body, and their explanation. */
-export function serveQuery(
-  app: FastifyInstance,
-  context: Pick<
-    Context,
-    | 'store'
-    | 'schemas'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
-): void {
+export function serveQuery(app: FastifyInstance, context: StreamContext & Pick<Context, 'schemas' | 'bytes'>): void {
   const routes = app.withTypeProvider<ZodTypeProvider>();
   routes.post(
     '/v1/query',

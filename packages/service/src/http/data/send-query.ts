@@ -11,7 +11,7 @@ import { summarize, type ReadLimits, type Store } from '../../store/index.js';
 import { isGoverned, type Identity } from '../../identity/identity.js';
 import { costLimits, wholeCollectionReader, readScopeOf } from '../../requests/identity-scope.js';
 import type { Context } from '../../requests/context.js';
-import { answerWithWatch } from '../../event-stream/event-stream.js';
+import { answerWithWatch, type StreamContext } from '../../event-stream/event-stream.js';
 import { readListing } from '../../requests/read-listing.js';
 import { prepareReadable } from '../../reading/prepare-query.js';
 
@@ -48,19 +48,7 @@ export function bytesFrom(texts: AsyncIterable<string>): Readable {
 
 /** Answers a query in the format that the request accepts: JSON, NDJSON, CSV or a watch. */
 export async function answerQuery(
-  context: Pick<
-    Context,
-    | 'store'
-    | 'views'
-    | 'identities'
-    | 'connections'
-    | 'accessLimits'
-    | 'maxUnreadBytes'
-    | 'budgets'
-    | 'bytes'
-    | 'heartbeatMs'
-    | 'closing'
-  >,
+  context: StreamContext & Pick<Context, 'bytes'>,
   request: FastifyRequest,
   reply: FastifyReply,
   form: WireQuery,
