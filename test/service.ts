@@ -21,7 +21,8 @@ export function temporaryDirectory(): { path: string; remove: () => void } {
 
 function removeDirectory(path: string): void {
   directories.delete(path);
-  rmSync(path, { recursive: true, force: true });
+  // A process that is just ending may still write to it.
+  rmSync(path, { recursive: true, force: true, maxRetries: 20, retryDelay: 50 });
 }
 
 /** A running service for tests, over loopback, on a free port and a directory of its own. */

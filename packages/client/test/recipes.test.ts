@@ -15,6 +15,7 @@ describe('programs without our client', () => {
   let service: TestService;
   let link: HostileLink;
   const children: ChildProcess[] = [];
+  const directories: { remove: () => void }[] = [];
   beforeEach(async () => {
     service = await TestService.start({ pages: { '/pages/': RECIPES } });
     link = await HostileLink.start(service.url);
@@ -22,6 +23,7 @@ describe('programs without our client', () => {
   afterEach(async () => {
     // The shell has children of its own.
     for (const { pid } of children.splice(0)) process.kill(-pid!, 'SIGKILL');
+    for (const directory of directories.splice(0)) directory.remove();
     await link.stop();
     await service.stop();
   });
@@ -71,7 +73,9 @@ describe('programs without our client', () => {
   };
 
   it('live.sh keeps a correct copy with curl and jq', async () => {
-    const { path, remove } = temporaryDirectory();
+    const directory = temporaryDirectory();
+    directories.push(directory);
+    const { path } = directory;
     run('sh', [join(RECIPES, 'live.sh'), 'balloons?limit=none', path]);
     await follow(() => {
       try {
@@ -80,7 +84,6 @@ describe('programs without our client', () => {
         return undefined;
       }
     }, 5);
-    remove();
   });
 
   it("live.py keeps a correct copy with Python's standard library", async () => {

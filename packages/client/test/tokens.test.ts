@@ -14,7 +14,7 @@ for (const transport of ['socket', 'http'] as const) {
   describe(`the client with tokens, over ${transport}`, () => {
     let service: TestService;
     before(async () => {
-      service = await TestService.start({ tokens: { ...TOKEN_SETTINGS, leewaySeconds: 0 }, heartbeatMs: 100 });
+      service = await TestService.start({ tokens: { ...TOKEN_SETTINGS, leewaySeconds: 0 }, heartbeatMs: 400 });
       await service.request('PUT', '/v1/data/flights/f-1', { crew: 'c-1' });
       await service.request('PUT', '/v1/data/flights/f-2', { crew: 'c-2' });
       await service.request('PUT', '/v1/data/board/b-1', { text: 'hello' });

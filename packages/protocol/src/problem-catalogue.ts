@@ -63,6 +63,8 @@ export const PROBLEMS = {
   'limit-reached': { status: 429, title: 'Limit reached' },
   'jwks-unavailable': { status: 503, title: 'The keys for verifying tokens are unavailable' },
   internal: { status: 500, title: 'The service failed' },
+  'no-quorum': { status: 503, title: 'The cluster has no quorum' },
+  unconfirmed: { status: 503, title: 'The outcome is not known yet' },
   overloaded: { status: 503, title: 'The service is overloaded' },
   'read-aborted': { status: 503, title: 'The read took too long and was aborted' },
   'storage-failed': { status: 503, title: 'The store cannot write to its disk' },

@@ -29,7 +29,7 @@ describe('the policy over every interface', () => {
   let asDirector: Ask;
   let asNobody: Ask;
   before(async () => {
-    service = await TestService.start({ tokens: TOKEN_SETTINGS, heartbeatMs: 100 });
+    service = await TestService.start({ tokens: TOKEN_SETTINGS, heartbeatMs: 500 });
     crew = await makeToken({ sub: 'ada', crew: 'c-1' });
     director = await makeToken({ sub: 'dora', role: 'director' });
     [asCrew, asDirector, asNobody] = [service.as(crew), service.as(director), service.as(null)];

@@ -1,6 +1,7 @@
 import { expect } from 'chai';
 import jsonPatch from 'fast-json-patch';
 import { once } from 'node:events';
+import { connect as connectTcp } from 'node:net';
 import { WebSocket } from 'ws';
 import { LIVE_NOTIFICATIONS, LIVE_RESULTS, WatchChange, WatchResult } from '@uproar/protocol';
 import { RawSocket } from '../../../test/raw-socket.js';
@@ -190,7 +191,7 @@ describe('a watch over an event stream', () => {
 
 describe('a WebSocket', () => {
   let service: TestService;
-  before(async () => (service = await TestService.start({ heartbeatMs: 200 })));
+  before(async () => (service = await TestService.start({ heartbeatMs: 300 })));
   after(() => service.stop());
 
   it('takes hello, watch, get, commit and unwatch, and answers in the declared form', async () => {
@@ -374,6 +375,22 @@ describe('a WebSocket', () => {
     );
     expect((await socket.call('get', { doc: 'balloons/none' })).error.code).to.equal(404);
     socket.socket.close();
+  });
+
+  it('is closed when it leaves pings unanswered', async () => {
+    const { hostname, port } = new URL(service.url);
+    const socket = connectTcp(Number(port), hostname);
+    const headers = 'Upgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13';
+    socket.write(
+      `GET /v1/live HTTP/1.1\r\nHost: ${hostname}\r\n${headers}\r\nSec-WebSocket-Key: ${'A'.repeat(22)}==\r\n\r\n`,
+    );
+    const pings: number[] = [];
+    socket.on('data', (bytes: Buffer) => {
+      // The first byte of a ping without content (RFC 6455, section 5.5.2).
+      if (bytes[0] === 0x89) pings.push(performance.now());
+    });
+    await once(socket, 'close');
+    expect(pings, 'one that is late does no harm').to.have.length(2);
   });
 
   it('is refused at another path, or with a wrong key', async () => {

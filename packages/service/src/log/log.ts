@@ -1,3 +1,4 @@
+import type Database from 'better-sqlite3';
 import type { Commit } from '@uproar/core';
 import type { AppliedBatch } from '../state/state-machine.js';
 import type { AppliedCommit, CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
@@ -18,6 +19,16 @@ export interface CommitOrigin {
 export interface Log {
   /** The seq of the newest commit that is on disk; 0 in an empty store. */
   readonly seq: number;
+  /** How many commits wait for their turn. */
+  readonly waiting: number;
+  /** Whether so much waits that more is turned away soon. */
+  readonly crowded: boolean;
+  /** Called after each batch, with the number of records and the duration in milliseconds. */
+  onGroup: (records: number, durationMs: number) => void;
+  /** Called when a batch could not be written. */
+  onFailure: (error: Error) => void;
+  /** Called with errors of listeners. The records are on disk and acknowledged all the same. */
+  onListenerFault: (error: unknown) => void;
 
   /**
    * Appends a commit. Commits of one lane are applied in the order in which they were appended.
@@ -35,6 +46,13 @@ export interface Log {
    */
   propose<Proposed extends OtherRecord>(record: Proposed): Promise<Exclude<OutcomeOf<Proposed>, Refused>>;
 
+  /**
+   * Writes to local tables, which each node keeps for itself, in a transaction.
+   *
+   * @returns once they are on disk
+   */
+  writeLocally(write: (database: Database.Database) => void): Promise<void>;
+
   /** Calls `listener` with every group of commits, in order, once they are on disk. Returns a stop function. */
   onApplied(listener: (group: readonly AppliedCommit[]) => void): () => void;
 
@@ -43,4 +61,18 @@ export interface Log {
    * caches.
    */
   onBatch(listener: (batch: AppliedBatch) => void): () => void;
+
+  /**
+   * Runs `work` when all written transactions are on disk, so that it cannot read data that may be lost. The next
+   * transaction is written after it.
+   *
+   * @throws {ProblemError} `storage-failed` after a failed sync
+   */
+  whenDurable<Result>(work: () => Result): Promise<Result>;
+
+  /** Runs `work` when all transactions are on disk. Until it ends, writers wait, and readers hold no snapshot. */
+  pause(work: () => Promise<void>): Promise<void>;
+
+  /** Writes what waits, and accepts no more. */
+  close(): void;
 }

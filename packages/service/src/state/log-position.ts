@@ -10,17 +10,19 @@ export interface LogPosition {
   hash: string;
   /** Identifies the log. Another log has another. */
   generation: string;
+  /** The revision of the log service that holds the entry at this place; 0 in a log of one node. */
+  revision: number;
   /** The latest time of a record, in milliseconds since 1970. */
   timeMs: number;
 }
 
-const READ = 'SELECT place, hash, generation, time AS timeMs FROM log';
-const WRITE = 'UPDATE log SET place = ?, hash = ?, generation = ?, time = ?';
+const READ = 'SELECT place, hash, generation, revision, time AS timeMs FROM log';
+const WRITE = 'UPDATE log SET place = ?, hash = ?, generation = ?, revision = ?, time = ?';
 
 /** The position in the log, written in the same transaction as the changes of each batch. */
 export class LogPositionTable {
   readonly #database: Database.Database;
-  readonly #write: Database.Statement<[number, string, string, number]>;
+  readonly #write: Database.Statement<[number, string, string, number, number]>;
   #position: LogPosition;
 
   constructor(database: Database.Database) {
@@ -45,13 +47,14 @@ export class LogPositionTable {
   }
 
   /** Counts a batch, and writes the position. */
-  advance(records: readonly LogRecord[]): void {
+  advance(records: readonly LogRecord[], revision = 0): void {
     let text = `${RECORD_FORMAT} ${this.#position.hash}`;
     for (const record of records) text += `\n${JSON.stringify(record)}`;
     this.#position.place++;
     this.#position.hash = createHash('sha256').update(text).digest('hex');
+    this.#position.revision = revision;
     const { place, hash: chained, generation, timeMs } = this.#position;
-    this.#write.run(place, chained, generation, timeMs);
+    this.#write.run(place, chained, generation, revision, timeMs);
   }
 
   /** Reads the position on disk again, after a failed transaction. */

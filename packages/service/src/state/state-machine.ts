@@ -10,10 +10,12 @@ import { IdempotencyTable } from './idempotency-table.js';
 import { IndexTable, type IndexEntry } from './index-table.js';
 import { JournalTable } from './journal-table.js';
 import { KeyTable } from './key-table.js';
+import { decodeParts, readEntry, type EntryHeader, type LogEntry } from './log-entry.js';
 import { StoreTable } from './store-table.js';
 import { LogPositionTable, type LogPosition } from './log-position.js';
 import type { AppliedCommit, CommitOutcome, OutcomeOf, Outcomes } from './outcomes.js';
 import { PolicyTable } from './policy-table.js';
+import { ProducerTable } from './producer-table.js';
 import type { LogRecord, RecordOf } from './records.js';
 import { SchemaTable } from './schema-table.js';
 import { SessionTable } from './session-table.js';
@@ -37,8 +39,8 @@ export interface AppliedBatch {
  * Applies the records of the log to the tables of the store. The outcome depends on the state and the record alone: no
  * clock, no random values, no files, no environment and no settings. So the same records lead to the same state anywhere.
  *
- * The caller opens the transaction: {@link apply} for each record, then {@link finish}; or {@link reload} if the
- * transaction was rolled back.
+ * The caller opens the transaction: {@link apply} for each record, then {@link finish}; or {@link applyEntry}. If the
+ * transaction was rolled back: {@link reload}.
  */
 export class StateMachine {
   readonly #accounts: AccountTable;
@@ -52,6 +54,7 @@ export class StateMachine {
   readonly #store: StoreTable;
   readonly #policies: PolicyTable;
   readonly #position: LogPositionTable;
+  readonly #producers: ProducerTable;
   readonly #schemas: SchemaTable;
   readonly #sessions: SessionTable;
   #records: LogRecord[] = [];
@@ -70,6 +73,7 @@ export class StateMachine {
     this.#schemas = new SchemaTable(database);
     this.#store = new StoreTable(database);
     this.#position = new LogPositionTable(database);
+    this.#producers = new ProducerTable(database);
     this.#commits = new CommitApplier({
       collections: this.#collections,
       documents: new DocumentTable(database),
@@ -104,12 +108,31 @@ export class StateMachine {
     return outcome as OutcomeOf<Proposed>;
   }
 
-  /** Ends a batch: writes the changed collections, the size of the journal, and the position in the log. */
-  finish(): AppliedBatch {
+  /**
+   * Applies the next entry of a log that several nodes share. An entry that does not count takes its place with an empty
+   * batch.
+   *
+   * @throws {RangeError} when it is not the next one, or has a form that this version does not know
+   */
+  applyEntry({ place, revision, bytes }: LogEntry): { batch: AppliedBatch; header: EntryHeader; counted: boolean } {
+    const next = this.#position.current.place + 1;
+    if (place !== next) throw new RangeError(`The next entry of the log is ${next}, not ${place}.`);
+    const { header, body } = readEntry(bytes);
+    const parts = this.#producers.take(header, body, place);
+    if (parts) for (const record of decodeParts(parts)) this.apply(record);
+    return { batch: this.finish(revision), header, counted: parts !== undefined };
+  }
+
+  /**
+   * Ends a batch: writes the changed collections, the size of the journal, and the position in the log.
+   *
+   * @param revision that of the entry, in a log that several nodes share
+   */
+  finish(revision?: number): AppliedBatch {
     const collections = this.#collections.write();
     this.#journal.write();
     this.#commits.endBatch();
-    this.#position.advance(this.#records);
+    this.#position.advance(this.#records, revision);
     const batch = {
       place: this.#position.current.place,
       seq: this.#journal.seq,

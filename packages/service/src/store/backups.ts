@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { createReadStream, readdirSync, rmSync, type ReadStream } from 'node:fs';
 import { join } from 'node:path';
-import type { LocalLog } from '../log/local-log.js';
+import type { Log } from '../log/log.js';
 import type { BackupMessage } from './backup-worker.js';
 import { databaseFile } from './open-database.js';
 import { StoreThread } from './store-thread.js';
@@ -37,13 +37,13 @@ interface Backup {
  * with the contents of its files in it, which lies in the data directory until it has been fetched.
  */
 export class Backups {
-  readonly #log: LocalLog;
+  readonly #log: Log;
   readonly #directory: string;
   readonly #byId = new Map<string, Backup>();
   /** Resolve when the threads of removed backups have ended. */
   readonly #ending = new Set<Promise<unknown>>();
 
-  constructor(log: LocalLog, directory: string) {
+  constructor(log: Log, directory: string) {
     this.#log = log;
     this.#directory = directory;
     // Left by a process that ended before they were fetched.

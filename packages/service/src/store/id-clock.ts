@@ -1,4 +1,4 @@
-import type { LocalLog } from '../log/local-log.js';
+import type { Log } from '../log/log.js';
 import type { Reads } from './reads.js';
 
 /** So far ahead the time of ids is written down while the clock is behind them. */
@@ -17,13 +17,13 @@ const LAST_TIMES = `SELECT MAX(time) FROM (SELECT time FROM commits ORDER BY seq
  * although the clock of the machine has gone back over a restart.
  */
 export class IdClock {
-  readonly #log: LocalLog;
+  readonly #log: Log;
   /** Ids are of a later time than this, in milliseconds since 1970. */
   readonly lastMs: number;
   #latest: number;
   #written: number;
 
-  constructor(reads: Reads, log: LocalLog) {
+  constructor(reads: Reads, log: Log) {
     this.#log = log;
     this.#written = reads.values<[], number>(READ).get() ?? -1;
     this.lastMs = Math.max(this.#written, reads.values<[], number | null>(LAST_TIMES).get() ?? -1);

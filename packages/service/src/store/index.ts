@@ -18,7 +18,7 @@ export { summarize, summarizeAtOnce, type Summarized } from './summarize.js';
 export { changesAfter, fewChangesAfter, findStored } from './find.js';
 export { FILES, type ContentLimits, type Received } from './contents.js';
 export { storageProblem, type StorageHealth } from './storage-health.js';
-export type { WaitingLimits } from '../log/local-log.js';
+export type { WaitingLimits } from '../log/intake.js';
 export { JournalRetention, type RetentionLimits } from './retention.js';
 export { connectionOf, openStore } from './open-store.js';
 export type { Store, StoreOptions } from './store.js';

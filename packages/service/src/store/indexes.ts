@@ -1,6 +1,6 @@
 import { formatTerm, parseOrder, type OrderTerm } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import type { LocalLog } from '../log/local-log.js';
+import type { Log } from '../log/log.js';
 import { SELECT_INDEXES, type IndexDefinition, type IndexEntry } from '../state/index-table.js';
 import type { StateMachine } from '../state/state-machine.js';
 import type { Reads } from './reads.js';
@@ -16,7 +16,7 @@ export interface IndexInfo extends IndexDefinition {
 export interface IndexOptions {
   file: string;
   reads: Reads;
-  log: LocalLog;
+  log: Log;
   state: StateMachine;
 }
 

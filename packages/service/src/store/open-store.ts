@@ -1,9 +1,10 @@
 import { randomBytes } from 'node:crypto';
 import { DEFAULT_DOCUMENT_LIMITS, enableFullQueries } from '@uproar/core';
 import type Database from 'better-sqlite3';
-import { LocalLog, type WaitingLimits } from '../log/local-log.js';
+import type { WaitingLimits } from '../log/intake.js';
+import { LocalLog } from '../log/local-log.js';
 import type { Durability } from '../log/durable-writer.js';
-import type { OtherRecord } from '../log/log.js';
+import type { Log, OtherRecord } from '../log/log.js';
 import { StateMachine } from '../state/state-machine.js';
 import { DEFAULT_COMMIT_RESULT_BYTES, type CommitLimits } from '../state/store-table.js';
 import { Backups } from './backups.js';
@@ -179,7 +180,7 @@ function randomName(): string {
 }
 
 /** Writes this many bytes, and removes them again. */
-async function tryToWrite(log: LocalLog, bytes: number): Promise<void> {
+async function tryToWrite(log: Log, bytes: number): Promise<void> {
   const text = 'x'.repeat(bytes);
   await log.writeLocally((database) =>
     database

@@ -1,5 +1,6 @@
 import type { DocumentLimits } from '@uproar/core';
-import type { LocalLog, WaitingLimits } from '../log/local-log.js';
+import type { WaitingLimits } from '../log/intake.js';
+import type { Log } from '../log/log.js';
 import type { Backups } from './backups.js';
 import type { Checkpoints } from './checkpoints.js';
 import type { Collections } from './collections.js';
@@ -31,7 +32,7 @@ export interface Store {
   /** Whether related documents are looked up where there is no index for it, by reading a whole collection. */
   readonly scanIncludes: boolean;
   /** Everything that changes it passes this log. */
-  readonly log: LocalLog;
+  readonly log: Log;
   /** Whether it can be written to. */
   readonly health: StorageHealth;
   readonly idClock: IdClock;

@@ -10,6 +10,9 @@ import { frameText } from './frame.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
 import { LIVE_PATH, SocketSession, type SessionParts } from './socket-session.js';
 
+/** A connection that leaves so many pings unanswered is closed. */
+const MAX_UNANSWERED = 2;
+
 /** Close code of a service that is too busy (RFC 6455, section 7.4.1, and its registry). */
 const TRY_LATER = 1013;
 
@@ -31,7 +34,7 @@ export function serveSockets(
     perMessageDeflate: false,
   });
   const sessions = new Map<WebSocket, SocketSession>();
-  const answered = new WeakSet<WebSocket>();
+  const unanswered = new WeakMap<WebSocket, number>();
 
   server.on('upgrade', (request: IncomingMessage, socket: Duplex, head: Buffer) => {
     socket.on('error', () => socket.destroy());
@@ -51,8 +54,7 @@ export function serveSockets(
             webSocket.close(TRY_LATER, (error as ProblemError).problem.title);
             return;
           }
-          answered.add(webSocket);
-          webSocket.on('pong', () => answered.add(webSocket));
+          webSocket.on('pong', () => unanswered.delete(webSocket));
           webSocket.on('close', () => sessions.delete(webSocket));
         }),
       (error: unknown) => {
@@ -74,10 +76,12 @@ export function serveSockets(
       Buffer.from(`{"jsonrpc":"2.0","method":"alive","params":{"seq":${context.store.log.seq}}}`),
     );
     for (const [webSocket, session] of sessions) {
-      if (!answered.delete(webSocket)) {
+      const pings = unanswered.get(webSocket) ?? 0;
+      if (pings === MAX_UNANSWERED) {
         webSocket.terminate();
         continue;
       }
+      unanswered.set(webSocket, pings + 1);
       webSocket.ping();
       session.sendAlive(alive);
     }

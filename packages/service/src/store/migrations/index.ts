@@ -6,6 +6,7 @@ import { SQL as schemas } from './0005-schemas.js';
 import { SQL as contents } from './0006-contents.js';
 import { SQL as outcomesByKey } from './0007-outcomes-by-key.js';
 import { SQL as log } from './0008-log.js';
+import { SQL as logEntries } from './0009-log-entries.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
 export const MIGRATIONS: readonly string[] = [
@@ -17,4 +18,5 @@ export const MIGRATIONS: readonly string[] = [
   contents,
   outcomesByKey,
   log,
+  logEntries,
 ];

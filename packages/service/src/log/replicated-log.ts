@@ -1,0 +1,304 @@
+import type Database from 'better-sqlite3';
+import type { Commit } from '@uproar/core';
+import { problemError } from '@uproar/protocol';
+import { encodeEntries, type EntryHeader, type LogEntry } from '../state/log-entry.js';
+import type { AppliedCommit, CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
+import type { LogRecord } from '../state/records.js';
+import type { AppliedBatch, StateMachine } from '../state/state-machine.js';
+import { BatchWriter, type AnsweredBatch } from './batch-writer.js';
+import type { Durability, LogHealth } from './durable-writer.js';
+import { Intake, type Waiting, type WaitingLimits } from './intake.js';
+import type { CommitOrigin, Log, OtherRecord } from './log.js';
+import { OwnBatches } from './own-batches.js';
+import type { LogTransport } from './transport.js';
+
+/** The times of a replicated log, in milliseconds. */
+export interface ReplicatedLogTimes {
+  /** How long a commit may wait for the log service before its sender is told that its outcome is unknown. */
+  confirmMs: number;
+  /** How long to wait before something is tried again. */
+  retryMs: number;
+}
+
+export const DEFAULT_LOG_TIMES: ReplicatedLogTimes = { confirmMs: 5000, retryMs: 250 };
+
+/** Applying entries is interrupted after this time, in milliseconds, so that others are served in between. */
+const MAX_TRANSACTION_MS = 30;
+
+/** Entries that are kept in memory until they are applied, in bytes. What comes after them is fetched again later. */
+const MAX_INCOMING_BYTES = 64 * 1024 * 1024;
+
+/**
+ * The log of a store on several nodes. A log service gives the order; each node applies the same entries to its own store.
+ *
+ * A batch of this node goes to the service, comes back in the one order, is applied and synced here, and is then
+ * acknowledged. So an acknowledged commit is on the disks of a majority of the service, and on that of this node.
+ */
+export class ReplicatedLog implements Log {
+  readonly #state: StateMachine;
+  readonly #writer: BatchWriter;
+  readonly #health: LogHealth;
+  readonly #transport: LogTransport;
+  readonly #times: ReplicatedLogTimes;
+  readonly #intake: Intake;
+  readonly #own: OwnBatches;
+  /** Entries that came from the service and are not applied yet. */
+  readonly #incoming: LogEntry[] = [];
+  #incomingBytes = 0;
+  #stopFollowing: (() => void) | undefined;
+  #followTimer: NodeJS.Timeout | undefined;
+  #scheduled = false;
+  #closed = false;
+  /** Set when this node cannot go on by itself. */
+  #halt: Error | undefined;
+  /** Called with each entry that was applied and is on disk: its place, and the hash up to there. */
+  onPlace: (place: number, hash: string) => void = () => undefined;
+  /** Called when this node cannot apply the log any more. */
+  onHalt: (error: Error) => void = () => undefined;
+
+  constructor(parts: {
+    database: Database.Database;
+    state: StateMachine;
+    durability: Durability;
+    health: LogHealth;
+    maxWaiting: WaitingLimits;
+    transport: LogTransport;
+    /** A name that no other node has, and that this node has not had before. */
+    producer: string;
+    /** The most bytes of one entry. */
+    entryBytes: number;
+    times?: Partial<ReplicatedLogTimes> | undefined;
+  }) {
+    const { database, state, durability, health, transport, producer, entryBytes } = parts;
+    this.#state = state;
+    this.#health = health;
+    this.#transport = transport;
+    this.#times = { ...DEFAULT_LOG_TIMES, ...parts.times };
+    this.#writer = new BatchWriter(database, state, durability, health);
+    this.#writer.onIdle = () => this.#schedule();
+    this.#writer.onFailedSync = () => this.halt(this.#health.damage!);
+    this.#intake = new Intake(
+      parts.maxWaiting,
+      () => this.#whyClosed(),
+      () => this.#own.sendNext(),
+    );
+    this.#own = new OwnBatches({
+      ...this.#times,
+      append: (bytes) => transport.append(bytes),
+      encode: (number, records) => encodeEntries(producer, number, records, entryBytes),
+      take: () => this.#take(),
+      refuseWaiting: (problem) => this.#intake.refuseAll(problem),
+      onForgotten: () => this.halt(new Error('The log has forgotten this node, after very many starts of others.')),
+      producer,
+    });
+  }
+
+  /** Begins to follow the log, from where the store is. */
+  start(): void {
+    this.#follow();
+    this.#own.sendNext();
+  }
+
+  get seq(): number {
+    return this.#writer.seq;
+  }
+
+  get waiting(): number {
+    return this.#intake.commits;
+  }
+
+  get crowded(): boolean {
+    return this.#intake.crowded;
+  }
+
+  set onGroup(call: (records: number, durationMs: number) => void) {
+    this.#writer.onGroup = call;
+  }
+
+  set onFailure(call: (error: Error) => void) {
+    this.#writer.onFailure = call;
+  }
+
+  set onListenerFault(call: (error: unknown) => void) {
+    this.#writer.onListenerFault = call;
+  }
+
+  append(commit: Commit, origin?: CommitOrigin): Promise<CommitOutcome> {
+    return this.#intake.append(commit, origin);
+  }
+
+  propose<Proposed extends OtherRecord>(record: Proposed): Promise<Exclude<OutcomeOf<Proposed>, Refused>> {
+    return this.#intake.propose(record);
+  }
+
+  writeLocally(write: (database: Database.Database) => void): Promise<void> {
+    if (this.#closed) return Promise.reject(this.#whyClosed()!);
+    if (this.#health.damage) return Promise.reject(this.#health.damage);
+    const written = this.#writer.addLocally(write);
+    this.#schedule();
+    return written;
+  }
+
+  onApplied(listener: (group: readonly AppliedCommit[]) => void): () => void {
+    return this.#writer.onApplied(listener);
+  }
+
+  onBatch(listener: (batch: AppliedBatch) => void): () => void {
+    return this.#writer.onBatch(listener);
+  }
+
+  whenDurable<Result>(work: () => Result): Promise<Result> {
+    return this.#writer.whenDurable(work);
+  }
+
+  pause(work: () => Promise<void>): Promise<void> {
+    return this.#writer.pause(work);
+  }
+
+  /** Stops taking part in the log: this node differs from the others, or cannot read the entries. */
+  halt(error: Error): void {
+    if (this.#halt) return;
+    this.#halt = error;
+    this.#stop();
+    this.onHalt(error);
+  }
+
+  /** Why this node does not take part in the log any more. */
+  get halted(): Error | undefined {
+    return this.#halt;
+  }
+
+  /** Commits that have been sent get an unknown outcome: they may still be applied. */
+  close(): void {
+    this.#closed = true;
+    this.#stop();
+    this.#writer.close();
+    while (this.#writer.hasLocalWrites) {
+      this.#writer.write();
+      this.#writer.settleNow();
+    }
+  }
+
+  #stop(): void {
+    clearTimeout(this.#followTimer);
+    this.#stopFollowing?.();
+    this.#stopFollowing = undefined;
+    this.#incoming.length = 0;
+    this.#incomingBytes = 0;
+    this.#own.stop(this.#whyClosed()!);
+  }
+
+  #whyClosed(): Error | undefined {
+    if (this.#halt) return this.#halt;
+    if (this.#closed) {
+      return problemError('stopping', 'The service is stopping. Send the commit again, to another node or later.');
+    }
+    return this.#health.damage;
+  }
+
+  /** The records of the next batch of this node, and who waits for them. */
+  #take(): { records: LogRecord[]; waiting: Waiting[] } | undefined {
+    const kind = this.#intake.nextKind();
+    if (kind === undefined) return undefined;
+    if (kind === 'records') {
+      const waiting = this.#intake.takeRecords();
+      return { records: waiting.map(({ record }) => record), waiting };
+    }
+    const waiting = [...this.#intake.takeCommits()];
+    return { records: waiting.map(({ commit }) => ({ kind: 'commit', commit })), waiting };
+  }
+
+  #follow(): void {
+    if (this.#closed || this.#halt) return;
+    const { place, revision } = this.#state.position;
+    const last = this.#incoming.at(-1);
+    this.#stopFollowing = this.#transport.follow(last ?? { place, revision }, {
+      entry: (entry) => this.#receive(entry),
+      report: (report) => this.onReport(report),
+      gone: (node) => this.onGone(node),
+      lost: () => this.#followLater(),
+    });
+  }
+
+  /** Called with the reports of nodes, also its own, in the order of the log. */
+  onReport: (report: Parameters<LogTransport['report']>[0]) => void = () => undefined;
+  /** Called when a node has left. */
+  onGone: (node: string) => void = () => undefined;
+
+  #followLater(): void {
+    this.#stopFollowing?.();
+    this.#stopFollowing = undefined;
+    clearTimeout(this.#followTimer);
+    if (this.#closed || this.#halt) return;
+    this.#followTimer = setTimeout(() => this.#follow(), this.#times.retryMs);
+  }
+
+  #receive(entry: LogEntry): void {
+    if (this.#closed || this.#halt) return;
+    const next = (this.#incoming.at(-1)?.place ?? this.#state.position.place) + 1;
+    // A service may deliver an entry again after a lost connection.
+    if (entry.place < next) return;
+    if (entry.place > next || this.#incomingBytes > MAX_INCOMING_BYTES) {
+      // Entries are missing, or too many wait: it is asked for them again.
+      this.#followLater();
+      return;
+    }
+    this.#incoming.push(entry);
+    this.#incomingBytes += entry.bytes.length;
+    this.#schedule();
+  }
+
+  #schedule(): void {
+    const isWork = this.#incoming.length > 0 || this.#writer.hasLocalWrites;
+    if (this.#scheduled || this.#writer.isBusy || !isWork) return;
+    this.#scheduled = true;
+    setImmediate(() => {
+      this.#scheduled = false;
+      if (this.#writer.isBusy || this.#closed) return;
+      if (this.#incoming.length > 0 && !this.#halt) this.#applyNext();
+      else if (this.#writer.hasLocalWrites) this.#writer.write();
+      if (this.#writer.isBusy) this.#writer.settleInBackground();
+    });
+  }
+
+  /** Applies entries in one transaction: as many as time allows. */
+  #applyNext(): void {
+    let fault: unknown;
+    let count = 0;
+    this.#writer.write({
+      apply: () => {
+        const endsMs = performance.now() + MAX_TRANSACTION_MS;
+        const applied: AnsweredBatch[] = [];
+        count = 0;
+        try {
+          for (const entry of this.#incoming) {
+            const { batch, header, counted } = this.#state.applyEntry(entry);
+            const waiting = this.#own.applying(header, counted);
+            const { place, hash } = this.#state.position;
+            applied.push({ batch, waiting, settled: () => this.#settled(header, place, hash) });
+            count++;
+            if (performance.now() > endsMs) break;
+          }
+        } catch (error) {
+          fault = error;
+          throw error;
+        }
+        return applied;
+      },
+      failed: () => {
+        this.#own.undo();
+        if (fault instanceof RangeError) this.halt(fault);
+        // Such as a full disk. The entries stay, and are tried again.
+        else setTimeout(() => this.#schedule(), this.#times.retryMs).unref();
+      },
+      sizeBytes: () => this.#incoming[0]?.bytes.length ?? 0,
+    });
+    if (!this.#writer.isBusy) return;
+    for (const { bytes } of this.#incoming.splice(0, count)) this.#incomingBytes -= bytes.length;
+  }
+
+  #settled(header: EntryHeader, place: number, hash: string): void {
+    this.#own.settled(header);
+    this.onPlace(place, hash);
+  }
+}
