@@ -32,6 +32,7 @@ const FOLDERS = {
     state: [],
     log: ['state'],
     store: ['limits', 'state', 'log'],
+    cluster: ['.', 'state', 'log', 'store'],
     schemas: ['store', 'identity'],
     identity: ['state', 'store'],
     metrics: ['.', 'limits', 'store'],
@@ -42,6 +43,7 @@ const FOLDERS = {
     // What HTTP, event streams and WebSockets share.
     requests: [
       '.',
+      'cluster',
       'limits',
       'state',
       'store',
@@ -102,7 +104,7 @@ const FOLDERS = {
     output: [],
     connect: ['output'],
     arguments: ['output', 'connect'],
-    demo: [],
+    demo: ['output'],
     settings: ['output', 'arguments'],
     import: ['output'],
     policy: ['output', 'arguments', 'connect'],

@@ -57,11 +57,15 @@ export function makeReady() {
 /** Makes sure that Debian's Chromium is there, for the tests of the console. Returns its path. */
 export function makeChromiumReady() {
   const path = process.env.CHROMIUM_PATH ?? '/usr/bin/chromium';
-  if (existsSync(path) || (installFromDebian('chromium', 'fonts-dejavu-core') && existsSync(path))) return path;
+  if (existsSync(path) || (installFromDebian(['chromium', 'fonts-dejavu-core'], 'The tests need') && existsSync(path)))
+    return path;
   console.error('Chromium is missing and could not be installed. The tests of the console need it:');
   console.error('run "apt-get install chromium" as root, or set CHROMIUM_PATH to where it is.');
   process.exit(1);
 }
+
+/** The log service of a cluster. */
+const ETCD = { name: 'etcd', from: 'etcd-server' };
 
 /** The programs that the tests use, and the Debian packages that contain them. */
 const TOOLS = [
@@ -71,6 +75,7 @@ const TOOLS = [
   { name: 'script', from: 'bsdutils' },
   { name: 'openssl', from: 'openssl', ask: 'version' },
   { name: 'cc', from: 'gcc' },
+  ETCD,
 ];
 
 /** Programs that only the long tests use. */
@@ -81,19 +86,27 @@ const LONG_TOOLS = [
 
 /** Makes sure that the programs which the tests use are there. `long`: also those of the long tests. */
 export function makeToolsReady({ long = false } = {}) {
-  const wanted = long ? [...TOOLS, ...LONG_TOOLS] : TOOLS;
+  install(long ? [...TOOLS, ...LONG_TOOLS] : TOOLS, 'The tests need');
+}
+
+/** Makes sure that etcd is there, for a demo with several nodes. */
+export function makeEtcdReady() {
+  install([ETCD], 'A cluster needs');
+}
+
+function install(wanted, why) {
   const missing = () => wanted.filter(({ name, ask = '--version' }) => spawnSync(name, [ask]).status !== 0);
   const packages = missing().map(({ from }) => from);
-  if (packages.length === 0 || (installFromDebian(...packages) && missing().length === 0)) return;
-  console.error(`${packages.join(', ')} could not be installed. Some tests need them:`);
+  if (packages.length === 0 || (installFromDebian(packages, why) && missing().length === 0)) return;
+  console.error(`${packages.join(', ')} could not be installed. ${why} them:`);
   console.error(`run "apt-get install ${packages.join(' ')}" as root.`);
   process.exit(1);
 }
 
 /** Installs Debian packages, where that can be done without asking. Returns whether it was. */
-function installFromDebian(...packages) {
+function installFromDebian(packages, why) {
   if (process.platform !== 'linux' || !existsSync('/usr/bin/apt-get')) return false;
-  console.log(`The tests need ${packages.join(', ')}, which this machine lacks: installing with apt-get.`);
+  console.log(`${why} ${packages.join(', ')}, which this machine lacks: installing with apt-get.`);
   const prefix = process.getuid?.() === 0 ? [] : ['sudo', '-n'];
   const apt = (...args) => {
     const [command, ...rest] = [...prefix, 'apt-get', ...args];

@@ -6,7 +6,8 @@ import { parseArgs } from 'node:util';
 import { connect, ConnectionError, isProblem, type JsonObject, type Store } from '@uproar/client';
 
 const { values } = parseArgs({ options: { url: { type: 'string' } } });
-const url = values.url ?? process.env.UPROAR_URL ?? 'http://127.0.0.1:4680';
+/** The address of the store, or those of its nodes. */
+const url = (values.url ?? process.env.UPROAR_URL ?? 'http://127.0.0.1:4680').split(',');
 const token = process.env.UPROAR_KEY ?? '';
 
 const stores: Store[] = [];

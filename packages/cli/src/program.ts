@@ -4,6 +4,7 @@ import { addAccount, addAudit } from './commands/account.js';
 import { addBackup } from './commands/backup.js';
 import { addBench } from './commands/bench.js';
 import { addCheck } from './commands/check.js';
+import { addCluster } from './commands/cluster.js';
 import { addCompletion } from './commands/completion.js';
 import { addDemo } from './commands/demo.js';
 import { addDevices } from './commands/devices.js';
@@ -77,6 +78,7 @@ export function buildProgram(): Command {
     addRevert,
     addImport,
     addExport,
+    addCluster,
     addBackup,
     addRestore,
     addCheck,

@@ -4,7 +4,11 @@ import type { ConnectOptions } from './options.js';
 
 const openSocket: OpenSocket = (url) => new WebSocket(url) as unknown as SocketLike;
 
-/** Connects to a store, with the browser's own WebSocket. See {@link Store}. */
-export function connect(url: string, options: ConnectOptions = {}): Store {
+/**
+ * Connects to a store, with the browser's own WebSocket. See {@link Store}.
+ *
+ * @param url its address; or those of several nodes, of which another is used when one is lost
+ */
+export function connect(url: string | readonly string[], options: ConnectOptions = {}): Store {
   return new Store(url, { openSocket, ...options });
 }

@@ -15,8 +15,12 @@ export { FileStorage } from './storage/file.js';
 const openSocket: OpenSocket = (url) =>
   new WebSocket(url, { perMessageDeflate: false, maxPayload: 1024 * 1024 * 1024 }) as unknown as SocketLike;
 
-/** Connects to a store, with the WebSocket of `ws`. See {@link Store}. */
-export function connect(url: string, options: ConnectOptions = {}): Store {
+/**
+ * Connects to a store, with the WebSocket of `ws`. See {@link Store}.
+ *
+ * @param url its address; or those of several nodes, of which another is used when one is lost
+ */
+export function connect(url: string | readonly string[], options: ConnectOptions = {}): Store {
   enableFullQueries();
   return new Store(url, { openSocket, ...options });
 }

@@ -26,12 +26,13 @@ const DEFAULT_COMMIT_BYTES = 16 * 1024 * 1024;
 
 /** A store somewhere else: its collections, watches, pending writes and connection. */
 export class Store implements StoreAccess {
-  /** Where the store is, for example `http://127.0.0.1:4680`. */
-  readonly url: string;
   /** An id for a new document. Later ids sort behind earlier ones. */
   readonly newId = createIdGenerator({ now: Date.now, random: (bytes) => crypto.getRandomValues(bytes) });
   /** The files of the store. */
   readonly files: Files;
+  readonly #urls: readonly string[];
+  /** Which address is in use. Clients begin with different ones, so that the nodes share them. */
+  #at = 0;
   readonly #options: ConnectOptions & { openSocket: OpenSocket };
   readonly #storage: ClientStorage;
   readonly #outbox: Outbox | undefined;
@@ -44,15 +45,15 @@ export class Store implements StoreAccess {
   #maxCommitBytes = DEFAULT_COMMIT_BYTES;
 
   /** Use `connect`. */
-  constructor(url: string, options: ConnectOptions & { openSocket: OpenSocket }) {
-    if (!/^https?:\/\//i.test(url)) {
+  constructor(urls: string | readonly string[], options: ConnectOptions & { openSocket: OpenSocket }) {
+    this.#urls = [urls].flat().map((url) => {
+      if (/^https?:\/\//i.test(url)) return new URL(url).origin;
       throw new TypeError(`The address of a store must start with http:// or https://; "${url}" does not.`);
-    }
-    const base = new URL(url);
-    this.url = base.origin;
+    });
+    this.#at = Math.floor(Math.random() * this.#urls.length);
     this.#options = options;
     this.#storage = options.storage ?? new MemoryStorage();
-    this.#requests = new HttpRequests(this.url, options.token);
+    this.#requests = new HttpRequests(() => this.url, options.token);
     this.#watches = new WatchRegistry({
       storage: this.#storage,
       graceMs: options.graceMs,
@@ -70,7 +71,7 @@ export class Store implements StoreAccess {
       onRefused: options.onUploadRefused,
     });
     this.#transport = new TransportSelection({
-      url: this.url,
+      url: () => this.url,
       options,
       requests: this.#requests,
       tryRequest: () => this.fetch('/healthz'),
@@ -91,6 +92,11 @@ export class Store implements StoreAccess {
       onRefused: options.onRefused,
       changed: (entry, receipt) => this.#outboxChanged(entry.commit, receipt),
     });
+  }
+
+  /** Where the store is, for example `http://127.0.0.1:4680`. Of several nodes, the one that is in use. */
+  get url(): string {
+    return this.#urls[this.#at]!;
   }
 
   get #link(): Link {
@@ -288,7 +294,10 @@ export class Store implements StoreAccess {
       this.#helloAt = Date.now();
       this.#maxCommitBytes = state.server.maxCommitBytes ?? DEFAULT_COMMIT_BYTES;
       void this.#resume();
-    } else this.#watches.disconnected(state);
+    } else {
+      if (state.name === 'offline') this.#at = (this.#at + 1) % this.#urls.length;
+      this.#watches.disconnected(state);
+    }
     for (const subscriber of this.#subscribers) subscriber(state);
   }
 

@@ -5,6 +5,7 @@
  * @packageDocumentation
  */
 export * from './access.js';
+export * from './cluster.js';
 export * from './commits.js';
 export * from './documents.js';
 export * from './journal.js';

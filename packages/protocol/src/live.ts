@@ -114,6 +114,9 @@ export const LIVE_PARAMS = {
   hello: z.strictObject({
     token: z.string().max(16_384).optional().describe('A key or a token. Left out by anonymous callers.'),
     device: z.string().max(64).optional().describe('The name of the device, for administrators.'),
+    seen: Seq.optional().describe(
+      'The newest seq that the client has seen. A node of a cluster answers when it has it, too.',
+    ),
   }),
   watch: z.union(
     [

@@ -1,4 +1,5 @@
 import { HEARTBEAT_MS } from '@uproar/protocol';
+import type { Cluster } from './cluster/cluster.js';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { ConnectionRegistry } from './connections/connection-registry.js';
 import { Identities } from './identity/identities.js';
@@ -25,10 +26,10 @@ import { openStore, type Store } from './store/index.js';
  *
  * @throws {StoreError} when the store cannot be opened
  */
-export function createContext(options: ServiceOptions, tracing: Tracing): Context {
+export function createContext(options: ServiceOptions, tracing: Tracing, cluster?: Cluster): Context {
   const budgets = { ...DEFAULT_BUDGETS, ...options.budgets };
-  const store = openStoreFor(options, budgets.waitMs);
-  const identities = connectIdentities(store, options);
+  const store = openStoreFor(options, budgets.waitMs, cluster);
+  const identities = connectIdentities(store, options, cluster);
   const schemas = new Schemas(store);
   const recorder = new MetricsRecorder();
   const bytes = new ByteBudget(budgets);
@@ -51,6 +52,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing): Contex
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
   const context: Context = {
     store,
+    cluster,
     schemas,
     views,
     identities,
@@ -83,7 +85,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing): Contex
   return context;
 }
 
-function openStoreFor(options: ServiceOptions, waitMs: number): Store {
+function openStoreFor(options: ServiceOptions, waitMs: number, cluster: Cluster | undefined): Store {
   return openStore(options.directory, {
     limits: options.documentLimits,
     waiting: options.waiting,
@@ -93,14 +95,16 @@ function openStoreFor(options: ServiceOptions, waitMs: number): Store {
     writeAheadBytes: options.writeAheadBytes,
     scanIncludes: options.scanIncludes ?? false,
     files: options.files,
+    log: cluster && ((parts) => cluster.openLog(parts)),
   });
 }
 
 /** Authenticates the callers of a store. */
-function connectIdentities(store: Store, options: ServiceOptions): Identities {
+function connectIdentities(store: Store, options: ServiceOptions, cluster: Cluster | undefined): Identities {
   return new Identities({
     store,
     adminKey: options.adminKey,
+    nodeKey: cluster?.founding.secret,
     tokens: options.tokens,
     accounts: options.accounts ?? 'closed',
   });

@@ -3,6 +3,7 @@
  *
  * @packageDocumentation
  */
+export { detachStore } from './cluster/detach.js';
 export { startService, type Service } from './service.js';
 export { DEFAULT_HOST, DEFAULT_PORT, VERSION, type ServiceOptions } from './settings.js';
 export type { AccountsMode } from './identity/identities.js';

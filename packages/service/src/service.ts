@@ -1,5 +1,6 @@
 import type { FastifyInstance } from 'fastify';
 import { createContext } from './create-context.js';
+import type { Cluster, ClusterOptions } from './cluster/cluster.js';
 import { buildApp } from './http/build-app.js';
 import { addressFinder } from './http/server.js';
 import type { Identities } from './identity/identities.js';
@@ -49,7 +50,8 @@ export interface Service {
 export async function startService(options: ServiceOptions): Promise<Service> {
   checkOptions(options);
   const tracing = await Tracing.load();
-  const context = createContext(options, tracing);
+  const cluster = options.cluster && (await beginCluster(options.directory, options.cluster));
+  const context = await openContext(options, tracing, cluster);
   const { identities, store } = context;
   const app = await buildApp(context, options, tracing);
   reportOn(context, app.log, tracing);
@@ -66,6 +68,7 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     'store opened',
   );
   try {
+    await cluster?.start(store);
     // A full disk: the next start tries again.
     await identities.accounts.removeExpiredGuests().catch(() => undefined);
     const address = await app.listen({ host: options.host, port: options.port });
@@ -84,6 +87,21 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     };
   } catch (error) {
     await close();
+    throw error;
+  }
+}
+
+/** The parts of a cluster are loaded only where there is one. */
+async function beginCluster(directory: string, options: ClusterOptions): Promise<Cluster> {
+  const { Cluster } = await import('./cluster/cluster.js');
+  return Cluster.begin(directory, options);
+}
+
+async function openContext(options: ServiceOptions, tracing: Tracing, cluster: Cluster | undefined): Promise<Context> {
+  try {
+    return createContext(options, tracing, cluster);
+  } catch (error) {
+    await cluster?.close();
     throw error;
   }
 }
@@ -138,5 +156,6 @@ async function closeAll(context: Context, app: FastifyInstance, closeSockets: ()
   sampler.close();
   await identities.audit.flush();
   await store.close();
+  await context.cluster?.close();
   app.log.info('stopped');
 }

@@ -1,5 +1,6 @@
 import type { DocumentLimits } from '@uproar/core';
 import type { BudgetLimits } from './limits/limits.js';
+import type { ClusterOptions } from './cluster/cluster.js';
 import type { CommitLimits } from './commit/committer.js';
 import type { ConnectionLimits } from './connections/connection-registry.js';
 import type { AccountsMode } from './identity/identities.js';
@@ -23,6 +24,8 @@ export interface ServiceOptions {
   host: string;
   /** 0 takes any free port. */
   port: number;
+  /** How this node takes part in a cluster; by default, the store is on one node. */
+  cluster?: ClusterOptions | undefined;
   /** A key that holds for this process, at least 16 characters. Without it the first start makes one. */
   adminKey?: string | undefined;
   /** Where the built console lies; without it no console is served. */

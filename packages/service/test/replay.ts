@@ -76,3 +76,12 @@ function rowsOf(database: Database.Database, table: string): string {
     .map((row) => JSON.stringify(row, encode))
     .join('\n');
 }
+
+/** The lines that only one of two dumps has. */
+export function differ(one: string, other: string): string[] {
+  const [ones, others] = [new Set(one.split('\n')), new Set(other.split('\n'))];
+  return [
+    ...[...ones].filter((line) => !others.has(line)).map((line) => `only in the first: ${line}`),
+    ...[...others].filter((line) => !ones.has(line)).map((line) => `only in the second: ${line}`),
+  ];
+}

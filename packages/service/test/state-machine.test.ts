@@ -8,18 +8,9 @@ import { connectionOf } from '../dist/store/index.js';
 import { Random } from '../../../test/random.js';
 import { temporaryDirectory, TestService } from '../../../test/service.js';
 import { RandomRecords } from './random-records.js';
-import { dumpState, Replay } from './replay.js';
+import { differ, dumpState, Replay } from './replay.js';
 
 const AUTHOR = { kind: 'key' as const, name: 'test' };
-/** The lines that only one of two dumps has. */
-function differ(one: string, other: string): string[] {
-  const [ones, others] = [new Set(one.split('\n')), new Set(other.split('\n'))];
-  return [
-    ...[...ones].filter((line) => !others.has(line)).map((line) => `only in the store: ${line}`),
-    ...[...others].filter((line) => !ones.has(line)).map((line) => `only in the replay: ${line}`),
-  ];
-}
-
 const BATCHES = Number(process.env.HISTORY_BATCHES ?? 120);
 
 describe('applying records', () => {
@@ -177,6 +168,9 @@ describe('applying records', () => {
       )
       .filter((line) => !line.endsWith(': SET'));
     expect([...new Set(found)].sort()).to.deep.equal([
+      'cluster/cluster.ts: local',
+      'cluster/detach.ts: local',
+      'cluster/detach.ts: log',
       'identity/audit.ts: audit',
       'identity/keys.ts: key_uses',
       'store/checkpoint-worker.ts: local',
@@ -184,6 +178,7 @@ describe('applying records', () => {
       'store/open-store.ts: local',
       'store/packed-contents.ts: packed_contents',
       // A restored backup is another store, with a log of its own.
+      'store/restore.ts: local',
       'store/restore.ts: log',
       'store/restore.ts: store',
     ]);

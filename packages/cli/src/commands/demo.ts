@@ -20,18 +20,23 @@ import type { Service } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
 import type { CollectionListing } from '@uproar/protocol';
 import type { Command } from 'commander';
+import { DemoCluster, freeAddress } from '../demo/demo-cluster.js';
 import { describeTour } from '../demo/demo-tour.js';
-import { CommandError } from '../output/exit-codes.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
 import { importFile } from '../import/import-file.js';
 import { readFile } from '../arguments/read-data.js';
 import { startService, stopped } from '../connect/run-service.js';
 import { parsePort } from '../settings/declaration.js';
+
+/** The most nodes of a cluster on one machine. */
+const MAX_NODES = 5;
 
 interface Options {
   data?: string;
   host: string;
   port?: string;
   devices: boolean;
+  nodes?: string;
 }
 
 /** `uproar demo`: a store with the balloon festival in it, and devices that keep it lively. */
@@ -46,36 +51,56 @@ export function addDemo(program: Command): void {
     .option('--host <host>', 'the address to listen on', DEFAULT_HOST)
     .option('--port <number>', `the port to listen on (default: ${DEFAULT_PORT}, or a free port if it is taken)`)
     .option('--no-devices', 'do not simulate devices')
-    .addHelpText('after', '\nExample:\n  uproar demo --port 4690')
+    .option('--nodes <number>', 'run a cluster of this many nodes on this machine, with three members of etcd')
+    .addHelpText('after', '\nExamples:\n  uproar demo --port 4690\n  uproar demo --nodes 3')
     .action(demo);
 }
 
 async function demo(options: Options): Promise<void> {
   const temporary = options.data === undefined ? mkdtempSync(join(tmpdir(), 'uproar-demo-')) : undefined;
   const key = process.env.UPROAR_ADMIN_KEY ?? `demo-${randomBytes(18).toString('base64url')}`;
+  const nodes = countNodes(options.nodes);
+  const directory = (options.data ?? temporary)!;
+  let cluster: DemoCluster | undefined;
   let service: Service | undefined;
   let devices: ChildProcess | undefined;
   const stop = stopped();
   try {
-    service = await startAnywhere(options, (options.data ?? temporary)!, key);
+    if (nodes > 1) cluster = await DemoCluster.start(directory);
+    service = await startAnywhere(options, cluster ? join(directory, 'node-1') : directory, key, cluster);
     await bringInFestival(service.address, key);
+    for (let n = 2; n <= nodes; n++) await cluster!.addNode(key);
+    const addresses = [service.address, ...(cluster?.nodes ?? []).map(({ address }) => address)];
     if (options.devices) {
-      devices = spawn(process.execPath, [DEVICES_PROGRAM, '--url', service.address], {
+      devices = spawn(process.execPath, [DEVICES_PROGRAM, '--url', addresses.join(',')], {
         env: { ...process.env, UPROAR_KEY: key },
         stdio: ['pipe', 'ignore', 'inherit'],
       });
     }
-    process.stdout.write(await describeTour(service.address, key, options.data));
+    process.stdout.write(await describeTour(addresses, key, options.data, cluster?.nodes));
     await stop;
   } finally {
     devices?.stdin?.end();
     devices?.kill();
     await service?.close();
+    await cluster?.stop();
     if (temporary !== undefined) rmSync(temporary, { recursive: true, force: true });
   }
 }
 
-async function startAnywhere(options: Options, directory: string, adminKey: string): Promise<Service> {
+function countNodes(given: string | undefined): number {
+  if (given === undefined) return 1;
+  const nodes = Number(given);
+  if (Number.isInteger(nodes) && nodes >= 1 && nodes <= MAX_NODES) return nodes;
+  throw new CommandError(`"${given}" is no number of nodes.`, EXIT.usage, `Choose 1 to ${MAX_NODES}.`);
+}
+
+async function startAnywhere(
+  options: Options,
+  directory: string,
+  adminKey: string,
+  cluster: DemoCluster | undefined,
+): Promise<Service> {
   const settings = {
     directory,
     host: options.host,
@@ -83,6 +108,12 @@ async function startAnywhere(options: Options, directory: string, adminKey: stri
     accounts: 'open' as const,
     pages: { '/field/': FIELD_DIRECTORY },
   };
+  if (cluster) {
+    const given = Number(options.port ?? 0);
+    const address = given > 0 ? `http://${options.host}:${parsePort(options.port!)}` : await freeAddress();
+    const port = Number(new URL(address).port);
+    return startService({ ...settings, port, cluster: cluster.optionsFor(address) });
+  }
   if (options.port !== undefined) return startService({ ...settings, port: parsePort(options.port) });
   try {
     return await startService({ ...settings, port: DEFAULT_PORT });

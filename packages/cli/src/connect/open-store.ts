@@ -16,7 +16,7 @@ const BUILT_IN = `http://${DEFAULT_HOST}:${DEFAULT_PORT}`;
 /** Adds `--url`, `--key` and `--profile` to a command. */
 export function withStoreOptions(command: Command): Command {
   return command
-    .option('--url <url>', `address of the store (or UPROAR_URL; default ${BUILT_IN})`)
+    .option('--url <url>', `address of the store, or of several nodes: url,url (or UPROAR_URL; default ${BUILT_IN})`)
     .option('--key <key>', 'key or token (or UPROAR_KEY); not needed for open stores and anonymous access')
     .option('--profile <name>', 'named store (or UPROAR_PROFILE); see uproar profile');
 }
@@ -42,7 +42,9 @@ export function openAt(options: StoreOptions): Store {
   const { url, key } = targetOf(options);
   try {
     // A command must end, so a write without an answer fails instead of waiting in an outbox.
-    return connect(url, { token: key, device: 'command line', outbox: false });
+    // Several nodes of a cluster.
+    const urls = url.split(',').map((one) => one.trim());
+    return connect(urls, { token: key, device: 'command line', outbox: false });
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;
     throw new CommandError(

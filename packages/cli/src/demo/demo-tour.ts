@@ -3,6 +3,7 @@ import { fileURLToPath } from 'node:url';
 import { connect } from '@uproar/client';
 import { PASSWORD, PEOPLE } from '@uproar/demo';
 import pc from 'picocolors';
+import type { DemoNode } from './demo-cluster.js';
 
 /** One step of the tour: what it shows, what to type, and where to look. */
 interface Step {
@@ -18,13 +19,23 @@ const PAD = 'pads/p-12';
 /**
  * What to try in the demo, step by step, for a second terminal and the console.
  *
+ * @param addresses those of the nodes, the first one first
  * @param directory where the data stays; undefined when nothing does
  */
-export async function describeTour(address: string, key: string, directory: string | undefined): Promise<string> {
+export async function describeTour(
+  addresses: readonly string[],
+  key: string,
+  directory: string | undefined,
+  others: readonly DemoNode[] = [],
+): Promise<string> {
+  const address = addresses[0]!;
   const store = connect(address, { token: key });
   const pad = await store.collection('pads').get(PAD.split('/')[1]!);
   store.close();
-  const steps = stepsOf(address, key, pad?.version ?? 0);
+  const steps = [
+    ...(others.length > 0 ? [clusterStep(address, key, others)] : []),
+    ...stepsOf(address, key, pad?.version ?? 0),
+  ];
   const inCheckout = existsSync(fileURLToPath(new URL('../../../../scripts/demo.mjs', import.meta.url)));
   const lines = [
     '',
@@ -37,7 +48,7 @@ export async function describeTour(address: string, key: string, directory: stri
     '',
     pc.dim('A short tour. In a second terminal, here:'),
     '',
-    `     export UPROAR_URL=${address} UPROAR_KEY=${key}`,
+    `     export UPROAR_URL=${addresses.join(',')} UPROAR_KEY=${key}`,
     ...(inCheckout ? ['     alias uproar="npm run -s uproar --"'] : []),
     '',
     ...steps.flatMap(({ title, about, commands, look }, place) => [
@@ -55,6 +66,24 @@ export async function describeTour(address: string, key: string, directory: stri
     '',
   ];
   return lines.join('\n');
+}
+
+/** What to try with several nodes. */
+function clusterStep(address: string, key: string, others: readonly DemoNode[]): Step {
+  const last = others.at(-1)!;
+  return {
+    title: 'Lose a node',
+    about: 'the others go on; nothing is lost; the lost one catches up when it comes back',
+    commands: [
+      'uproar cluster',
+      `kill -9 ${last.pid}`,
+      `uproar merge balloons/bl-3 '{"altitude":333}'`,
+      'uproar cluster',
+      `${last.command} &`,
+      `uproar get balloons/bl-3 --url ${last.address}`,
+    ],
+    look: `The console goes on meanwhile: ${address}/console/data/balloons#key=${key}`,
+  };
 }
 
 function stepsOf(address: string, key: string, padVersion: number): Step[] {

@@ -138,6 +138,26 @@ export const SETTINGS = z.strictObject({
   'trust-proxy': declare(list(), 'addresses', 'trust X-Forwarded-For from proxies at these addresses', { list: true }),
   'tls-cert': declare(text(), 'file', 'enable TLS with this certificate (PEM)', { reload: true }),
   'tls-key': declare(text(), 'file', 'private key of the TLS certificate (PEM)', { reload: true }),
+  cluster: declare(
+    list(),
+    'urls',
+    'share the store with other nodes, through etcd at these addresses: http://10.0.0.1:2379,…',
+    {
+      list: true,
+    },
+  ),
+  'cluster-prefix': declare(text().default('uproar/'), 'text', 'the prefix of the keys in etcd, one for each cluster'),
+  'node-address': declare(
+    read(parseNodeAddress),
+    'url',
+    'where other nodes and clients reach this node: http://10.0.0.5:4680',
+  ),
+  'cluster-user': declare(text(), 'name', 'the user for etcd'),
+  'cluster-password': declare(text(), 'password', 'the password for etcd', { secret: true }),
+  'cluster-password-file': declare(text(), 'file', 'a file with the password for etcd'),
+  'cluster-ca': declare(text(), 'file', 'the certificate of the authority of etcd (PEM)'),
+  'cluster-cert': declare(text(), 'file', 'the certificate of this node for etcd (PEM)'),
+  'cluster-key': declare(text(), 'file', 'private key of that certificate (PEM)'),
   pages: declare(text(), 'directory', 'serve a folder of static pages at /pages/'),
 });
 
@@ -221,6 +241,11 @@ export function parsePort(given: string): number {
   const port = Number(given);
   if (/^\d{1,5}$/.test(given) && port <= 65535) return port;
   throw new CommandError(`"${given}" is no port.`, 2, 'A port is a number from 0 to 65535.');
+}
+
+function parseNodeAddress(given: string): string {
+  if (URL.canParse(given) && /^https?:$/.test(new URL(given).protocol)) return new URL(given).origin;
+  throw new CommandError(`"${given}" is not the address of a node.`, 2, 'Write it like http://10.0.0.5:4680.');
 }
 
 function parseAddress(given: string): string {

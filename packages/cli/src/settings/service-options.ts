@@ -28,7 +28,45 @@ export function toServiceOptions(
     journal: { maxAgeMs: settings['journal-age'], maxSizeBytes: settings['journal-size'] },
     writeAheadBytes: settings['write-ahead-size'],
     openForMs: settings['open-for'],
+    ...clusterOf(settings),
     ...(pages === undefined ? {} : { pages: { '/pages/': resolve(pages) } }),
+  };
+}
+
+/** How this node takes part in a cluster. */
+function clusterOf(settings: Settings): Pick<ServiceOptions, 'cluster'> {
+  const { cluster: urls, host, port } = settings;
+  if (urls === undefined) return {};
+  const fault = urls.find((url) => !URL.canParse(url) || !/^https?:$/.test(new URL(url).protocol));
+  if (fault !== undefined || urls.length === 0) {
+    throw new CommandError(
+      `"${fault ?? ''}" is not the address of etcd.`,
+      EXIT.usage,
+      'Write it like http://10.0.0.1:2379.',
+    );
+  }
+  const name = settings['cluster-user'];
+  const password = settings['cluster-password'] ?? readSecret(settings['cluster-password-file']);
+  if ((name === undefined) !== (password === undefined)) {
+    throw new CommandError('A user for etcd needs both a name and a password.', EXIT.usage);
+  }
+  const [authority, cert, key] = [settings['cluster-ca'], settings['cluster-cert'], settings['cluster-key']].map(
+    (file) => (file === undefined ? undefined : Buffer.from(readFile(file))),
+  );
+  const address = settings['node-address'] ?? (port === 0 ? undefined : `http://${host}:${port}`);
+  if (address === undefined) {
+    throw new CommandError('With --port 0, --cluster needs --node-address.', EXIT.usage);
+  }
+  return {
+    cluster: {
+      address,
+      etcd: {
+        urls,
+        prefix: settings['cluster-prefix'],
+        ...(name === undefined ? {} : { user: { name, password: password! } }),
+        ...(authority === undefined ? {} : { tls: { authority, cert, key } }),
+      },
+    },
   };
 }
 

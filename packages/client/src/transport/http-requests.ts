@@ -13,7 +13,7 @@ export interface HttpRequestInit {
 /** Sends HTTP requests to a store, with the token. */
 export class HttpRequests {
   constructor(
-    readonly url: string,
+    readonly url: () => string,
     readonly token: Token | undefined,
   ) {}
 
@@ -31,9 +31,10 @@ export class HttpRequests {
    */
   async send(method: string, path: string, { body, headers, signal }: HttpRequestInit = {}): Promise<Response> {
     const authorization = await this.authorization();
+    const url = this.url();
     let response: Response;
     try {
-      response = await fetch(this.url + path, {
+      response = await fetch(url + path, {
         method,
         headers: {
           ...authorization,
@@ -45,11 +46,11 @@ export class HttpRequests {
       });
     } catch (error) {
       const { code } = ((error as Error).cause ?? {}) as { code?: string };
-      throw new ConnectionError(`No answer from ${this.url}${code ? ` (${code})` : ''}.`);
+      throw new ConnectionError(`No answer from ${url}${code ? ` (${code})` : ''}.`);
     }
     if (response.ok) return response;
     const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
     if (problem?.type) throw new ProblemError(problem);
-    throw new ConnectionError(`${this.url} answers, but is not an Uproar store (HTTP status ${response.status}).`);
+    throw new ConnectionError(`${url} answers, but is not an Uproar store (HTTP status ${response.status}).`);
   }
 }

@@ -10,8 +10,8 @@ const SOCKET_ATTEMPTS = 2;
 
 /** What a transport needs. */
 export interface TransportOptions {
-  /** Where the store is. */
-  url: string;
+  /** Where the store is now. */
+  url: () => string;
   options: ConnectOptions & { openSocket: OpenSocket };
   requests: HttpRequests;
   /** Makes a plain request; rejects where those do not pass either. */
@@ -53,7 +53,7 @@ export class TransportSelection {
           if (++failures >= SOCKET_ATTEMPTS) void this.#tryHttp(connection);
         },
       };
-      return new SocketLink({ ...options, url: `${url.replace(/^http/, 'ws')}/v1/live` }, noticed);
+      return new SocketLink({ ...options, url: () => `${url().replace(/^http/, 'ws')}/v1/live` }, noticed);
     });
     return connection;
   }
@@ -101,7 +101,7 @@ export class TransportSelection {
   async #explainOrigin(socket: SocketLink): Promise<void> {
     const { url, probe } = this.#given;
     const origin = (globalThis as { location?: { origin: string } }).location?.origin;
-    if (origin === undefined || origin === url) return;
+    if (origin === undefined || origin === url()) return;
     try {
       await probe();
     } catch {
@@ -109,6 +109,6 @@ export class TransportSelection {
     }
     if (this.#link !== socket || socket.everOpened) return;
     const { originRefused } = await import('../deferred.js');
-    socket.refuse(originRefused(url, origin));
+    socket.refuse(originRefused(url(), origin));
   }
 }

@@ -22,7 +22,8 @@ import type { OpenSocket, SocketLike } from './socket.js';
 
 /** What a connection needs from outside. */
 export interface SocketLinkOptions {
-  url: string;
+  /** Where to connect. It may be another address each time. */
+  url: () => string;
   token?: Token | undefined;
   device?: string | undefined;
   openSocket: OpenSocket;
@@ -58,6 +59,8 @@ export class SocketLink implements Link {
   #socket: SocketLike | undefined;
   #state: ConnectionState = { name: 'connecting' };
   #lastId = 0;
+  /** The newest seq that came from the store. Another node must have it, too, before it answers. */
+  #seen = 0;
   #failures = 0;
   /** Whether a socket was ever open. If not, a proxy may block WebSockets. */
   everOpened = false;
@@ -122,9 +125,10 @@ export class SocketLink implements Link {
 
   #open(): void {
     this.#setState({ name: 'connecting' });
+    const url = this.#options.url();
     let socket: SocketLike;
     try {
-      socket = this.#options.openSocket(this.#options.url);
+      socket = this.#options.openSocket(url);
     } catch (error) {
       return this.#lost(error instanceof Error ? error.message : String(error));
     }
@@ -143,7 +147,7 @@ export class SocketLink implements Link {
     socket.onclose = (event) => {
       if (this.#socket !== socket) return;
       this.#socket = undefined;
-      this.#lost(reason || event.reason || `No answer from ${this.#options.url}.`);
+      this.#lost(reason || event.reason || `No answer from ${url}.`);
     };
     this.#listenForSilence();
   }
@@ -154,7 +158,7 @@ export class SocketLink implements Link {
       const token = await tokenOf(this.#options.token);
       if (this.#socket !== socket) return;
       const server = await new Promise<LiveResults['hello']>((resolve, reject) =>
-        this.request('hello', { token, device: this.#options.device }, resolve, reject),
+        this.request('hello', { token, device: this.#options.device, seen: this.#seen || undefined }, resolve, reject),
       );
       if (this.#socket !== socket) return;
       this.#renewBefore(server.identity.expires);
@@ -215,6 +219,10 @@ export class SocketLink implements Link {
 
   #receive(text: string): void {
     const message = JSON.parse(text) as RpcAnswer | RpcNotification;
+    const { seq = 0 } = (('method' in message ? message.params : 'result' in message && message.result) || {}) as {
+      seq?: number;
+    };
+    if (seq > this.#seen) this.#seen = seq;
     if ('method' in message) {
       this.#listener.notified(message.method as keyof LiveNotifications, message.params as never);
       return;

@@ -17,6 +17,7 @@ import { serveIndexes } from './administration/indexes.js';
 import { describeRoutes } from './description/openapi.js';
 import { serveJournal } from './data/journal.js';
 import { serveMetrics } from './operations/metrics.js';
+import { serveCluster } from './operations/cluster.js';
 import { serveOperations } from './operations/operations.js';
 import { serveQuery } from './data/query.js';
 import { serveSchemas } from './administration/schemas.js';
@@ -58,6 +59,7 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
   parseJsonBodies(app);
   await describeRoutes(app);
   serveOperations(app, context, options.openMetrics ?? false);
+  serveCluster(app, context);
   serveCollections(app, context);
   serveDocuments(app, context);
   serveCommits(app, context);

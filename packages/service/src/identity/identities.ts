@@ -6,7 +6,7 @@ import type { Store } from '../store/index.js';
 import { Accounts } from './accounts.js';
 import { Audit } from './audit.js';
 import type { Identity } from './identity.js';
-import { Keys } from './keys.js';
+import { ENVIRONMENT, Keys } from './keys.js';
 import { Policies } from './policies.js';
 import { isSameSecret } from './secrets.js';
 import { ACCESS_PREFIX, Sessions } from './sessions.js';
@@ -19,6 +19,8 @@ export type AccountsMode = 'off' | 'closed' | 'open';
 export interface IdentityOptions {
   store: Pick<Store, 'reads' | 'log'>;
   adminKey?: string | undefined;
+  /** What other nodes of the cluster authenticate with. */
+  nodeKey?: string | undefined;
   tokens?: TokenSettings | undefined;
   accounts: AccountsMode;
 }
@@ -40,8 +42,8 @@ export class Identities {
   /** The key that was last sent on each connection. */
   readonly #byConnection = new WeakMap<object, { secret: Buffer; identity: Identity }>();
 
-  constructor({ store, adminKey, tokens, accounts }: IdentityOptions) {
-    this.keys = new Keys(store, adminKey);
+  constructor({ store, adminKey, nodeKey, tokens, accounts }: IdentityOptions) {
+    this.keys = new Keys(store, { [ENVIRONMENT]: adminKey, node: nodeKey });
     this.policies = new Policies(store);
     this.accounts = new Accounts(store);
     this.sessions = new Sessions(store);

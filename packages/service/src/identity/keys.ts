@@ -6,6 +6,9 @@ import type { Identity } from './identity.js';
 import { encodeHash, hashSecret, newSecret } from './secrets.js';
 import { keyExists } from '../state/key-table.js';
 
+/** The name of the key from `UPROAR_ADMIN_KEY`. */
+export const ENVIRONMENT = 'environment';
+
 /** The minimum length of a key that is set by the operator. */
 export const MIN_KEY_LENGTH = 16;
 
@@ -65,26 +68,16 @@ const FORGET_USES = 'DELETE FROM key_uses WHERE id NOT IN (SELECT id FROM keys)'
 /** The keys of a store. They are long and random, so a plain SHA-256 of each is safe to keep. */
 export class Keys {
   readonly #store: Pick<Store, 'reads' | 'log'>;
-  readonly #fromEnvironment: Known | undefined;
+  readonly #ofProcess: readonly Known[];
   #stored: Known[] = [];
 
-  /** @param environmentKey a key that holds for this process only, from `UPROAR_ADMIN_KEY` */
-  constructor(store: Pick<Store, 'reads' | 'log'>, environmentKey?: string) {
+  /**
+   * @param ofProcess keys that hold for this process only, by their names: that from `UPROAR_ADMIN_KEY`, and that of the
+   *   other nodes of a cluster. They may do everything.
+   */
+  constructor(store: Pick<Store, 'reads' | 'log'>, ofProcess: Readonly<Record<string, string | undefined>> = {}) {
     this.#store = store;
-    this.#fromEnvironment = environmentKey
-      ? know({
-          id: 'environment',
-          name: 'environment',
-          hash: hashSecret(environmentKey),
-          scope: 'admin',
-          collections: null,
-          created: 0,
-          expires: null,
-          used: null,
-          oldHash: null,
-          oldUntil: null,
-        })
-      : undefined;
+    this.#ofProcess = Object.entries(ofProcess).flatMap(([name, key]) => (key ? [knowOfProcess(name, key)] : []));
     this.#load();
     store.log.onBatch(({ records }) => {
       if (records.some(({ kind }) => kind.startsWith('key-'))) this.#load();
@@ -93,7 +86,7 @@ export class Keys {
 
   /** Makes the first key of a store that has none. Returns it, the only time it is to be seen. */
   async createFirst(): Promise<string | undefined> {
-    if (this.#fromEnvironment || this.#stored.length > 0) return undefined;
+    if (this.#ofProcess.some(({ name }) => name === ENVIRONMENT) || this.#stored.length > 0) return undefined;
     const key = newSecret('uproar');
     const record = { id: randomUUID(), name: 'first', hash: encodeHash(key), scope: 'admin', first: true } as const;
     const { created } = await this.#store.log.propose({ kind: 'key-created', timeMs: Date.now(), ...record });
@@ -106,7 +99,7 @@ export class Keys {
    * @throws {ProblemError} `key-exists`, or `limit-reached` keys
    */
   async create({ name, scope, collections, expiresMs }: KeyForm): Promise<{ key: string; info: KeyInfo }> {
-    if (name === this.#fromEnvironment?.name) throw keyExists(name);
+    if (this.#ofProcess.some((known) => known.name === name)) throw keyExists(name);
     const key = newSecret('uproar');
     const id = randomUUID();
     await this.#store.log.propose({
@@ -183,11 +176,11 @@ export class Keys {
   }
 
   get #all(): Known[] {
-    return this.#fromEnvironment ? [this.#fromEnvironment, ...this.#stored] : this.#stored;
+    return this.#ofProcess.length > 0 ? [...this.#ofProcess, ...this.#stored] : this.#stored;
   }
 
   #noteUse(row: Known, nowMs: number): void {
-    if (row === this.#fromEnvironment || nowMs - (row.used ?? 0) < USED_INTERVAL_MS) return;
+    if (this.#ofProcess.includes(row) || nowMs - (row.used ?? 0) < USED_INTERVAL_MS) return;
     row.used = nowMs;
     const write = (database: Database.Database) => {
       database.prepare(USE).run(row.id, nowMs);
@@ -204,6 +197,21 @@ export class Keys {
   #load(): void {
     this.#stored = this.#store.reads.statement<[], KeyRow>(SELECT).all().map(know);
   }
+}
+
+function knowOfProcess(name: string, key: string): Known {
+  return know({
+    id: name,
+    name,
+    hash: hashSecret(key),
+    scope: 'admin',
+    collections: null,
+    created: 0,
+    expires: null,
+    used: null,
+    oldHash: null,
+    oldUntil: null,
+  });
 }
 
 function know(row: KeyRow): Known {

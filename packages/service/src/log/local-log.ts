@@ -8,6 +8,15 @@ import type { Durability, LogHealth } from './durable-writer.js';
 import { Intake, type WaitingCommit, type WaitingLimits } from './intake.js';
 import type { CommitOrigin, Log, OtherRecord } from './log.js';
 
+/** What a local log works with. */
+export interface LocalLogParts {
+  database: Database.Database;
+  state: StateMachine;
+  durability: Durability;
+  health: LogHealth;
+  maxWaiting: WaitingLimits;
+}
+
 /** A batch is closed when applying it has taken so long, so that others are served in between. */
 const MAX_BATCH_MS = 30;
 
@@ -26,13 +35,7 @@ export class LocalLog implements Log {
   #scheduled = false;
   #closed = false;
 
-  constructor(
-    database: Database.Database,
-    state: StateMachine,
-    durability: Durability,
-    health: LogHealth,
-    maxWaiting: WaitingLimits,
-  ) {
+  constructor({ database, state, durability, health, maxWaiting }: LocalLogParts) {
     this.#state = state;
     this.#health = health;
     this.#writer = new BatchWriter(database, state, durability, health);

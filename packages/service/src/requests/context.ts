@@ -1,3 +1,4 @@
+import type { Cluster } from '../cluster/cluster.js';
 import type { ByteBudget } from '../limits/byte-budget.js';
 import type { BudgetLimits } from '../limits/limits.js';
 import type { OpenSockets } from '../limits/open-sockets.js';
@@ -19,6 +20,8 @@ import type { OriginPolicy } from './origin-policy.js';
 /** What the routes and the live connections work with. */
 export interface Context {
   store: Store;
+  /** Undefined for a store on one node. */
+  cluster: Cluster | undefined;
   schemas: Schemas;
   views: LiveViews;
   identities: Identities;

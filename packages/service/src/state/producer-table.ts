@@ -17,8 +17,7 @@ const REMOVE = 'DELETE FROM producers WHERE name = ?';
 const ADD_PART = 'INSERT INTO entry_parts (producer, part, bytes) VALUES (?, ?, ?)';
 const PARTS = 'SELECT COUNT(*) FROM entry_parts WHERE producer = ?';
 const READ_PARTS = 'SELECT bytes FROM entry_parts WHERE producer = ? ORDER BY part';
-const REMOVE_OLD_PARTS =
-  'DELETE FROM entry_parts WHERE producer IN (SELECT name FROM producers WHERE place < ?)';
+const REMOVE_OLD_PARTS = 'DELETE FROM entry_parts WHERE producer IN (SELECT name FROM producers WHERE place < ?)';
 const REMOVE_PARTS = 'DELETE FROM entry_parts WHERE producer = ?';
 
 /**

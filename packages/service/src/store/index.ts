@@ -1,6 +1,7 @@
 export type { BackupInfo } from './backups.js';
 export { checkStore, type CheckReport, type CheckResult } from './check-store.js';
-export { databaseFile } from './open-database.js';
+export { databaseFile, openDatabase } from './open-database.js';
+export { claimDirectory } from './lock.js';
 export { restoreBackup, type RestoreOptions } from './restore.js';
 export { StoreError } from './store-error.js';
 export type { CommitOrigin, Log } from '../log/log.js';
@@ -21,4 +22,4 @@ export { storageProblem, type StorageHealth } from './storage-health.js';
 export type { WaitingLimits } from '../log/intake.js';
 export { JournalRetention, type RetentionLimits } from './retention.js';
 export { connectionOf, openStore } from './open-store.js';
-export type { Store, StoreOptions } from './store.js';
+export type { LogParts, Store, StoreOptions } from './store.js';

@@ -42,13 +42,17 @@ export class Indexes {
     this.#options = options;
     this.#load();
     options.log.onBatch(({ records }) => {
-      if (records.some(({ kind }) => kind === 'index-created' || kind === 'index-removed')) this.#load();
+      if (!records.some(({ kind }) => kind === 'index-created' || kind === 'index-removed')) return;
+      this.#load();
+      // Another node may have created it.
+      this.continueFilling();
     });
   }
 
-  /** Fills the indexes that a process left unfinished. */
+  /** Fills the indexes that are not filled: new ones, and those that a process left unfinished. */
   continueFilling(): void {
     // A failure, such as a full disk, leaves it unready; the next start or request tries again.
+    if (this.#closed) return;
     for (const { number, ready } of this.#all) if (!ready) this.#fill(number).catch(() => undefined);
   }
 

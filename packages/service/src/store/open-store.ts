@@ -24,7 +24,8 @@ import { Reader } from './reader.js';
 import { PublishedReads } from './published-reads.js';
 import { JournalRetention } from './retention.js';
 import { StorageHealth } from './storage-health.js';
-import type { Store, StoreOptions } from './store.js';
+import { StoreError } from './store-error.js';
+import type { LogParts, Store, StoreOptions } from './store.js';
 import { WriteAheadFile } from './write-ahead-file.js';
 
 /** 10,000 commits, and 64 MiB of them. */
@@ -41,6 +42,7 @@ export function openStore(directory: string, options: StoreOptions = {}): Store 
   const release = claimDirectory(directory);
   try {
     const database = openDatabase(directory);
+    if (!options.log) checkNotInCluster(database);
     const store = createStore(database, directory, options, release);
     CONNECTIONS.set(store, database);
     return store;
@@ -66,17 +68,22 @@ function createStore(
   const file = databaseFile(directory);
   const health = new StorageHealth();
   const stopCheck = checkAtStart(file, database, (detail) => health.noteDamage(detail));
-  const limits = options.limits ?? DEFAULT_DOCUMENT_LIMITS;
   const walFile = new WriteAheadFile(file);
   // A process that was killed may have left what it had not synced yet; nothing of it is read before it is on disk.
   walFile.syncNow();
   const reads = new PublishedReads(file);
   const state = new StateMachine(database);
-  const log = new LocalLog(database, state, durabilityOf(walFile, reads), health, {
-    ...DEFAULT_WAITING_LIMITS,
-    ...options.waiting,
-  });
-  beginLog(log, state, { ...limits, resultBytes: options.resultBytes ?? DEFAULT_COMMIT_RESULT_BYTES });
+  // Those of a cluster are the same on all nodes.
+  const limits = options.log ? state.limits : (options.limits ?? DEFAULT_DOCUMENT_LIMITS);
+  const parts: LogParts = {
+    database,
+    state,
+    durability: durabilityOf(walFile, reads),
+    health,
+    maxWaiting: { ...DEFAULT_WAITING_LIMITS, ...options.waiting },
+  };
+  const resultBytes = options.resultBytes ?? DEFAULT_COMMIT_RESULT_BYTES;
+  const log = options.log ? options.log(parts) : openLocalLog(parts, { ...limits, resultBytes });
   const collections = new Collections(reads);
   log.onBatch((batch) => collections.publish(batch.collections));
   const documents = new Documents(reads);
@@ -158,6 +165,22 @@ function durabilityOf(walFile: WriteAheadFile, reads: PublishedReads): Durabilit
     release: () => reads.release(),
     resume: () => reads.resume(),
   };
+}
+
+/** @throws {StoreError} `in-cluster` */
+function checkNotInCluster(database: Database.Database): void {
+  if (database.prepare("SELECT 1 FROM local WHERE name = 'cluster'").get() === undefined) return;
+  database.close();
+  throw new StoreError(
+    'in-cluster',
+    'This store is part of a cluster. Start it with --cluster, or run "uproar cluster detach" to go on without the others.',
+  );
+}
+
+function openLocalLog(parts: LogParts, limits: CommitLimits): LocalLog {
+  const log = new LocalLog(parts);
+  beginLog(log, parts.state, limits);
+  return log;
 }
 
 /** Begins the log of a new store, and puts the limits of this process in force. */

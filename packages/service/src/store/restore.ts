@@ -22,12 +22,14 @@ import { StoreError } from './store-error.js';
 export interface RestoreOptions {
   /** Put a store that is there already aside. */
   replace?: boolean | undefined;
+  /** It goes on as the same store: on another node of its cluster. Otherwise it becomes a store of its own. */
+  sameStore?: boolean | undefined;
   onProgress?: (copiedBytes: number, totalBytes: number) => void;
 }
 
 /**
- * Creates a store from a backup, in a data directory that no service has open. The store gets a new id, so that clients
- * start again instead of resuming from a seq that this store does not have.
+ * Creates a store from a backup, in a data directory that no service has open. By default the store gets a new id, so that
+ * clients start again instead of resuming from a seq that this store does not have.
  *
  * @returns the new place of the previous store, if there was one
  * @throws {StoreError} `in-use`, `no-access`, or `exists` when there is a store that may not be replaced
@@ -54,7 +56,7 @@ export async function restoreBackup(
     input.on('data', (piece) => options.onProgress?.((copiedBytes += piece.length), totalBytes));
     await pipeline(input, createWriteStream(part));
     await unpackContents(part, directory);
-    rename(part);
+    if (!options.sameStore) rename(part);
     sync(part);
     const before = existsSync(file) ? putAside(file) : undefined;
     renameSync(part, file);
@@ -74,7 +76,10 @@ function rename(file: string): void {
   database.prepare("UPDATE store SET value = ? WHERE name = 'id'").run(name());
   // A backup of an earlier format has no log yet.
   const hasLog = database.prepare("SELECT 1 FROM sqlite_schema WHERE name = 'log'").get() !== undefined;
-  if (hasLog) database.prepare("UPDATE log SET place = 0, hash = '', generation = ?").run(name());
+  if (hasLog) {
+    database.prepare("UPDATE log SET place = 0, hash = '', generation = ?").run(name());
+    database.prepare("DELETE FROM local WHERE name = 'cluster'").run();
+  }
   database.close();
 }
 

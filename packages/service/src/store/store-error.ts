@@ -2,7 +2,16 @@
 export class StoreError extends Error {
   override name = 'StoreError';
   constructor(
-    readonly kind: 'in-use' | 'not-a-store' | 'newer-format' | 'no-access' | 'damaged' | 'exists',
+    readonly kind:
+      | 'in-use'
+      | 'not-a-store'
+      | 'newer-format'
+      | 'no-access'
+      | 'damaged'
+      | 'exists'
+      | 'in-cluster'
+      | 'cluster-refused'
+      | 'cluster-unreachable',
     message: string,
     options?: ErrorOptions,
   ) {

@@ -59,6 +59,7 @@ export type SessionParts = Pick<
   | 'accessLimits'
   | 'budgets'
   | 'bytes'
+  | 'cluster'
   | 'commitLimits'
   | 'committer'
   | 'connections'
@@ -294,12 +295,13 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   /** Authenticates the caller. Called again with another token, it changes the identity of the connection. */
-  async #hello({ token, device }: LiveParams['hello']): Promise<string> {
+  async #hello({ token, device, seen }: LiveParams['hello']): Promise<string> {
     const { identities, store, connections } = this.#context;
     this.#authenticating = true;
     this.#socket.pause();
     try {
       await this.#context.rates.checkFailures(this.address);
+      if (seen !== undefined) await this.#context.cluster?.waitFor(seen);
       const identity = await identities.identify(token);
       connections.updateIdentity(this, identity);
       this.#context.sockets.identify(this.#stream as Socket, limitHolder(identity, this.address));

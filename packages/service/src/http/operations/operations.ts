@@ -9,13 +9,13 @@ import { describeService } from '../description/openapi.js';
 
 const NotReady = z.object({
   status: z.literal('not-ready'),
-  reasons: z.array(z.enum(['stopping', 'storage-failed', 'overloaded'])),
+  reasons: z.array(z.enum(['stopping', 'storage-failed', 'overloaded', 'halted'])),
 });
 
 /** Health checks, metrics and descriptions for operators. */
 export function serveOperations(
   app: FastifyInstance,
-  context: Pick<Context, 'store' | 'identities' | 'recorder' | 'draining'>,
+  context: Pick<Context, 'store' | 'cluster' | 'identities' | 'recorder' | 'draining'>,
   openMetrics: boolean,
 ): void {
   const { identities, recorder } = context;
@@ -53,7 +53,8 @@ export function serveOperations(
       schema: {
         tags: ['operations'],
         summary: 'Check whether the service accepts requests',
-        description: 'It does not while it is stopping, cannot write to its disk, or is overloaded.',
+        description:
+          'It does not while it is stopping, cannot write to its disk, is overloaded, or does not take part in its cluster.',
         security: [],
         response: { 200: z.object({ status: z.literal('ready') }), 503: NotReady },
       },
@@ -115,10 +116,12 @@ export function serveOperations(
 async function findReasons({
   draining,
   store,
-}: Pick<Context, 'store' | 'draining'>): Promise<z.infer<typeof NotReady>['reasons']> {
+  cluster,
+}: Pick<Context, 'store' | 'cluster' | 'draining'>): Promise<z.infer<typeof NotReady>['reasons']> {
   return [
     ...(draining ? (['stopping'] as const) : []),
     ...(store.health.failure && !(await store.recover()) ? (['storage-failed'] as const) : []),
+    ...(cluster?.halted ? (['halted'] as const) : []),
     ...(store.log.crowded ? (['overloaded'] as const) : []),
   ];
 }

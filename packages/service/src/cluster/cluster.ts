@@ -1,0 +1,321 @@
+import { randomBytes } from 'node:crypto';
+import { problemError } from '@uproar/protocol';
+import { ReplicatedLog } from '../log/replicated-log.js';
+import type { NodeReport } from '../log/transport.js';
+import { openStore, StoreError, type LogParts, type Store } from '../store/index.js';
+import { VERSION } from '../version.js';
+import { copyStore } from './copy-store.js';
+import { EtcdLog, type EtcdOptions, type Founding } from './etcd-log.js';
+import { HashComparison } from './hash-comparison.js';
+import { identifyStore, type StoreIdentity } from './store-identity.js';
+
+/** How a node takes part in a cluster. */
+export interface ClusterOptions {
+  etcd: EtcdOptions;
+  /** Where other nodes, and clients, reach this node. */
+  address: string;
+}
+
+/** A node, as the others see it. */
+export interface NodeStatus extends NodeReport {
+  /** Since when nothing has come from it, in milliseconds. */
+  silentMs: number;
+  /** Whether its state differs from that of this node at the same place. */
+  differs: boolean;
+}
+
+/** How this node stands in the cluster. */
+export interface ClusterStatus {
+  node: string;
+  founding: Omit<Founding, 'secret'>;
+  nodes: NodeStatus[];
+  /** Since when this node may lack what others have written; undefined while it is up to date. */
+  staleSinceMs: number | undefined;
+  /** Why it does not take part any more. */
+  halted: string | undefined;
+}
+
+/** How often a node tells about itself, in milliseconds. */
+const REPORT_MS = 1000;
+
+/** Without its own report from the log service for this time, a node counts as stale, in milliseconds. */
+const STALE_AFTER_MS = 3000;
+
+/** How long a start waits for the log service, and for the entries that were written meanwhile, in milliseconds. */
+const START_MS = 30_000;
+
+/** A client waits so long for a node to have what it has seen, in milliseconds. */
+const CATCH_UP_MS = 5000;
+
+/** The most bytes of one entry; etcd takes 1.5 MiB by default. */
+const ENTRY_BYTES = 900_000;
+
+/** A node of a cluster: what ties its store to the log service and to the other nodes. */
+export class Cluster {
+  readonly node = randomBytes(6).toString('hex');
+  readonly founding: Founding;
+  readonly #etcd: EtcdLog;
+  readonly #address: string;
+  readonly #hashes: HashComparison;
+  readonly #reports = new Map<string, { report: NodeReport; atMs: number }>();
+  #log: ReplicatedLog | undefined;
+  #timer: NodeJS.Timeout | undefined;
+  /** When the latest own report that came back was sent. */
+  #heardMs = performance.now();
+  readonly #sent = new Map<number, number>();
+  #place: { place: number; hash: string };
+
+  private constructor(etcd: EtcdLog, founding: Founding, address: string, position: { place: number; hash: string }) {
+    this.#etcd = etcd;
+    this.founding = founding;
+    this.#address = address;
+    this.#place = position;
+    this.#hashes = new HashComparison(position);
+  }
+
+  /**
+   * Takes part in a cluster with the store of a data directory: founds the cluster, or copies the store of another node,
+   * where that is needed.
+   *
+   * @throws {StoreError} `cluster-refused` if the store and the cluster do not belong together
+   */
+  static async begin(directory: string, { etcd: etcdOptions, address }: ClusterOptions): Promise<Cluster> {
+    const etcd = new EtcdLog(etcdOptions);
+    try {
+      const own = identifyStore(directory);
+      const present = await foundingOf(etcd, own);
+      const { founding, position } = present
+        ? { founding: present, position: await joinWith(etcd, present, own, directory) }
+        : await found(etcd, own, directory);
+      return new Cluster(etcd, founding, address, position);
+    } catch (error) {
+      await etcd.close();
+      throw error;
+    }
+  }
+
+  /** Makes the log of the store. */
+  openLog(parts: LogParts): ReplicatedLog {
+    const log = new ReplicatedLog({
+      ...parts,
+      transport: this.#etcd,
+      producer: this.node,
+      entryBytes: ENTRY_BYTES,
+    });
+    log.onPlace = (place, hash) => {
+      this.#place = { place, hash };
+      this.#checkHashes(this.#hashes.reached(place, hash));
+    };
+    log.onReport = (report) => this.#hear(report);
+    log.onGone = (node) => {
+      this.#reports.delete(node);
+      this.#hashes.forget(node);
+    };
+    this.#log = log;
+    return log;
+  }
+
+  /** Begins to follow the log. Resolves when everything that had been written is applied, or after half a minute. */
+  async start(store: Store): Promise<void> {
+    const log = this.#log!;
+    await store.log.writeLocally((database) =>
+      database
+        .prepare(
+          "INSERT INTO local (name, value) VALUES ('cluster', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
+        )
+        .run(JSON.stringify(this.founding)),
+    );
+    log.start();
+    const report = () => this.#report();
+    this.#timer = setInterval(report, REPORT_MS).unref();
+    report();
+    const endsMs = performance.now() + START_MS;
+    const { last } = await this.#etcd.bounds().catch(() => ({ last: 0 }));
+    while (this.#place.place < last && performance.now() < endsMs && !log.halted) {
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+  }
+
+  /** Called when this node cannot take part any more. */
+  onHalt(call: (error: Error) => void): void {
+    this.#log!.onHalt = call;
+  }
+
+  /**
+   * Waits until this node has a commit that a client has seen on another node. It also ends when this node is known to be
+   * up to date: then no such commit exists.
+   *
+   * @throws {ProblemError} `behind` when that takes too long
+   */
+  async waitFor(seq: number): Promise<void> {
+    const startedMs = performance.now();
+    while (this.#log!.seq < seq && this.#heardMs <= startedMs) {
+      if (performance.now() - startedMs > CATCH_UP_MS) {
+        throw problemError(
+          'behind',
+          `This node is at seq ${this.#log!.seq}, behind ${seq}. Try another one, or again in a second.`,
+        );
+      }
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+  }
+
+  /** Since when this node may lack what others have written, in milliseconds since 1970. */
+  get staleSinceMs(): number | undefined {
+    const silentMs = performance.now() - this.#heardMs;
+    return silentMs > STALE_AFTER_MS ? Date.now() - silentMs : undefined;
+  }
+
+  get halted(): Error | undefined {
+    return this.#log?.halted;
+  }
+
+  status(): ClusterStatus {
+    const { store, generation, place, hash } = this.founding;
+    const now = performance.now();
+    return {
+      node: this.node,
+      founding: { store, generation, place, hash },
+      nodes: [...this.#reports.values()]
+        .map(({ report, atMs }) => ({
+          ...report,
+          silentMs: Math.round(now - atMs),
+          differs: this.#hashes.differs(report.node),
+        }))
+        .sort((one, other) => (one.address < other.address ? -1 : 1)),
+      staleSinceMs: this.staleSinceMs,
+      halted: this.halted?.message,
+    };
+  }
+
+  async close(): Promise<void> {
+    clearInterval(this.#timer);
+    await this.#etcd.close();
+  }
+
+  #report(): void {
+    if (this.#log!.halted) return;
+    const timeMs = Date.now();
+    this.#sent.set(timeMs, performance.now());
+    const report = { node: this.node, address: this.#address, version: VERSION, seq: this.#log!.seq, timeMs };
+    // While the log service does not answer, the node is stale, and says so.
+    this.#etcd.report({ ...report, ...this.#place }).catch(() => undefined);
+  }
+
+  #hear(report: NodeReport): void {
+    this.#reports.set(report.node, { report, atMs: performance.now() });
+    if (report.node !== this.node) {
+      this.#checkHashes(this.#hashes.heard(report));
+      return;
+    }
+    const sentMs = this.#sent.get(report.timeMs);
+    if (sentMs === undefined) return;
+    this.#heardMs = sentMs;
+    for (const timeMs of this.#sent.keys()) if (timeMs <= report.timeMs) this.#sent.delete(timeMs);
+  }
+
+  /** A node that differs from most others must not serve any more. */
+  #checkHashes(different: boolean): void {
+    if (!different) return;
+    const others = [...this.#reports.keys()].filter((node) => node !== this.node);
+    const differing = others.filter((node) => this.#hashes.differs(node));
+    if (differing.length <= others.length / 2) return;
+    this.#log!.halt(
+      problemError(
+        'storage-failed',
+        'The state of this node differs from that of the others. Its store is copied anew at the next start.',
+      ),
+    );
+  }
+}
+
+/** What the cluster was founded with; undefined if it was not yet. Without the log service: what the store knows of it. */
+async function foundingOf(etcd: EtcdLog, own: StoreIdentity | undefined): Promise<Founding | undefined> {
+  const endsMs = performance.now() + START_MS;
+  for (;;) {
+    try {
+      const founding = await etcd.founding();
+      if (founding || !own?.cluster) return founding;
+      throw new StoreError(
+        'cluster-refused',
+        'This store is part of a cluster, but the log service has no data of it. If the data is lost, run ' +
+          '"uproar cluster detach" on the store that is furthest, and begin a new cluster with it.',
+      );
+    } catch (error) {
+      if (error instanceof StoreError) throw error;
+      // A node that was part of the cluster serves what it has.
+      if (own?.cluster) return own.cluster;
+      if (performance.now() > endsMs) {
+        throw new StoreError(
+          'cluster-unreachable',
+          `The log service does not answer (${(error as Error).message}). Check the addresses in --cluster.`,
+        );
+      }
+      await new Promise((resolve) => setTimeout(resolve, 500));
+    }
+  }
+}
+
+/** Founds a cluster with the store of this node. */
+async function found(
+  etcd: EtcdLog,
+  own: StoreIdentity | undefined,
+  directory: string,
+): Promise<{ founding: Founding; position: { place: number; hash: string } }> {
+  if (!own) await openStore(directory).close();
+  const { store, generation, place, hash } = identifyStore(directory)!;
+  const secret = randomBytes(24).toString('base64url');
+  const founding = await etcd.found({ store, generation, place, hash, secret });
+  if (founding.generation === generation) return { founding, position: { place, hash } };
+  // Another node was faster. Nothing is lost with a store that was just made.
+  return { founding, position: await joinWith(etcd, founding, own, directory) };
+}
+
+/** Makes sure that the store of this node belongs to the cluster, and can follow its log. Returns where it is. */
+async function joinWith(
+  etcd: EtcdLog,
+  founding: Founding,
+  own: StoreIdentity | undefined,
+  directory: string,
+): Promise<{ place: number; hash: string }> {
+  if (own && (own.store !== founding.store || own.generation !== founding.generation)) {
+    throw new StoreError(
+      'cluster-refused',
+      `The store in ${directory} is not that of the cluster. Use an empty directory to join, or another --cluster-prefix.`,
+    );
+  }
+  const bounds = await etcd.bounds().catch(() => undefined);
+  if (own && bounds && bounds.last < own.place) {
+    throw new StoreError(
+      'cluster-refused',
+      `The log of the cluster ends at ${bounds.last}, but this store is at ${own.place}: the log service has lost data. ` +
+        'Run "uproar cluster detach" on the store that is furthest, and begin a new cluster with it.',
+    );
+  }
+  if (own && !(bounds && bounds.first > own.place + 1)) return own;
+  await copyFromAny(etcd, founding, directory);
+  return identifyStore(directory)!;
+}
+
+async function copyFromAny(etcd: EtcdLog, { secret }: Founding, directory: string): Promise<void> {
+  const endsMs = performance.now() + START_MS;
+  let problem = 'no node is running';
+  for (;;) {
+    const nodes = await etcd.nodes().catch(() => []);
+    for (const { address } of nodes.sort((one, other) => other.place - one.place)) {
+      try {
+        await copyStore(address, secret, directory);
+        return;
+      } catch (error) {
+        problem = (error as Error).message;
+      }
+    }
+    if (performance.now() > endsMs) {
+      throw new StoreError(
+        'cluster-unreachable',
+        `The store could not be copied from another node: ${problem}. Start one that has it.`,
+      );
+    }
+    await new Promise((resolve) => setTimeout(resolve, 500));
+  }
+}

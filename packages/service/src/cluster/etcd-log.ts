@@ -1,0 +1,249 @@
+import { Etcd3, type IKeyValue, type IOptions, type Lease, type Watcher } from 'etcd3';
+import { noop } from 'cockatiel';
+import type { LogFollower, LogPlace, LogTransport, NodeReport } from '../log/transport.js';
+
+/** How the log service is reached. */
+export interface EtcdOptions {
+  /** The addresses of the members: `http://10.0.0.1:2379`. */
+  urls: readonly string[];
+  /** In front of all keys, so that several clusters can share one service. */
+  prefix: string;
+  user?: { name: string; password: string } | undefined;
+  /** Certificates in PEM: that of the authority, and those of this client. */
+  tls?: { authority: Buffer; cert?: Buffer | undefined; key?: Buffer | undefined } | undefined;
+}
+
+/** What is fixed when a cluster is founded. */
+export interface Founding {
+  /** The id of the store, and the generation of its log. */
+  store: string;
+  generation: string;
+  /** The place in the store's log behind which the entries of the cluster begin, and the hash at that place. */
+  place: number;
+  hash: string;
+  /** Lets nodes of the cluster read from each other. */
+  secret: string;
+}
+
+/** The log service has entries that this node cannot get any more. It needs a copy of the store of another node. */
+export class TooFarBehindError extends Error {
+  override name = 'TooFarBehindError';
+}
+
+/** A call to the log service may take so long, in milliseconds. */
+const CALL_MS = 3000;
+
+/** A node that does not report for this time is gone, in seconds. */
+const LEASE_S = 10;
+
+/** The largest message from the log service, in bytes. */
+const MAX_MESSAGE_BYTES = 256 * 1024 * 1024;
+
+/**
+ * The log of a cluster in etcd. The entries are the versions of one key; etcd keeps them in one order, each on the disks
+ * of a majority of its members.
+ */
+export class EtcdLog implements LogTransport {
+  readonly #client: Etcd3;
+  /** A client of its own for the watch, so that neither holds up the other. */
+  readonly #watching: Etcd3;
+  readonly #prefix: string;
+  #lease: Lease | undefined;
+  #node: string | undefined;
+  /** The place behind which the entries in etcd begin. */
+  #base = 0;
+  #closed = false;
+
+  constructor({ urls, prefix, user, tls }: EtcdOptions) {
+    const options: IOptions = {
+      hosts: [...urls],
+      // Its circuit breakers would refuse calls for a while after an error. Here every call is repeated by its caller.
+      faultHandling: { host: () => noop, global: noop },
+      defaultCallOptions: ({ isStream }) => (isStream ? {} : { deadline: Date.now() + CALL_MS }),
+      grpcOptions: {
+        'grpc.max_receive_message_length': MAX_MESSAGE_BYTES,
+        'grpc.keepalive_time_ms': 2000,
+        'grpc.keepalive_timeout_ms': 2000,
+        'grpc.keepalive_permit_without_calls': 1,
+        'grpc.initial_reconnect_backoff_ms': 100,
+        'grpc.max_reconnect_backoff_ms': 1000,
+      },
+      ...(user ? { auth: { username: user.name, password: user.password } } : {}),
+      ...(tls ? { credentials: credentialsOf(tls) } : {}),
+    };
+    this.#client = new Etcd3(options);
+    this.#watching = new Etcd3(options);
+    this.#prefix = prefix;
+  }
+
+  get #logKey(): string {
+    return `${this.#prefix}log`;
+  }
+
+  get #nodesKey(): string {
+    return `${this.#prefix}nodes/`;
+  }
+
+  /** What the cluster was founded with; undefined if it was not yet. */
+  async founding(): Promise<Founding | undefined> {
+    const text = await this.#client.get(`${this.#prefix}founding`).string();
+    if (text === null) return undefined;
+    const founding = JSON.parse(text) as Founding;
+    this.#base = founding.place;
+    return founding;
+  }
+
+  /** Founds a cluster, unless it was founded meanwhile. Returns what it was founded with. */
+  async found(founding: Founding): Promise<Founding> {
+    const key = `${this.#prefix}founding`;
+    await this.#client
+      .if(key, 'Create', '==', 0)
+      .then(this.#client.put(key).value(JSON.stringify(founding)))
+      .commit();
+    return (await this.founding())!;
+  }
+
+  /** The nodes that have reported lately. */
+  async nodes(): Promise<NodeReport[]> {
+    const { kvs } = await this.#client.getAll().prefix(this.#nodesKey).exec();
+    return kvs.map(({ value }) => JSON.parse(value.toString()) as NodeReport);
+  }
+
+  async append(bytes: Buffer): Promise<void> {
+    await this.#client.put(this.#logKey).value(bytes).exec();
+  }
+
+  follow(after: LogPlace, follower: LogFollower): () => void {
+    let stopped = false;
+    let watcher: Watcher | undefined;
+    const stop = () => {
+      stopped = true;
+      watcher?.cancel().catch(() => undefined);
+    };
+    const lose = (error: Error) => {
+      if (stopped) return;
+      stop();
+      follower.lost(error);
+    };
+    this.#watch(after)
+      .then((created) => {
+        watcher = created;
+        if (stopped) return stop();
+        created.on('data', ({ events }) => {
+          for (const { kv, type } of events) {
+            if (!stopped) this.#deliver(kv, type === 'Delete', follower);
+          }
+        });
+        created.on('disconnected', () => lose(new Error('The connection to the log service was lost.')));
+        created.on('error', lose);
+        // Reports that were made before.
+        return this.nodes().then((reports) => {
+          if (!stopped) for (const report of reports) follower.report(report);
+        });
+      })
+      .catch(lose);
+    return stop;
+  }
+
+  async report(report: NodeReport): Promise<void> {
+    this.#node = report.node;
+    if (this.#closed) return;
+    if (!this.#lease) {
+      const lease = this.#client.lease(LEASE_S);
+      this.#lease = lease;
+      lease.on('lost', () => {
+        if (this.#lease === lease) this.#lease = undefined;
+      });
+    }
+    try {
+      await this.#lease.put(this.#nodesKey + report.node).value(JSON.stringify(report));
+    } catch (error) {
+      this.#lease?.release();
+      this.#lease = undefined;
+      throw error;
+    }
+  }
+
+  async bounds(): Promise<{ first: number; last: number }> {
+    const { kvs } = await this.#client.get(this.#logKey).exec();
+    const last = this.#base + Number(kvs[0]?.version ?? 0);
+    const first = Number((await this.#client.get(`${this.#prefix}first`).string()) ?? this.#base + 1);
+    return { first, last };
+  }
+
+  /** The bytes of the entry at a revision. Undefined when it is no longer kept. */
+  async entryAt(revision: number): Promise<{ place: number; bytes: Buffer } | undefined> {
+    const { kvs } = await this.#client
+      .get(this.#logKey)
+      .revision(String(revision))
+      .exec()
+      .catch((error: Error) => {
+        if (isCompacted(error)) return { kvs: [] };
+        throw error;
+      });
+    const found = kvs[0];
+    return found && { place: this.#base + Number(found.version), bytes: found.value };
+  }
+
+  /** Lets the service forget the entries before a place. */
+  async forget(before: LogPlace): Promise<void> {
+    await this.#client.put(`${this.#prefix}first`).value(String(before.place)).exec();
+    await this.#client.kv.compact({ revision: String(before.revision), physical: false });
+  }
+
+  async close(): Promise<void> {
+    this.#closed = true;
+    const node = this.#node;
+    this.#lease?.release();
+    if (node !== undefined) {
+      await this.#client
+        .delete()
+        .key(this.#nodesKey + node)
+        .exec()
+        .catch(() => undefined);
+    }
+    this.#client.close();
+    this.#watching.close();
+  }
+
+  async #watch({ place, revision }: LogPlace): Promise<Watcher> {
+    let from = revision + 1;
+    if (revision === 0) {
+      const { kvs } = await this.#client.get(this.#logKey).exec();
+      const log = kvs[0];
+      if (!log) {
+        // No entry yet: whatever comes after now.
+        const { header } = await this.#client.get(`${this.#prefix}founding`).exec();
+        from = Number(header.revision) + 1;
+      } else if (this.#base === place) from = Number(log.create_revision);
+      else throw new TooFarBehindError('The revision of the last entry is not known.');
+    }
+    return this.#watching.watch().prefix(this.#prefix).startRevision(String(from)).create();
+  }
+
+  #deliver(kv: IKeyValue, deleted: boolean, follower: LogFollower): void {
+    const key = kv.key.toString();
+    if (key === this.#logKey && !deleted) {
+      const place = this.#base + Number(kv.version);
+      follower.entry({ place, revision: Number(kv.mod_revision), bytes: kv.value });
+    } else if (key.startsWith(this.#nodesKey)) {
+      if (deleted) follower.gone(key.slice(this.#nodesKey.length));
+      else follower.report(JSON.parse(kv.value.toString()) as NodeReport);
+    }
+  }
+}
+
+function credentialsOf({
+  authority,
+  cert,
+  key,
+}: NonNullable<EtcdOptions['tls']>): NonNullable<IOptions['credentials']> {
+  return {
+    rootCertificate: authority,
+    ...(cert && key ? { certChain: cert, privateKey: key } : {}),
+  };
+}
+
+function isCompacted(error: Error): boolean {
+  return error.message.includes('compacted');
+}

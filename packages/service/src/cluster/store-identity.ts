@@ -1,0 +1,40 @@
+import { existsSync } from 'node:fs';
+import type Database from 'better-sqlite3';
+import { claimDirectory, databaseFile, openDatabase } from '../store/index.js';
+import type { Founding } from './etcd-log.js';
+
+/** Which log a store belongs to, and how far it has come in it. */
+export interface StoreIdentity {
+  store: string;
+  generation: string;
+  place: number;
+  hash: string;
+  revision: number;
+  /** The cluster it is part of. */
+  cluster: Founding | undefined;
+}
+
+const READ = `
+  SELECT (SELECT value FROM store WHERE name = 'id') AS store, generation, place, hash, revision,
+    (SELECT value FROM local WHERE name = 'cluster') AS cluster
+  FROM log`;
+
+/**
+ * Reads which log the store in a data directory belongs to, after bringing it to the present format. Undefined if there is
+ * no store.
+ *
+ * @throws {StoreError} when it cannot be opened
+ */
+export function identifyStore(directory: string): StoreIdentity | undefined {
+  if (!existsSync(databaseFile(directory))) return undefined;
+  const release = claimDirectory(directory);
+  let database: Database.Database | undefined;
+  try {
+    database = openDatabase(directory);
+    const row = database.prepare<[], Omit<StoreIdentity, 'cluster'> & { cluster: string | null }>(READ).get()!;
+    return { ...row, cluster: row.cluster === null ? undefined : (JSON.parse(row.cluster) as Founding) };
+  } finally {
+    database?.close();
+    release();
+  }
+}

@@ -1,0 +1,174 @@
+import { expect } from 'chai';
+import { detachStore, StoreError } from '@uproar/service';
+import { Etcd, freePort } from '../../../test/etcd.js';
+import { RawSocket } from '../../../test/raw-socket.js';
+import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
+import { connectionOf } from '../dist/store/index.js';
+import { differ, dumpState } from './replay.js';
+
+describe('a store on several nodes', () => {
+  let etcd: Etcd;
+  let prefixes = 0;
+  before(async () => (etcd = await Etcd.start(1)));
+  after(() => etcd.stop());
+
+  /** Starts a node of a cluster, on a directory of its own or on one that is there. */
+  const startNode = async (prefix: string, directory?: string): Promise<TestService> => {
+    const port = await freePort();
+    return TestService.start({
+      port,
+      accounts: 'open',
+      ...(directory === undefined ? {} : { directory }),
+      cluster: { address: `http://127.0.0.1:${port}`, etcd: { urls: etcd.urls, prefix } },
+    });
+  };
+  const startCluster = async (count: number): Promise<TestService[]> => {
+    const prefix = `test-${++prefixes}/`;
+    const nodes: TestService[] = [];
+    for (let n = 0; n < count; n++) nodes.push(await startNode(prefix));
+    return nodes;
+  };
+  const placeOf = (node: TestService) =>
+    connectionOf(node.service.store).prepare<[], number>('SELECT place FROM log').pluck().get()!;
+  const level = (nodes: TestService[]) => until('all nodes are level', () => new Set(nodes.map(placeOf)).size === 1);
+  const expectEqual = async (nodes: TestService[]) => {
+    await level(nodes);
+    const unready = 'SELECT COUNT(*) FROM indexes WHERE number NOT IN (SELECT number FROM ready_indexes)';
+    await until('all indexes are filled', () =>
+      nodes.every((node) => connectionOf(node.service.store).prepare(unready).pluck().get() === 0),
+    );
+    const [first, ...others] = nodes.map((node) => dumpState(connectionOf(node.service.store)));
+    for (const other of others) expect(differ(first!, other), 'the same state on all nodes').to.deep.equal([]);
+  };
+  const stop = (nodes: TestService[]) => Promise.all(nodes.map((node) => node.stop()));
+
+  it('takes writes on every node, and shows them on all, to readers and watchers', async () => {
+    const nodes = await startCluster(3);
+    const sockets = await Promise.all(nodes.map((node) => RawSocket.open(node, { authorization: `Bearer ${KEY}` })));
+    for (const socket of sockets) await socket.call('watch', { query: { from: 'balloons' } });
+    for (const [n, node] of nodes.entries()) {
+      const answer = await node.request('PUT', `/v1/data/balloons/b-${n}`, { n });
+      expect(answer.status).to.equal(201);
+      expect((await node.request('GET', `/v1/data/balloons/b-${n}`)).json.data, 'own writes').to.deep.equal({ n });
+    }
+    await level(nodes);
+    for (const [n, node] of nodes.entries()) {
+      expect((await node.request('GET', '/v1/data/balloons')).json.documents).to.have.length(3);
+      await until(`watcher ${n} has all`, () => JSON.stringify(sockets[n]!.heard).includes('b-2'));
+    }
+    for (const { socket } of sockets) socket.close();
+    await expectEqual(nodes);
+    await stop(nodes);
+  });
+
+  it('applies a commit once that is sent to two nodes', async () => {
+    const nodes = await startCluster(2);
+    const commit = { id: 'once', writes: [{ put: 'balloons/b-1', data: { n: 1 } }] };
+    const [one, other] = await Promise.all(nodes.map((node) => node.request('POST', '/v1/commits', commit)));
+    expect(one!.json.seq).to.equal(other!.json.seq).and.to.equal(1);
+    await expectEqual(nodes);
+    await stop(nodes);
+  });
+
+  it('has the same keys, policy, accounts, sessions and indexes on all nodes', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    await one.request('PUT', '/v1/data/flights/f-1', { crew: 'c-1' });
+    const { key } = (await one.request('POST', '/v1/keys', { name: 'gate', scope: 'read' })).json as { key: string };
+    await one.request('PUT', '/v1/policy', { text: 'collections: { flights: { read: true } }' });
+    await one.request('POST', '/v1/indexes', { collection: 'flights', fields: 'crew' });
+    const account = { name: 'ada', password: 'a-password-of-ada' };
+    const session = (await one.as(null)('POST', '/v1/accounts', account)).json as { accessToken: string };
+    await level(nodes);
+    expect((await other.as(key)('GET', '/v1/data/flights')).json.documents).to.have.length(1);
+    expect((await other.as(session.accessToken)('GET', '/v1/data/flights')).status).to.equal(200);
+    expect((await other.request('GET', '/v1/indexes')).json.indexes).to.have.length(1);
+
+    // A watch on the other node ends when its key is revoked here.
+    const socket = await RawSocket.open(other, { authorization: `Bearer ${key}` });
+    await socket.call('watch', { query: { from: 'flights' } });
+    await one.request('DELETE', '/v1/keys/gate');
+    await until('it ends', () => socket.heard.some(({ method }) => method === 'end'));
+    expect((await other.as(key)('GET', '/v1/data/flights')).status).to.equal(401);
+    socket.socket.close();
+    await expectEqual(nodes);
+    await stop(nodes);
+  });
+
+  it('lets a node leave, come back, and catch up; and a new one copy the store', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    for (let n = 0; n < 20; n++) await one.request('PUT', `/v1/data/balloons/b-${n}`, { n });
+    await other.service.close();
+    for (let n = 0; n < 20; n++) await one.request('PUT', `/v1/data/balloons/c-${n}`, { n });
+    await other.restart();
+    expect((await other.request('GET', '/v1/data/balloons')).json.documents, 'at the start').to.have.length(40);
+    const third = await startNode(`test-${prefixes}/`);
+    expect((await third.request('GET', '/v1/data/balloons')).json.documents).to.have.length(40);
+    await third.request('PUT', '/v1/data/balloons/d-1', { n: 1 });
+    await expectEqual([...nodes, third]);
+
+    const { json } = await third.request('GET', '/v1/cluster');
+    expect(json.nodes).to.have.length(3);
+    expect(json.nodes.every(({ differs }: { differs: boolean }) => !differs)).to.equal(true);
+    expect(json).not.to.have.any.keys('staleSince', 'halted');
+    await stop([...nodes, third]);
+  });
+
+  it('reads without a quorum and says since when it is stale; writes get an unknown outcome and are applied once', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    await one.request('PUT', '/v1/data/balloons/b-1', { n: 0 });
+    await level(nodes);
+    etcd.members[0]!.process!.kill('SIGSTOP');
+    try {
+      const commit = { id: 'during', writes: [{ adjust: 'balloons/b-1', by: { '/n': { add: 1 } } }] };
+      const answer = await one.request('POST', '/v1/commits', commit);
+      expect(answer.status).to.equal(503);
+      expect(answer.json.type).to.equal('/problems/unconfirmed');
+      expect((await other.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 0 });
+      const state = (await other.request('GET', '/v1/cluster')).json as { staleSince: string };
+      expect(Date.now() - Date.parse(state.staleSince)).to.be.within(3000, 30_000);
+      etcd.members[0]!.process!.kill('SIGCONT');
+      await until('it is applied', async () => (await other.request('POST', '/v1/commits', commit)).status === 200);
+    } finally {
+      etcd.members[0]!.process!.kill('SIGCONT');
+    }
+    await level(nodes);
+    expect((await one.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 1 });
+    await until('it is up to date', async () => !('staleSince' in (await one.request('GET', '/v1/cluster')).json));
+    await expectEqual(nodes);
+    await stop(nodes);
+  });
+
+  it('refuses a store of another cluster, and a start alone until it is detached', async () => {
+    const directory = temporaryDirectory();
+    const node = await startNode('first/', directory.path);
+    await node.request('PUT', '/v1/data/balloons/b-1', { n: 1 });
+    await node.service.close();
+
+    const refusal = async (start: Promise<TestService>): Promise<string> => {
+      const error = await start.then(
+        () => undefined,
+        (reason: unknown) => reason,
+      );
+      expect(error).to.be.instanceOf(StoreError);
+      return (error as StoreError).message;
+    };
+    expect(await refusal(TestService.start({ directory: directory.path }))).to.include('part of a cluster');
+    expect(await refusal(startNode('other/', directory.path))).to.include('no data of it');
+    const [another] = await startCluster(1);
+    expect(await refusal(startNode(`test-${prefixes}/`, directory.path))).to.include('not that of the cluster');
+    await another!.stop();
+
+    detachStore(directory.path);
+    const alone = await TestService.start({ directory: directory.path });
+    expect((await alone.request('GET', '/v1/data/balloons')).json.documents).to.have.length(1);
+    await alone.stop();
+    // It may found a new cluster.
+    const again = await startNode('again/', directory.path);
+    expect((await again.request('GET', '/v1/data/balloons')).json.documents).to.have.length(1);
+    await again.stop();
+    directory.remove();
+  });
+});

@@ -1,0 +1,93 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { once } from 'node:events';
+import { createServer, type AddressInfo } from 'node:net';
+import { join } from 'node:path';
+import { temporaryDirectory, until } from './service.js';
+
+/** A port that is free now. */
+export async function freePort(): Promise<number> {
+  const server = createServer().listen(0, '127.0.0.1');
+  await once(server, 'listening');
+  const { port } = server.address() as AddressInfo;
+  server.close();
+  await once(server, 'close');
+  return port;
+}
+
+interface Member {
+  name: string;
+  clientUrl: string;
+  peerUrl: string;
+  process: ChildProcess | undefined;
+}
+
+/** Members of etcd for a test, over loopback, in directories of their own. */
+export class Etcd {
+  private readonly directory = temporaryDirectory();
+  private constructor(readonly members: Member[]) {}
+
+  static async start(count: number): Promise<Etcd> {
+    const members: Member[] = [];
+    for (let n = 1; n <= count; n++) {
+      const [client, peer] = [await freePort(), await freePort()];
+      members.push({
+        name: `e${n}`,
+        clientUrl: `http://127.0.0.1:${client}`,
+        peerUrl: `http://127.0.0.1:${peer}`,
+        process: undefined,
+      });
+    }
+    const etcd = new Etcd(members);
+    for (const member of members) etcd.startMember(member);
+    await etcd.ready();
+    return etcd;
+  }
+
+  get urls(): string[] {
+    return this.members.map(({ clientUrl }) => clientUrl);
+  }
+
+  /** Starts a member, with the data that it has. */
+  startMember(member: Member): void {
+    const { name, clientUrl, peerUrl } = member;
+    const options = {
+      name,
+      'data-dir': join(this.directory.path, name),
+      'listen-client-urls': clientUrl,
+      'advertise-client-urls': clientUrl,
+      'listen-peer-urls': peerUrl,
+      'initial-advertise-peer-urls': peerUrl,
+      'initial-cluster': this.members.map((other) => `${other.name}=${other.peerUrl}`).join(','),
+      'log-level': 'error',
+      // A test machine may be busy.
+      'heartbeat-interval': '200',
+      'election-timeout': '2000',
+    };
+    const args = Object.entries(options).flatMap(([option, value]) => [`--${option}`, value]);
+    member.process = spawn('etcd', args, { stdio: 'ignore' });
+  }
+
+  /** Resolves when the members answer. */
+  async ready(): Promise<void> {
+    for (const { clientUrl } of this.members) {
+      await until(`etcd answers at ${clientUrl}`, async () => {
+        const response = await fetch(`${clientUrl}/health`).catch(() => undefined);
+        return response !== undefined && ((await response.json()) as { health: string }).health === 'true';
+      });
+    }
+  }
+
+  async stop(): Promise<void> {
+    for (const member of this.members) await this.killMember(member);
+    this.directory.remove();
+  }
+
+  async killMember(member: Member): Promise<void> {
+    const { process } = member;
+    if (!process || process.exitCode !== null) return;
+    const ended = once(process, 'exit');
+    process.kill('SIGKILL');
+    await ended;
+    member.process = undefined;
+  }
+}
