@@ -60,7 +60,7 @@ function printState({ node, store, nodes, place, staleSince, halted }: ClusterSt
       other.address,
       other.version,
       String(other.seq),
-      other.lag === 0 ? '–' : `${other.lag} entries`,
+      other.lag === 0 ? '–' : `${other.lag} ${other.lag === 1 ? 'entry' : 'entries'}`,
       `${(other.silentMs / 1000).toFixed(1)} s ago`,
       remarksOn(other, node),
     ]),

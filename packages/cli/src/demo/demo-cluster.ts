@@ -98,7 +98,7 @@ export class DemoCluster {
 
   #run(command: string, args: string[], environment: Record<string, string> = {}): ChildProcess {
     const child = spawn(command, args, {
-      stdio: ['ignore', 'ignore', 'inherit'],
+      stdio: 'ignore',
       env: { ...process.env, ...environment },
     });
     this.#children.push(child);

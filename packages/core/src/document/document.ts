@@ -53,12 +53,18 @@ export function isCollectionName(name: string): boolean {
 
 /** Writes a time given in milliseconds since 1970 as RFC 3339 in UTC with milliseconds. */
 export function formatTime(timeMs: number): string {
-  // The documents of a commit share their times, so the same one is mostly asked for again and again.
-  if (timeMs !== lastTime.timeMs) lastTime = { timeMs, text: new Date(timeMs).toISOString() };
-  return lastTime.text;
+  // Documents that are written together share their times, and one that is written again has its old ones.
+  const slot = timeMs % KEPT_TIMES;
+  const kept = keptTimes[slot];
+  if (kept?.timeMs === timeMs) return kept.text;
+  const text = new Date(timeMs).toISOString();
+  keptTimes[slot] = { timeMs, text };
+  return text;
 }
 
-let lastTime = { timeMs: 0, text: '1970-01-01T00:00:00.000Z' };
+/** The number of times whose text is kept. */
+const KEPT_TIMES = 2048;
+const keptTimes: ({ timeMs: number; text: string } | undefined)[] = Array.from({ length: KEPT_TIMES });
 
 /**
  * Finds the first reason why `value` cannot be the data of a document (I-JSON, RFC 7493).

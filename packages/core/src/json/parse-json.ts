@@ -60,9 +60,9 @@ function countMembersWritten(text: string): number {
       members++;
     } else if (code === 0x2d || (code >= 0x30 && code <= 0x39)) {
       const end = endOfNumber(text, at);
-      if (end - at > 15) checkNumber(text.slice(at, end), at);
-      else if (text.slice(at, end).toLowerCase().includes('e')) checkNumber(text.slice(at, end), at);
-      at = end - 1;
+      // A negative place: the number has an exponent.
+      if (end < 0 || end - at > 15) checkNumber(text.slice(at, Math.abs(end)), at);
+      at = Math.abs(end) - 1;
     }
   }
   return members;
@@ -76,20 +76,16 @@ function endOfString(text: string, start: number): number {
   }
 }
 
+/** The place behind a number; negative if the number has an exponent. */
 function endOfNumber(text: string, start: number): number {
+  let exponent = false;
   let end = start + 1;
   for (; end < text.length; end++) {
     const code = text.charCodeAt(end);
-    const partOfNumber =
-      (code >= 0x30 && code <= 0x39) ||
-      code === 0x2e ||
-      code === 0x2b ||
-      code === 0x2d ||
-      code === 0x45 ||
-      code === 0x65;
-    if (!partOfNumber) break;
+    if (code === 0x45 || code === 0x65) exponent = true;
+    else if (!((code >= 0x30 && code <= 0x39) || code === 0x2e || code === 0x2b || code === 0x2d)) break;
   }
-  return end;
+  return exponent ? -end : end;
 }
 
 function checkNumber(literal: string, position: number): void {

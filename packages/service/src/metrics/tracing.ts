@@ -1,9 +1,11 @@
 import type * as OpenTelemetry from '@opentelemetry/api';
-import type { Attributes, Span } from '@opentelemetry/api';
+import type { Attributes, Span, Tracer } from '@opentelemetry/api';
 import type { FastifyInstance } from 'fastify';
 import { VERSION } from '../version.js';
 
 type Api = typeof OpenTelemetry;
+
+const ignore = (): void => undefined;
 
 /**
  * Traces by OpenTelemetry, if its package `@opentelemetry/api` is installed and configured; otherwise nothing is
@@ -11,7 +13,7 @@ type Api = typeof OpenTelemetry;
  */
 export class Tracing {
   readonly #api: Api | undefined;
-  readonly #tracer: ReturnType<Api['trace']['getTracer']> | undefined;
+  readonly #tracer: Tracer | undefined;
 
   constructor(api?: Api) {
     this.#api = api;
@@ -65,13 +67,17 @@ export class Tracing {
   }
 
   /** Traces an operation. Errors are recorded and passed on. */
-  async span<T>(
+  span<T>(name: string, attributes: Attributes, run: (note: (more: Attributes) => void) => Promise<T>): Promise<T> {
+    return this.#tracer ? this.#traced(this.#tracer, name, attributes, run) : run(ignore);
+  }
+
+  async #traced<T>(
+    tracer: Tracer,
     name: string,
     attributes: Attributes,
     run: (note: (more: Attributes) => void) => Promise<T>,
   ): Promise<T> {
-    if (!this.#tracer) return run(() => undefined);
-    const span = this.#tracer.startSpan(name, { attributes });
+    const span = tracer.startSpan(name, { attributes });
     try {
       return await run((more) => span.setAttributes(more));
     } catch (error) {
