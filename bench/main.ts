@@ -4,6 +4,7 @@ import { cpus } from 'node:os';
 import Table from 'cli-table3';
 import { benchBulk } from './bulk.js';
 import { benchClient } from './client.js';
+import { benchCluster } from './cluster.js';
 import { benchCold } from './cold.js';
 import { benchConsole } from './console.js';
 import { benchContention } from './contention.js';
@@ -39,6 +40,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   related: benchRelated,
   files: benchFiles,
   console: benchConsole,
+  cluster: benchCluster,
 };
 
 const wanted = process.argv.slice(2);

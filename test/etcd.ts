@@ -24,9 +24,13 @@ interface Member {
 /** Members of etcd for a test, over loopback, in directories of their own. */
 export class Etcd {
   private readonly directory = temporaryDirectory();
-  private constructor(readonly members: Member[]) {}
+  private constructor(
+    readonly members: Member[],
+    private readonly options: Record<string, string>,
+  ) {}
 
-  static async start(count: number): Promise<Etcd> {
+  /** @param options more options of each member */
+  static async start(count: number, options: Record<string, string> = {}): Promise<Etcd> {
     const members: Member[] = [];
     for (let n = 1; n <= count; n++) {
       const [client, peer] = [await freePort(), await freePort()];
@@ -37,7 +41,7 @@ export class Etcd {
         process: undefined,
       });
     }
-    const etcd = new Etcd(members);
+    const etcd = new Etcd(members, options);
     for (const member of members) etcd.startMember(member);
     await etcd.ready();
     return etcd;
@@ -62,6 +66,7 @@ export class Etcd {
       // A test machine may be busy.
       'heartbeat-interval': '200',
       'election-timeout': '2000',
+      ...this.options,
     };
     const args = Object.entries(options).flatMap(([option, value]) => [`--${option}`, value]);
     member.process = spawn('etcd', args, { stdio: 'ignore' });
@@ -75,6 +80,16 @@ export class Etcd {
         return response !== undefined && ((await response.json()) as { health: string }).health === 'true';
       });
     }
+  }
+
+  /** The member that leads. */
+  async leader(): Promise<Member> {
+    for (const member of this.members) {
+      const response = await fetch(`${member.clientUrl}/v3/maintenance/status`, { method: 'POST', body: '{}' });
+      const { leader, header } = (await response.json()) as { leader: string; header: { member_id: string } };
+      if (leader === header.member_id) return member;
+    }
+    throw new Error('etcd has no leader.');
   }
 
   async stop(): Promise<void> {

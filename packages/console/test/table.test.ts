@@ -273,6 +273,8 @@ describe('working with documents in the console', function () {
     await page.getByText('8 documents').waitFor();
     await page.getByRole('button', { name: 'Undo' }).click();
     await page.getByText('12 documents').waitFor();
+    // The console shows it before the store has it.
+    await until('it is back', async () => (await moving.store.collection('many').get('d-000004')) !== undefined);
     expect((await moving.store.collection('many').get('d-000004'))!.data).to.deep.equal({ n: 4 });
 
     await page.locator('[data-row="d-000000"] [data-cell="id"]').focus();

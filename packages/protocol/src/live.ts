@@ -144,6 +144,7 @@ export const LIVE_RESULTS = {
     seq: Seq,
     time: z.iso.datetime().describe("The server's clock."),
     identity: SelfDescription,
+    node: z.string().optional().describe('The name of the answering node, in a cluster.'),
     openUntil: z.iso.datetime().optional().describe('The end of the open period.'),
   }),
   watch: z.union([

@@ -1,4 +1,5 @@
 import { expect } from 'chai';
+import { connect } from '@uproar/client';
 import { detachStore, StoreError } from '@uproar/service';
 import { Etcd, freePort } from '../../../test/etcd.js';
 import { RawSocket } from '../../../test/raw-socket.js';
@@ -91,6 +92,66 @@ describe('a store on several nodes', () => {
     await until('it ends', () => socket.heard.some(({ method }) => method === 'end'));
     expect((await other.as(key)('GET', '/v1/data/flights')).status).to.equal(401);
     socket.socket.close();
+    await expectEqual(nodes);
+    await stop(nodes);
+  });
+
+  it('has the content of a file on a second node before it is acknowledged, and then on all', async () => {
+    const nodes = await startCluster(3);
+    const [one] = nodes as [TestService];
+    await until('all know each other', async () => (await one.request('GET', '/v1/cluster')).json.nodes.length === 3);
+    const answer = await one.request('PUT', '/v1/files/picture/content', 'words of a file', {
+      'content-type': 'text/plain',
+    });
+    expect(answer.status).to.equal(201);
+    const { sha256 } = answer.json.data as { sha256: string };
+    const having = () => nodes.filter((node) => node.service.store.contents.has(sha256)).length;
+    expect(having()).to.be.at.least(2);
+    await level(nodes);
+    for (const node of nodes) {
+      expect((await node.request('GET', '/v1/files/picture/content')).text).to.equal('words of a file');
+    }
+    const outsider = await one.as(null)('GET', `/v1/cluster/contents/${sha256}`);
+    expect(outsider.status, 'for nodes alone').to.equal(401);
+    await stop(nodes);
+  });
+
+  it('waits on another node for what a client has seen', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    for (let n = 0; n < 20; n++) {
+      const { seq } = (await one.request('POST', '/v1/commits', { writes: [{ put: 'a/b', data: { n } }] })).json;
+      const seen = await other.request('GET', '/v1/data/a/b', undefined, { 'uproar-seen': String(seq) });
+      expect(seen.json.data).to.deep.equal({ n });
+    }
+    const wrong = await other.request('GET', '/v1/data/a/b', undefined, { 'uproar-seen': 'soon' });
+    expect(wrong.json.type).to.equal('/problems/bad-request');
+    // What no node has is not waited for: it belongs to an earlier life of the store.
+    const never = await other.request('GET', '/v1/data/a/b', undefined, { 'uproar-seen': '1000000' });
+    expect(never.status).to.equal(200);
+    await stop(nodes);
+  });
+
+  it('lets clients move to another node, where they continue and lose nothing', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    const client = connect([one.url, other.url], { token: KEY, backoffMs: () => 30 });
+    const watch = client.collection('balloons').watch();
+    await client.collection('balloons').put('b-0', { n: 0 });
+    let last = 0;
+    watch.subscribe(({ seq }) => {
+      expect(seq, 'time does not go back').to.be.at.least(last);
+      last = seq;
+    });
+    for (let n = 1; n <= 3; n++) {
+      const node = client.url === one.url ? one : other;
+      await node.service.close();
+      await client.collection('balloons').put(`b-${n}`, { n });
+      expect(client.url).not.to.equal(node.url);
+      await until('the watch has it', () => watch.current.documents.length === n + 1);
+      await node.restart();
+    }
+    client.close();
     await expectEqual(nodes);
     await stop(nodes);
   });

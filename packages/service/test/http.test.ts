@@ -204,6 +204,8 @@ describe('documents over HTTP', () => {
       '/metrics',
       '/openapi.json',
       '/asyncapi.json',
+      '/v1/cluster',
+      '/v1/cluster/contents/{sha256}',
       '/v1/collections',
       '/v1/data/{collection}',
       '/v1/data/{collection}/{id}',

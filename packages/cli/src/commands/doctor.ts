@@ -2,7 +2,7 @@ import { accessSync, constants, existsSync, statfsSync, statSync } from 'node:fs
 import { resolve } from 'node:path';
 import { connect, ProblemError, type Store } from '@uproar/client';
 import { formatBytes, formatDuration } from '@uproar/core';
-import type { MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
+import type { ClusterState, MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
 import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import pc from 'picocolors';
@@ -23,6 +23,10 @@ type Options = StoreOptions & { data?: string; json?: boolean };
 
 /** The first event of an unbuffered stream arrives within this time, in milliseconds. */
 const STREAM_WITHIN_MS = 4000;
+/** Clocks that are further apart than this are worth a word, in milliseconds. */
+const CLOCK_MS = 2000;
+/** A node may be so many entries of the log behind. */
+const MOST_LAG = 1000;
 const LEAST_FREE_BYTES = 1_000_000_000;
 const LEAST_FREE_PART = 0.05;
 /** Files that the service has open beside its connections. */
@@ -33,7 +37,7 @@ export function addDoctor(program: Command): void {
   withStoreOptions(program.command('doctor'))
     .summary('check the usual causes of problems and say how to fix them')
     .description(
-      'Checks the address, the key, the clock, WebSockets, whether a proxy buffers event streams, the policy, ' +
+      'Checks the address, the key, the clock, WebSockets, whether a proxy buffers event streams, the nodes of a cluster, the policy, ' +
         'the disk space and the open-file limit. Exits with code 1 if it finds a problem.',
     )
     .option('--data <directory>', 'also check a data directory on this machine')
@@ -147,6 +151,7 @@ async function* examine(store: Store, target: Target): AsyncGenerator<Finding> {
     yield { about: 'version', state: 'warning', detail, mend: 'Bring both to the same version.' };
   }
   yield await stream(store);
+  if (server?.node !== undefined) yield* cluster(store);
   yield* policy(store, server?.openUntil);
   yield* machine(store);
 }
@@ -187,6 +192,52 @@ async function stream(store: Store): Promise<Finding> {
   } finally {
     clearTimeout(timer);
     stop.abort();
+  }
+}
+
+/** Looks at the nodes of a cluster. */
+async function* cluster(store: Store): AsyncGenerator<Finding> {
+  const about = 'cluster';
+  let state: ClusterState;
+  try {
+    state = await store.fetch<ClusterState>('/v1/cluster');
+  } catch (error) {
+    if (!(error instanceof ProblemError)) throw error;
+    yield { about, state: 'unknown', detail: 'Only a key with the scope admin may look at the nodes.' };
+    return;
+  }
+  const { nodes, halted, staleSince } = state;
+  if (halted !== undefined) {
+    const mend = 'Stop this node and start it with an empty data directory; it copies the store of another one.';
+    yield { about, state: 'bad', detail: `This node has stopped: ${halted}`, mend };
+  }
+  if (staleSince !== undefined) {
+    const detail = `etcd has not answered for ${formatDuration(Date.now() - Date.parse(staleSince))}: nothing can be written.`;
+    yield { about, state: 'bad', detail, mend: 'Start the members of etcd; most of them must run.' };
+  }
+  if (nodes.length < 2) {
+    const mend = 'Start another one: uproar serve --data DIRECTORY --cluster URLS';
+    yield { about, state: 'warning', detail: 'Only one node is running.', mend };
+  } else yield { about, state: 'good', detail: `${nodes.length} nodes are running` };
+  for (const node of nodes) {
+    if (node.differs) {
+      const mend = 'Stop it and start it with an empty data directory.';
+      yield { about, state: 'bad', detail: `The data of ${node.address} differs.`, mend };
+    }
+    const offMs = Math.abs(Date.parse(node.time) + node.silentMs - Date.now());
+    if (offMs > CLOCK_MS) {
+      const detail = `The clock of ${node.address} is off by ${formatDuration(offMs)}.`;
+      yield { about, state: 'warning', detail, mend: STEP_MENDS.clock };
+    }
+    if (node.lag > MOST_LAG) {
+      const detail = `${node.address} is ${node.lag} entries behind.`;
+      yield { about, state: 'warning', detail, mend: 'Look at its disk and its load: uproar doctor on that machine.' };
+    }
+  }
+  const versions = [...new Set(nodes.map(({ version }) => version))];
+  if (versions.length > 1) {
+    const detail = `The nodes run different versions: ${versions.join(', ')}.`;
+    yield { about, state: 'warning', detail, mend: 'Upgrade all of them to the same version.' };
   }
 }
 

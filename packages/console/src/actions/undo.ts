@@ -8,7 +8,7 @@ import { describeFailure } from '../shared/failure';
 import type { Notices } from '../shared/injection';
 
 /** How long deleted documents can be restored from the notice, in seconds. */
-const UNDO_SECONDS = 12;
+const UNDO_SECONDS = 20;
 /** Documents that a notice names. */
 const NAMED = 4;
 /** Documents that are read at the same time. */

@@ -1,15 +1,19 @@
 <script setup lang="ts">
 import type { MetricsReport, Sample, SlowQuery, ViewCost } from '@uproar/protocol';
 import { Alert, Segmented, Tag } from 'ant-design-vue';
+import { useConnection } from '@uproar/vue';
 import { computed, ref } from 'vue';
 import { formatBytes, formatDuration, formatMs } from '@uproar/core';
 import PageFrame from '../components/PageFrame.vue';
 import WatchedLink from '../components/WatchedLink.vue';
 import { useStore } from '../shared/injection';
+import ClusterNodes from './ClusterNodes.vue';
 import TimePlot, { type Line } from './TimePlot.vue';
 import { usePolled } from '../shared/use-polled';
 
 const store = useStore();
+const connection = useConnection(store);
+const inCluster = computed(() => connection.value.name === 'online' && connection.value.server.node !== undefined);
 const SPANS = { '2 min': 120, '5 min': 300, '15 min': 900 } as const;
 const span = ref<keyof typeof SPANS>('5 min');
 
@@ -153,6 +157,7 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
       <div class="plots">
         <TimePlot v-for="plot in plots" :key="plot.title" v-bind="plot" :times="times" />
       </div>
+      <ClusterNodes v-if="inCluster" />
       <section aria-labelledby="budgets">
         <h2 id="budgets">Budgets</h2>
         <p v-if="holders.length === 0 && refusals.length === 0" class="muted">

@@ -5,6 +5,7 @@ import type { NodeReport } from '../log/transport.js';
 import { openStore, StoreError, type LogParts, type Store } from '../store/index.js';
 import { VERSION } from '../version.js';
 import { copyStore } from './copy-store.js';
+import { ContentCopies } from './content-copies.js';
 import { EtcdLog, type EtcdOptions, type Founding } from './etcd-log.js';
 import { HashComparison } from './hash-comparison.js';
 import { identifyStore, type StoreIdentity } from './store-identity.js';
@@ -59,6 +60,7 @@ export class Cluster {
   readonly #hashes: HashComparison;
   readonly #reports = new Map<string, { report: NodeReport; atMs: number }>();
   #log: ReplicatedLog | undefined;
+  #contents: ContentCopies | undefined;
   #timer: NodeJS.Timeout | undefined;
   /** When the latest own report that came back was sent. */
   #heardMs = performance.now();
@@ -129,11 +131,22 @@ export class Cluster {
     const report = () => this.#report();
     this.#timer = setInterval(report, REPORT_MS).unref();
     report();
+    this.#contents = new ContentCopies({
+      store,
+      secret: this.founding.secret,
+      peers: () =>
+        [...this.#reports.values()].flatMap(({ report: { node, address } }) => (node === this.node ? [] : [address])),
+    });
     const endsMs = performance.now() + START_MS;
     const { last } = await this.#etcd.bounds().catch(() => ({ last: 0 }));
     while (this.#place.place < last && performance.now() < endsMs && !log.halted) {
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
+  }
+
+  /** The contents of files on the nodes. */
+  get contents(): ContentCopies {
+    return this.#contents!;
   }
 
   /** Called when this node cannot take part any more. */
@@ -190,6 +203,7 @@ export class Cluster {
 
   async close(): Promise<void> {
     clearInterval(this.#timer);
+    this.#contents?.close();
     await this.#etcd.close();
   }
 

@@ -2,7 +2,17 @@ import type Database from 'better-sqlite3';
 import type { AppliedCommit } from '../state/outcomes.js';
 import type { AppliedBatch, StateMachine } from '../state/state-machine.js';
 import { DurableWriter, type Durability, type LogHealth } from './durable-writer.js';
-import type { Waiting } from './intake.js';
+import type { Waiting, WaitingLimits } from './intake.js';
+
+/** What a log works with. */
+export interface LogParts {
+  database: Database.Database;
+  state: StateMachine;
+  durability: Durability;
+  health: LogHealth;
+  /** How much may wait for its turn before more is turned away. */
+  maxWaiting: WaitingLimits;
+}
 
 /** A batch, and those who wait for its outcomes: one for each record, in order. */
 export interface AnsweredBatch {
@@ -54,7 +64,7 @@ export class BatchWriter {
   /** Called when a sync has failed. Nothing is written any more. */
   onFailedSync: () => void = () => undefined;
 
-  constructor(database: Database.Database, state: StateMachine, durability: Durability, health: LogHealth) {
+  constructor({ database, state, durability, health }: Omit<LogParts, 'maxWaiting'>) {
     this.#database = database;
     this.#state = state;
     this.#health = health;

@@ -3,19 +3,10 @@ import type { Commit } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { AppliedCommit, CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
 import type { AppliedBatch, StateMachine } from '../state/state-machine.js';
-import { BatchWriter } from './batch-writer.js';
-import type { Durability, LogHealth } from './durable-writer.js';
-import { Intake, type WaitingCommit, type WaitingLimits } from './intake.js';
+import { BatchWriter, type LogParts } from './batch-writer.js';
+import type { LogHealth } from './durable-writer.js';
+import { Intake, type WaitingCommit } from './intake.js';
 import type { CommitOrigin, Log, OtherRecord } from './log.js';
-
-/** What a local log works with. */
-export interface LocalLogParts {
-  database: Database.Database;
-  state: StateMachine;
-  durability: Durability;
-  health: LogHealth;
-  maxWaiting: WaitingLimits;
-}
 
 /** A batch is closed when applying it has taken so long, so that others are served in between. */
 const MAX_BATCH_MS = 30;
@@ -35,10 +26,11 @@ export class LocalLog implements Log {
   #scheduled = false;
   #closed = false;
 
-  constructor({ database, state, durability, health, maxWaiting }: LocalLogParts) {
+  constructor(parts: LogParts) {
+    const { state, health, maxWaiting } = parts;
     this.#state = state;
     this.#health = health;
-    this.#writer = new BatchWriter(database, state, durability, health);
+    this.#writer = new BatchWriter(parts);
     this.#intake = new Intake(
       maxWaiting,
       () => this.#whyClosed(),

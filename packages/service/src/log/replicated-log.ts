@@ -5,12 +5,12 @@ import { encodeEntries, type EntryHeader, type LogEntry } from '../state/log-ent
 import type { AppliedCommit, CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
 import type { LogRecord } from '../state/records.js';
 import type { AppliedBatch, StateMachine } from '../state/state-machine.js';
-import { BatchWriter, type AnsweredBatch } from './batch-writer.js';
-import type { Durability, LogHealth } from './durable-writer.js';
-import { Intake, type Waiting, type WaitingLimits } from './intake.js';
+import { BatchWriter, type AnsweredBatch, type LogParts } from './batch-writer.js';
+import type { LogHealth } from './durable-writer.js';
+import { Intake, type Waiting } from './intake.js';
 import type { CommitOrigin, Log, OtherRecord } from './log.js';
 import { OwnBatches } from './own-batches.js';
-import type { LogTransport } from './transport.js';
+import type { LogTransport, NodeReport } from './transport.js';
 
 /** The times of a replicated log, in milliseconds. */
 export interface ReplicatedLogTimes {
@@ -18,6 +18,16 @@ export interface ReplicatedLogTimes {
   confirmMs: number;
   /** How long to wait before something is tried again. */
   retryMs: number;
+}
+
+/** What a replicated log works with. */
+export interface ReplicatedLogParts extends LogParts {
+  transport: LogTransport;
+  /** A name that no other node has, and that this node has not had before. */
+  producer: string;
+  /** The most bytes of one entry. */
+  entryBytes: number;
+  times?: Partial<ReplicatedLogTimes> | undefined;
 }
 
 export const DEFAULT_LOG_TIMES: ReplicatedLogTimes = { confirmMs: 5000, retryMs: 250 };
@@ -53,32 +63,24 @@ export class ReplicatedLog implements Log {
   #halt: Error | undefined;
   /** Called with each entry that was applied and is on disk: its place, and the hash up to there. */
   onPlace: (place: number, hash: string) => void = () => undefined;
+  /** Called with the reports of nodes, also its own, in the order of the log. */
+  onReport: (report: NodeReport) => void = () => undefined;
+  /** Called when a node has left. */
+  onGone: (node: string) => void = () => undefined;
   /** Called when this node cannot apply the log any more. */
   onHalt: (error: Error) => void = () => undefined;
 
-  constructor(parts: {
-    database: Database.Database;
-    state: StateMachine;
-    durability: Durability;
-    health: LogHealth;
-    maxWaiting: WaitingLimits;
-    transport: LogTransport;
-    /** A name that no other node has, and that this node has not had before. */
-    producer: string;
-    /** The most bytes of one entry. */
-    entryBytes: number;
-    times?: Partial<ReplicatedLogTimes> | undefined;
-  }) {
-    const { database, state, durability, health, transport, producer, entryBytes } = parts;
+  constructor(parts: ReplicatedLogParts) {
+    const { state, health, transport, producer, entryBytes, maxWaiting } = parts;
     this.#state = state;
     this.#health = health;
     this.#transport = transport;
     this.#times = { ...DEFAULT_LOG_TIMES, ...parts.times };
-    this.#writer = new BatchWriter(database, state, durability, health);
+    this.#writer = new BatchWriter(parts);
     this.#writer.onIdle = () => this.#schedule();
     this.#writer.onFailedSync = () => this.halt(this.#health.damage!);
     this.#intake = new Intake(
-      parts.maxWaiting,
+      maxWaiting,
       () => this.#whyClosed(),
       () => this.#own.sendNext(),
     );
@@ -219,11 +221,6 @@ export class ReplicatedLog implements Log {
       lost: () => this.#followLater(),
     });
   }
-
-  /** Called with the reports of nodes, also its own, in the order of the log. */
-  onReport: (report: Parameters<LogTransport['report']>[0]) => void = () => undefined;
-  /** Called when a node has left. */
-  onGone: (node: string) => void = () => undefined;
 
   #followLater(): void {
     this.#stopFollowing?.();

@@ -132,6 +132,34 @@ export class Contents {
     }
   }
 
+  /** Whether a content is on this node. */
+  has(sha256: string): boolean {
+    return existsSync(this.path(sha256));
+  }
+
+  /** The contents that have a record, but are not on this node. */
+  missing(): string[] {
+    const all = this.#reads.values<[], string>('SELECT sha256 FROM contents').all();
+    return all.filter((sha256) => !this.has(sha256));
+  }
+
+  /**
+   * Takes a content that has a record from another node.
+   *
+   * @throws {Error} when it is not the content with that hash; then nothing of it is left
+   */
+  async adopt(stream: Readable, sha256: string): Promise<void> {
+    const incoming = join(this.#directory, 'incoming', randomBytes(12).toString('hex'));
+    mkdirSync(dirname(incoming), { recursive: true, mode: 0o700 });
+    try {
+      const received = await this.#write(stream, incoming);
+      if (received.sha256 !== sha256) throw new Error(`The content ${sha256} came as ${received.sha256}.`);
+      await this.#moveTo(incoming, sha256);
+    } finally {
+      await rm(incoming, { force: true });
+    }
+  }
+
   /**
    * Records the outcome of a description whose content was received. A refused content is removed at once, unless a
    * document uses it or another client has just sent the same: its sender must not be able to store it.
@@ -233,6 +261,10 @@ export class Contents {
   /** Moves a received content to its hash. It is recorded first, so that no unknown file can be left there. */
   async #place(incoming: string, { sha256, sizeBytes }: Received): Promise<void> {
     await this.#log.propose({ kind: 'blob-received', timeMs: Date.now(), sha256, sizeBytes });
+    await this.#moveTo(incoming, sha256);
+  }
+
+  async #moveTo(incoming: string, sha256: string): Promise<void> {
     const place = this.path(sha256);
     mkdirSync(dirname(place), { recursive: true, mode: 0o700 });
     if (!existsSync(place)) await rename(incoming, place);

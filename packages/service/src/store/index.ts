@@ -22,4 +22,5 @@ export { storageProblem, type StorageHealth } from './storage-health.js';
 export type { WaitingLimits } from '../log/intake.js';
 export { JournalRetention, type RetentionLimits } from './retention.js';
 export { connectionOf, openStore } from './open-store.js';
-export type { LogParts, Store, StoreOptions } from './store.js';
+export type { LogParts } from '../log/batch-writer.js';
+export type { Store, StoreOptions } from './store.js';

@@ -3,6 +3,7 @@ import { DEFAULT_DOCUMENT_LIMITS, enableFullQueries } from '@uproar/core';
 import type Database from 'better-sqlite3';
 import type { WaitingLimits } from '../log/intake.js';
 import { LocalLog } from '../log/local-log.js';
+import type { LogParts } from '../log/batch-writer.js';
 import type { Durability } from '../log/durable-writer.js';
 import type { Log, OtherRecord } from '../log/log.js';
 import { StateMachine } from '../state/state-machine.js';
@@ -25,7 +26,7 @@ import { PublishedReads } from './published-reads.js';
 import { JournalRetention } from './retention.js';
 import { StorageHealth } from './storage-health.js';
 import { StoreError } from './store-error.js';
-import type { LogParts, Store, StoreOptions } from './store.js';
+import type { Store, StoreOptions } from './store.js';
 import { WriteAheadFile } from './write-ahead-file.js';
 
 /** 10,000 commits, and 64 MiB of them. */

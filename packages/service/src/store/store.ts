@@ -1,9 +1,7 @@
 import type { DocumentLimits } from '@uproar/core';
-import type Database from 'better-sqlite3';
 import type { WaitingLimits } from '../log/intake.js';
-import type { Durability, LogHealth } from '../log/durable-writer.js';
+import type { LogParts } from '../log/batch-writer.js';
 import type { Log } from '../log/log.js';
-import type { StateMachine } from '../state/state-machine.js';
 import type { Backups } from './backups.js';
 import type { Checkpoints } from './checkpoints.js';
 import type { Collections } from './collections.js';
@@ -69,13 +67,4 @@ export interface StoreOptions {
   files?: Partial<ContentLimits> | undefined;
   /** Makes the log of a store that is part of a cluster; by default, the store has a log of its own. */
   log?: ((parts: LogParts) => Log) | undefined;
-}
-
-/** What a log works with. */
-export interface LogParts {
-  database: Database.Database;
-  state: StateMachine;
-  durability: Durability;
-  health: LogHealth;
-  maxWaiting: WaitingLimits;
 }

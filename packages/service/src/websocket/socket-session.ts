@@ -296,12 +296,12 @@ export class SocketSession implements WatchOutput, LiveConnection {
 
   /** Authenticates the caller. Called again with another token, it changes the identity of the connection. */
   async #hello({ token, device, seen }: LiveParams['hello']): Promise<string> {
-    const { identities, store, connections } = this.#context;
+    const { cluster, identities, store, connections } = this.#context;
     this.#authenticating = true;
     this.#socket.pause();
     try {
       await this.#context.rates.checkFailures(this.address);
-      if (seen !== undefined) await this.#context.cluster?.waitFor(seen);
+      if (seen !== undefined) await cluster?.waitFor(seen);
       const identity = await identities.identify(token);
       connections.updateIdentity(this, identity);
       this.#context.sockets.identify(this.#stream as Socket, limitHolder(identity, this.address));
@@ -317,6 +317,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
         time: formatTime(Date.now()),
         maxCommitBytes: this.#context.commitLimits.sizeBytes,
         identity: describeIdentity(identity),
+        ...(cluster ? { node: cluster.node } : {}),
         ...(openUntilMs === undefined ? {} : { openUntil: formatTime(openUntilMs) }),
       });
     } catch (error) {

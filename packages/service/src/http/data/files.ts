@@ -51,7 +51,7 @@ const Link = z
 /** Files: documents of the collection `files` with content. */
 export function serveFiles(
   app: FastifyInstance,
-  context: Pick<Context, 'store' | 'identities' | 'links' | 'committer'>,
+  context: Pick<Context, 'store' | 'cluster' | 'identities' | 'links' | 'committer'>,
 ): void {
   const tags = ['files'];
   const described = { 200: WireDocument, 201: WireDocument, default: Problem };
@@ -187,7 +187,7 @@ function seenFile(context: FilesContext, request: FastifyRequest, id: string): D
 }
 
 async function upload(
-  context: Pick<Context, 'store' | 'identities' | 'committer'>,
+  context: Pick<Context, 'store' | 'cluster' | 'identities' | 'committer'>,
   request: FastifyRequest,
   reply: FastifyReply,
   id: string,
@@ -213,6 +213,10 @@ async function upload(
   reply.removeHeader('connection');
   const described = { ...fields, ...(name === undefined ? {} : { name }), ...describeContent(type, received) };
   const { sha256 } = received;
+  await context.cluster?.contents.spread(sha256).catch(async (error: unknown) => {
+    await store.contents.settle(sha256, true);
+    throw error;
+  });
   const { change } = await writeDescription(context, request, id, described, sha256).catch(async (error: unknown) => {
     await store.contents.settle(sha256, true);
     return rejectFailedPrecondition(error);
@@ -283,9 +287,15 @@ function readFields(text: string): JsonObject {
   throw problemError('bad-request', 'The parameter "data" is a JSON object.', { parameter: 'data' });
 }
 
-function download(context: FilesContext, request: FastifyRequest, reply: FastifyReply, id: string): FastifyReply {
+async function download(
+  context: FilesContext & Pick<Context, 'cluster'>,
+  request: FastifyRequest,
+  reply: FastifyReply,
+  id: string,
+): Promise<FastifyReply> {
   const { data } = seenFile(context, request, id);
   const { sha256, size, type, name } = data as { sha256: string; size: number; type?: unknown; name?: unknown };
+  if (request.method !== 'HEAD') await context.cluster?.contents.ensure(sha256);
   const tag = `"${sha256}"`;
   const shownType = typeof type === 'string' && TYPE.test(type) ? type : 'application/octet-stream';
   const { download: save } = request.query as { download?: string };

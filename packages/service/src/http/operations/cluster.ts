@@ -1,14 +1,19 @@
 import { formatTime } from '@uproar/core';
+import { createReadStream } from 'node:fs';
 import { ClusterState, Problem, problemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
+import { z } from 'zod';
 import type { Context } from '../../requests/context.js';
 import { withSchemas } from '../with-schemas.js';
 
 /** The seq that a client has seen; the node waits until it has it, too. */
 const SEEN_HEADER = 'uproar-seen';
 
+const Content = z.object({ sha256: z.string().regex(/^[0-9a-f]{64}$/) });
+
 /** The nodes of a cluster, and requests that must not be answered with an earlier state than another node has shown. */
-export function serveCluster(app: FastifyInstance, { cluster }: Pick<Context, 'cluster'>): void {
+export function serveCluster(app: FastifyInstance, { cluster, store }: Pick<Context, 'cluster' | 'store'>): void {
+  const routes = withSchemas(app);
   if (cluster) {
     app.addHook('preHandler', async ({ headers }) => {
       const given = headers[SEEN_HEADER];
@@ -22,7 +27,7 @@ export function serveCluster(app: FastifyInstance, { cluster }: Pick<Context, 'c
       await cluster.waitFor(seen);
     });
   }
-  withSchemas(app).get(
+  routes.get(
     '/v1/cluster',
     {
       config: { admin: true },
@@ -50,6 +55,39 @@ export function serveCluster(app: FastifyInstance, { cluster }: Pick<Context, 'c
         ...(staleSinceMs === undefined ? {} : { staleSince: formatTime(staleSinceMs) }),
         ...(halted === undefined ? {} : { halted }),
       };
+    },
+  );
+  routes.get(
+    '/v1/cluster/contents/:sha256',
+    {
+      config: { admin: true, described: { responseTypes: ['application/octet-stream'] } },
+      schema: {
+        tags: ['operations'],
+        summary: 'Get the content of a file, for another node',
+        params: Content,
+        response: { 200: z.unknown().describe('The content.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      const { sha256 } = request.params;
+      if (!store.contents.has(sha256)) throw problemError('behind', 'This node does not have the content.');
+      return reply.type('application/octet-stream').send(createReadStream(store.contents.path(sha256))) as never;
+    },
+  );
+  routes.post(
+    '/v1/cluster/contents/:sha256',
+    {
+      config: { admin: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'Copy the content of a file from another node',
+        params: Content,
+        response: { 204: z.null().describe('This node has it.'), default: Problem },
+      },
+    },
+    async (request, reply) => {
+      await cluster?.contents.ensure(request.params.sha256);
+      return reply.code(204).send(null);
     },
   );
 }

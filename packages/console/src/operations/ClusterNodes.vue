@@ -1,0 +1,91 @@
+<script setup lang="ts">
+import { formatDuration } from '@uproar/core';
+import type { ClusterNode, ClusterState } from '@uproar/protocol';
+import { Alert, Tag } from 'ant-design-vue';
+import { useStore } from '../shared/injection';
+import { usePolled } from '../shared/use-polled';
+
+const store = useStore();
+const { value: cluster, failure } = usePolled(1000, () => store.fetch<ClusterState>('/v1/cluster'));
+
+/** Clocks that differ by more are worth a word, in milliseconds. */
+const CLOCK_MS = 2000;
+/** A node that has not reported for this time may be lost, in milliseconds. */
+const SILENT_MS = 3000;
+
+const clockOffMs = ({ time, silentMs }: ClusterNode) => Math.abs(Date.parse(time) + silentMs - Date.now());
+const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
+</script>
+
+<template>
+  <section aria-labelledby="nodes">
+    <h2 id="nodes">Nodes</h2>
+    <Alert v-if="failure" type="error" :message="failure" />
+    <template v-if="cluster">
+      <Alert
+        v-if="cluster.halted"
+        class="alert"
+        type="error"
+        show-icon
+        :message="`This node has stopped. ${cluster.halted}`"
+      />
+      <Alert
+        v-else-if="cluster.staleSince"
+        class="alert"
+        type="warning"
+        show-icon
+        :message="`The log service has not answered for ${since(cluster.staleSince)}. Reads continue, writes wait.`"
+      />
+      <div class="scroll" tabindex="0" role="region" aria-labelledby="nodes">
+        <table class="plain">
+          <thead>
+            <tr>
+              <th scope="col">Address</th>
+              <th scope="col">Node</th>
+              <th scope="col">Version</th>
+              <th scope="col" class="numeric">Seq</th>
+              <th scope="col" class="numeric">Entries behind</th>
+              <th scope="col" class="numeric">Last report</th>
+              <th scope="col">State</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="node in cluster.nodes" :key="node.node">
+              <td class="mono">{{ node.address }}</td>
+              <td class="mono">{{ node.node }}</td>
+              <td>{{ node.version }}</td>
+              <td class="numeric">{{ node.seq.toLocaleString() }}</td>
+              <td class="numeric">{{ node.lag.toLocaleString() }}</td>
+              <td class="numeric">{{ (node.silentMs / 1000).toFixed(1) }} s ago</td>
+              <td>
+                <Tag v-if="node.differs" color="error">its data differs</Tag>
+                <Tag v-else-if="node.silentMs > SILENT_MS" color="warning">silent</Tag>
+                <Tag v-else color="success">running</Tag>
+                <Tag v-if="node.node === cluster.node">this page</Tag>
+                <Tag v-if="clockOffMs(node) > CLOCK_MS" color="warning">
+                  its clock is off by {{ formatDuration(clockOffMs(node)) }}
+                </Tag>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+h2 {
+  margin: 20px 0 6px;
+  font-size: 14px;
+}
+.alert {
+  margin-bottom: 8px;
+}
+.scroll {
+  overflow-x: auto;
+}
+.plain :is(th, td):first-child {
+  padding-left: 0;
+}
+</style>

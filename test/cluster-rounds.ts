@@ -1,0 +1,252 @@
+import { cpSync, mkdirSync, rmSync } from 'node:fs';
+import { join } from 'node:path';
+import { setTimeout as sleep } from 'node:timers/promises';
+import { connect, type Store } from '@uproar/client';
+import { Etcd, freePort } from './etcd.js';
+import { Random } from './random.js';
+import { ServedProcess } from './served-process.js';
+import { KEY, temporaryDirectory, until } from './service.js';
+
+/** What the rounds came to. */
+export interface ClusterReport {
+  rounds: number;
+  acknowledged: number;
+  /** How often each fault was made. */
+  faults: Record<string, number>;
+  /** The longest time without any acknowledged write, in milliseconds, while most of etcd and two nodes were up. */
+  longestPauseMs: number;
+}
+
+const NODES = 3;
+const WRITERS = 6;
+
+/** Writes go on for so long before and after a fault, in milliseconds. */
+const AROUND_MS = 400;
+
+/** A node that is started again and again on the same directory and port. */
+class ClusterNode {
+  process: ServedProcess | undefined;
+
+  constructor(
+    readonly directory: string,
+    readonly port: number,
+    private readonly etcd: Etcd,
+  ) {}
+
+  get url(): string {
+    return `http://127.0.0.1:${this.port}`;
+  }
+
+  async start(): Promise<void> {
+    this.process = await ServedProcess.start(this.directory, this.port, ['--cluster', this.etcd.urls.join(',')]);
+  }
+
+  async kill(): Promise<void> {
+    await this.process?.stop('SIGKILL');
+    this.process = undefined;
+  }
+
+  signal(signal: NodeJS.Signals): void {
+    this.process?.child.kill(signal);
+  }
+}
+
+/**
+ * Runs three nodes and three members of etcd as processes, with writers on all nodes, and makes one fault after another. After
+ * each round every node must hold exactly what was acknowledged.
+ *
+ * @throws {Error} when an acknowledged write is missing on a node, one is there twice, or nodes differ
+ */
+export async function clusterRounds(seed: number, rounds: number, log: (line: string) => void): Promise<ClusterReport> {
+  const random = new Random(seed);
+  const { path, remove } = temporaryDirectory();
+  const etcd = await Etcd.start(3);
+  const nodes: ClusterNode[] = [];
+  const report: ClusterReport = { rounds, acknowledged: 0, faults: {}, longestPauseMs: 0 };
+  const stores: Store[] = [];
+  try {
+    for (let n = 0; n < NODES; n++) {
+      const node = new ClusterNode(join(path, `node-${n}`), await freePort(), etcd);
+      await node.start();
+      nodes.push(node);
+    }
+    const urls = nodes.map(({ url }) => url);
+    for (let writer = 0; writer < WRITERS; writer++) {
+      // Each begins at another node.
+      const own = [...urls.slice(writer % NODES), ...urls.slice(0, writer % NODES)];
+      stores.push(connect(own, { token: KEY, backoffMs: (failures) => Math.min(500, 50 * 2 ** failures) }));
+    }
+    await stores[0]!.commit({
+      writes: Array.from({ length: WRITERS }, (_, n) => ({ create: 'counters', id: `w-${n}`, data: { n: 0 } })),
+    });
+    const counts = stores.map(() => 0);
+    const faults = faultsFor(random, nodes, etcd, join(path, 'old'));
+    for (let round = 0; round < rounds; round++) {
+      let stopped = false;
+      let lastMs = performance.now();
+      const writers = stores.map(async (store, writer) => {
+        for (let n = 0; !stopped; n++) {
+          const data = { round, n };
+          await store.commit({
+            writes: [
+              { adjust: `counters/w-${writer}`, by: { '/n': { add: 1 } } },
+              { put: `pairs/${writer}-left`, data },
+              { put: `pairs/${writer}-right`, data },
+            ],
+          });
+          counts[writer]!++;
+          report.acknowledged++;
+          report.longestPauseMs = Math.max(report.longestPauseMs, performance.now() - lastMs);
+          lastMs = performance.now();
+        }
+      });
+      await sleep(AROUND_MS);
+      const [name, fault] = random.pick(faults);
+      report.faults[name] = (report.faults[name] ?? 0) + 1;
+      log(`round ${round + 1} of ${rounds}: ${name}; ${report.acknowledged} acknowledged so far`);
+      await fault();
+      await sleep(AROUND_MS);
+      stopped = true;
+      await within(Promise.all(writers), 60_000, 'The writes of this round are not acknowledged.');
+      await expectSame(nodes, counts, `round ${round + 1}, after ${name}`);
+    }
+    return report;
+  } finally {
+    for (const store of stores) store.close();
+    for (const node of nodes) {
+      node.signal('SIGCONT');
+      await node.kill();
+    }
+    for (const member of etcd.members) member.process?.kill('SIGCONT');
+    await etcd.stop();
+    remove();
+  }
+}
+
+/** The faults, each of which is over when its promise resolves. */
+function faultsFor(
+  random: Random,
+  nodes: readonly ClusterNode[],
+  etcd: Etcd,
+  oldCopy: string,
+): [name: string, make: () => Promise<void>][] {
+  const kill = async (node: ClusterNode, meanwhile: () => void = () => undefined) => {
+    await node.kill();
+    meanwhile();
+    await sleep(random.integer(0, 1500));
+    await node.start();
+  };
+  const killMember = async () => {
+    const member = random.pick(etcd.members);
+    await etcd.killMember(member);
+    await sleep(random.integer(0, 3000));
+    etcd.startMember(member);
+    await etcd.ready();
+  };
+  const pauseMember = async () => {
+    const { process } = random.pick(etcd.members);
+    process!.kill('SIGSTOP');
+    await sleep(random.integer(1000, 6000));
+    process!.kill('SIGCONT');
+    await etcd.ready();
+  };
+  return [
+    ['a node is killed', () => kill(random.pick(nodes))],
+    ['two nodes are killed', () => Promise.all(nodes.slice(1).map((node) => kill(node))).then(() => undefined)],
+    [
+      'a node is paused, sometimes for longer than its lease',
+      async () => {
+        const node = random.pick(nodes);
+        node.signal('SIGSTOP');
+        await sleep(random.pick([1000, 3000, 12_000]));
+        node.signal('SIGCONT');
+      },
+    ],
+    ['a member of etcd is killed', killMember],
+    ['a member of etcd is paused', pauseMember],
+    [
+      'a node and a member of etcd are killed',
+      () => Promise.all([kill(random.pick(nodes)), killMember()]).then(() => undefined),
+    ],
+    [
+      'the disk of a node is lost',
+      () => {
+        const node = random.pick(nodes);
+        return kill(node, () => rmSync(node.directory, { recursive: true }));
+      },
+    ],
+    [
+      'a node gets an old copy of its store',
+      async () => {
+        const node = random.pick(nodes);
+        await kill(node, () => {
+          rmSync(oldCopy, { recursive: true, force: true });
+          cpSync(node.directory, oldCopy, { recursive: true });
+        });
+        await sleep(1000);
+        await kill(node, () => {
+          rmSync(node.directory, { recursive: true });
+          mkdirSync(node.directory);
+          cpSync(oldCopy, node.directory, { recursive: true });
+        });
+      },
+    ],
+  ];
+}
+
+interface NodeState {
+  place: number;
+  documents: Record<string, unknown>[];
+  events: unknown[];
+}
+
+/** Waits until all nodes are level, and compares what each holds. */
+async function expectSame(nodes: readonly ClusterNode[], counts: readonly number[], when: string): Promise<void> {
+  let states: NodeState[] = [];
+  await until(
+    `all nodes are level (${when})`,
+    async () => {
+      states = await Promise.all(nodes.map(readState)).catch(() => []);
+      return states.length === nodes.length && new Set(states.map(({ place }) => place)).size === 1;
+    },
+    60_000,
+  );
+  const [first, ...others] = states.map((state) => JSON.stringify(state));
+  for (const [n, other] of others.entries()) {
+    if (other !== first) throw new Error(`Node ${n + 1} differs from node 0 (${when}): ${other}, but ${first}`);
+  }
+  for (const [writer, count] of counts.entries()) {
+    const found = states[0]!.documents.find(({ id }) => id === `w-${writer}`) as { data: { n: number } };
+    if (found.data.n !== count) {
+      throw new Error(`Writer ${writer} has ${found.data.n} commits, but ${count} were acknowledged (${when}).`);
+    }
+  }
+}
+
+async function readState({ url }: ClusterNode): Promise<NodeState> {
+  const get = async (path: string) => {
+    const response = await fetch(url + path, { headers: { authorization: `Bearer ${KEY}`, connection: 'close' } });
+    if (!response.ok) throw new Error(`${url}${path} answered ${response.status}.`);
+    return response.json() as Promise<Record<string, unknown>>;
+  };
+  const cluster = (await get('/v1/cluster')) as unknown as {
+    node: string;
+    halted?: string;
+    nodes: { node: string; place: number; differs: boolean }[];
+  };
+  if (cluster.halted !== undefined) throw new Error(cluster.halted);
+  const { documents: counters, seq } = (await get('/v1/data/counters')) as { documents: never[]; seq: number };
+  const { documents: pairs } = (await get('/v1/data/pairs')) as { documents: never[] };
+  const after = Math.max(0, seq - 200);
+  const { events } = (await get(`/v1/journal?after=${after}&limit=200`)) as { events: unknown[] };
+  const own = cluster.nodes.find(({ node }) => node === cluster.node);
+  return { place: own?.place ?? -1, documents: [...counters, ...pairs], events };
+}
+
+async function within<Result>(work: Promise<Result>, ms: number, problem: string): Promise<Result> {
+  let timer: NodeJS.Timeout | undefined;
+  const late = new Promise<never>((_, reject) => {
+    timer = setTimeout(() => reject(new Error(problem)), ms);
+  });
+  return Promise.race([work, late]).finally(() => clearTimeout(timer));
+}
