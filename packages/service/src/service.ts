@@ -67,6 +67,11 @@ export async function startService(options: ServiceOptions): Promise<Service> {
     { version: VERSION, node: process.version, data: options.directory, seq: store.log.seq },
     'store opened',
   );
+  cluster?.onHalt((error) => {
+    app.log.error(error, 'this node does not take part in its cluster any more');
+    if (options.onHalt) options.onHalt(error);
+    else void close();
+  });
   try {
     await cluster?.start(store);
     // A full disk: the next start tries again.

@@ -26,6 +26,8 @@ export interface ServiceOptions {
   port: number;
   /** How this node takes part in a cluster; by default, the store is on one node. */
   cluster?: ClusterOptions | undefined;
+  /** Called when this node cannot take part in its cluster any more; by default, the service closes. */
+  onHalt?: ((error: Error) => void) | undefined;
   /** A key that holds for this process, at least 16 characters. Without it the first start makes one. */
   adminKey?: string | undefined;
   /** Where the built console lies; without it no console is served. */

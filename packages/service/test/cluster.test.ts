@@ -1,6 +1,7 @@
+import Database from 'better-sqlite3';
 import { expect } from 'chai';
 import { connect } from '@uproar/client';
-import { detachStore, StoreError } from '@uproar/service';
+import { databaseFile, detachStore, StoreError } from '@uproar/service';
 import { Etcd, freePort } from '../../../test/etcd.js';
 import { RawSocket } from '../../../test/raw-socket.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
@@ -200,6 +201,39 @@ describe('a store on several nodes', () => {
     await until('it is up to date', async () => !('staleSince' in (await one.request('GET', '/v1/cluster')).json));
     await expectEqual(nodes);
     await stop(nodes);
+  });
+
+  it('stops a node whose state differs from the others, which copies the store at its next start', async () => {
+    const nodes = await startCluster(3);
+    const third = nodes[2]!;
+    await third.request('PUT', '/v1/data/balloons/b-1', { n: 1 });
+    await level(nodes);
+    const { directory } = third;
+    const { port } = new URL(third.url);
+    await third.service.close();
+    const database = new Database(databaseFile(directory));
+    database.exec("UPDATE log SET hash = 'damaged'; UPDATE documents SET data = '{}'");
+    database.close();
+
+    let halted: Error | undefined;
+    const options = {
+      directory,
+      port: Number(port),
+      onHalt: (error: Error) => (halted = error),
+      cluster: { address: third.url, etcd: { urls: etcd.urls, prefix: `test-${prefixes}/` } },
+    };
+    const damaged = await TestService.start(options);
+    await until('it notices', () => halted !== undefined);
+    expect(halted!.message).to.include('differs from that of the others');
+    expect((await damaged.request('GET', '/readyz')).json.reasons).to.include('halted');
+    expect((await damaged.request('PUT', '/v1/data/balloons/b-2', { n: 1 })).status).to.equal(503);
+    expect((await nodes[0]!.request('GET', '/readyz')).status, 'the others go on').to.equal(200);
+    await damaged.service.close();
+
+    const mended = await TestService.start(options);
+    expect((await mended.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 1 });
+    await expectEqual([nodes[0]!, nodes[1]!, mended]);
+    await stop([nodes[0]!, nodes[1]!, mended]);
   });
 
   it('refuses a store of another cluster, and a start alone until it is detached', async () => {

@@ -2,7 +2,7 @@ import { formatDuration } from '@uproar/core';
 import type { Service } from '@uproar/service';
 import { Option, type Command } from 'commander';
 import pc from 'picocolors';
-import { CommandError } from '../output/exit-codes.js';
+import { CommandError, EXIT } from '../output/exit-codes.js';
 import { startService, stopped } from '../connect/run-service.js';
 import { defaultOf, describeSetting, SETTING_NAMES, SETTINGS, type SettingName } from '../settings/declaration.js';
 import { compareSettings, gatherSettings, type GatheredSettings } from '../settings/gather.js';
@@ -71,7 +71,14 @@ async function serve(_options: unknown, command: Command): Promise<void> {
     return;
   }
   const { values } = gathered;
-  const service = await startService({ ...toServiceOptions(values), onOpenPeriod: tellOpening });
+  const service = await startService({
+    ...toServiceOptions(values),
+    onOpenPeriod: tellOpening,
+    onHalt: (error) => {
+      process.stderr.write(`${pc.red('error')} This node has stopped. ${error.message}\n`);
+      void service.close().finally(() => process.exit(EXIT.failed));
+    },
+  });
   process.stdout.write(
     `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${values.data}`)}\n`,
   );

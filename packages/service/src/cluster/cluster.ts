@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { problemError } from '@uproar/protocol';
 import { ReplicatedLog } from '../log/replicated-log.js';
-import type { NodeReport } from '../log/transport.js';
+import { TooFarBehindError, type LogPlace, type NodeReport } from '../log/transport.js';
 import { openStore, StoreError, type LogParts, type Store } from '../store/index.js';
 import { VERSION } from '../version.js';
 import { copyStore } from './copy-store.js';
@@ -25,6 +25,9 @@ export interface NodeStatus extends NodeReport {
   differs: boolean;
 }
 
+/** Where a node is in the log. */
+type Position = LogPlace & { hash: string };
+
 /** How this node stands in the cluster. */
 export interface ClusterStatus {
   node: string;
@@ -36,11 +39,26 @@ export interface ClusterStatus {
   halted: string | undefined;
 }
 
+/** The state of this node differs from that of most others. */
+class TooDifferentError extends Error {
+  override name = 'TooDifferentError';
+}
+
+/** Says that the next start needs a copy of the store of another node. */
+const MARK = "INSERT OR IGNORE INTO local (name, value) VALUES ('cluster-copy', '1')";
+
 /** How often a node tells about itself, in milliseconds. */
 const REPORT_MS = 1000;
 
 /** Without its own report from the log service for this time, a node counts as stale, in milliseconds. */
 const STALE_AFTER_MS = 3000;
+
+/** Own reports come back within this time; otherwise the log is followed over another connection, in milliseconds. */
+const WATCH_AGAIN_MS = 2500;
+
+/** How often etcd may forget old entries, and for how long they are kept at least, in milliseconds. */
+const FORGET_MS = 60_000;
+const KEPT_MS = 600_000;
 
 /** How long a start waits for the log service, and for the entries that were written meanwhile, in milliseconds. */
 const START_MS = 30_000;
@@ -62,16 +80,21 @@ export class Cluster {
   #log: ReplicatedLog | undefined;
   #contents: ContentCopies | undefined;
   #timer: NodeJS.Timeout | undefined;
+  #forgetTimer: NodeJS.Timeout | undefined;
   /** When the latest own report that came back was sent. */
   #heardMs = performance.now();
   readonly #sent = new Map<number, number>();
-  #place: { place: number; hash: string };
+  /** When the log was last followed over another connection. */
+  #watchedMs = performance.now();
+  #position: Position;
+  /** Where this node was once a minute, the oldest first, so that the log keeps what a node needs after a short stop. */
+  readonly #passed: (LogPlace & { atMs: number })[] = [];
 
-  private constructor(etcd: EtcdLog, founding: Founding, address: string, position: { place: number; hash: string }) {
+  private constructor(etcd: EtcdLog, founding: Founding, address: string, position: Position) {
     this.#etcd = etcd;
     this.founding = founding;
     this.#address = address;
-    this.#place = position;
+    this.#position = position;
     this.#hashes = new HashComparison(position);
   }
 
@@ -104,9 +127,9 @@ export class Cluster {
       producer: this.node,
       entryBytes: ENTRY_BYTES,
     });
-    log.onPlace = (place, hash) => {
-      this.#place = { place, hash };
-      this.#checkHashes(this.#hashes.reached(place, hash));
+    log.onPlace = (position) => {
+      this.#position = position;
+      this.#checkHashes(this.#hashes.reached(position.place, position.hash));
     };
     log.onReport = (report) => this.#hear(report);
     log.onGone = (node) => {
@@ -128,9 +151,9 @@ export class Cluster {
         .run(JSON.stringify(this.founding)),
     );
     log.start();
-    const report = () => this.#report();
-    this.#timer = setInterval(report, REPORT_MS).unref();
-    report();
+    this.#report();
+    this.#timer = setInterval(() => this.#report(), REPORT_MS).unref();
+    this.#forgetTimer = setInterval(() => void this.#forget(), FORGET_MS).unref();
     this.#contents = new ContentCopies({
       store,
       secret: this.founding.secret,
@@ -139,7 +162,7 @@ export class Cluster {
     });
     const endsMs = performance.now() + START_MS;
     const { last } = await this.#etcd.bounds().catch(() => ({ last: 0 }));
-    while (this.#place.place < last && performance.now() < endsMs && !log.halted) {
+    while (this.#position.place < last && performance.now() < endsMs && !log.halted) {
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
   }
@@ -151,7 +174,12 @@ export class Cluster {
 
   /** Called when this node cannot take part any more. */
   onHalt(call: (error: Error) => void): void {
-    this.#log!.onHalt = call;
+    const log = this.#log!;
+    log.onHalt = (error) => {
+      const mark = error instanceof TooDifferentError || error instanceof TooFarBehindError;
+      const marked = mark ? log.writeLocally((database) => database.prepare(MARK).run()) : Promise.resolve();
+      void marked.catch(() => undefined).then(() => call(error));
+    };
   }
 
   /**
@@ -203,6 +231,7 @@ export class Cluster {
 
   async close(): Promise<void> {
     clearInterval(this.#timer);
+    clearInterval(this.#forgetTimer);
     this.#contents?.close();
     await this.#etcd.close();
   }
@@ -213,7 +242,31 @@ export class Cluster {
     this.#sent.set(timeMs, performance.now());
     const report = { node: this.node, address: this.#address, version: VERSION, seq: this.#log!.seq, timeMs };
     // While the log service does not answer, the node is stale, and says so.
-    this.#etcd.report({ ...report, ...this.#place }).catch(() => undefined);
+    this.#etcd.report({ ...report, ...this.#position }).then(
+      () => this.#checkWatch(),
+      () => undefined,
+    );
+  }
+
+  /** Lets etcd forget what all nodes have had for a while. One node does that for all: the one with the first name. */
+  async #forget(): Promise<void> {
+    const now = performance.now();
+    this.#passed.push({ ...this.#position, atMs: now });
+    while (this.#passed.length > 1 && now - this.#passed[1]!.atMs > KEPT_MS) this.#passed.shift();
+    const [old] = this.#passed as [LogPlace & { atMs: number }];
+    const reports = [...this.#reports.values()].map(({ report }) => report);
+    const isFirst = reports.every(({ node }) => node >= this.node);
+    if (!isFirst || this.halted || old.revision === 0 || now - old.atMs < KEPT_MS) return;
+    const behind = reports.reduce<LogPlace>((least, report) => (report.place < least.place ? report : least), old);
+    if (behind.revision > 0) await this.#etcd.forget(behind).catch(() => undefined);
+  }
+
+  /** If etcd takes reports, but they do not come back, the member that is watched may hang. */
+  #checkWatch(): void {
+    const now = performance.now();
+    if (now - Math.max(this.#heardMs, this.#watchedMs) < WATCH_AGAIN_MS) return;
+    this.#watchedMs = now;
+    this.#log!.followAgain();
   }
 
   #hear(report: NodeReport): void {
@@ -235,8 +288,7 @@ export class Cluster {
     const differing = others.filter((node) => this.#hashes.differs(node));
     if (differing.length <= others.length / 2) return;
     this.#log!.halt(
-      problemError(
-        'storage-failed',
+      new TooDifferentError(
         'The state of this node differs from that of the others. Its store is copied anew at the next start.',
       ),
     );
@@ -275,12 +327,12 @@ async function found(
   etcd: EtcdLog,
   own: StoreIdentity | undefined,
   directory: string,
-): Promise<{ founding: Founding; position: { place: number; hash: string } }> {
+): Promise<{ founding: Founding; position: Position }> {
   if (!own) await openStore(directory).close();
   const { store, generation, place, hash } = identifyStore(directory)!;
   const secret = randomBytes(24).toString('base64url');
   const founding = await etcd.found({ store, generation, place, hash, secret });
-  if (founding.generation === generation) return { founding, position: { place, hash } };
+  if (founding.generation === generation) return { founding, position: { place, hash, revision: 0 } };
   // Another node was faster. Nothing is lost with a store that was just made.
   return { founding, position: await joinWith(etcd, founding, own, directory) };
 }
@@ -291,7 +343,7 @@ async function joinWith(
   founding: Founding,
   own: StoreIdentity | undefined,
   directory: string,
-): Promise<{ place: number; hash: string }> {
+): Promise<Position> {
   if (own && (own.store !== founding.store || own.generation !== founding.generation)) {
     throw new StoreError(
       'cluster-refused',
@@ -306,7 +358,7 @@ async function joinWith(
         'Run "uproar cluster detach" on the store that is furthest, and begin a new cluster with it.',
     );
   }
-  if (own && !(bounds && bounds.first > own.place + 1)) return own;
+  if (own && !own.unfit && !(bounds && bounds.first > own.place + 1)) return own;
   await copyFromAny(etcd, founding, directory);
   return identifyStore(directory)!;
 }

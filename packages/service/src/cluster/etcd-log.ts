@@ -1,6 +1,12 @@
 import { Etcd3, type IKeyValue, type IOptions, type Lease, type Watcher } from 'etcd3';
 import { noop } from 'cockatiel';
-import type { LogFollower, LogPlace, LogTransport, NodeReport } from '../log/transport.js';
+import {
+  TooFarBehindError,
+  type LogFollower,
+  type LogPlace,
+  type LogTransport,
+  type NodeReport,
+} from '../log/transport.js';
 
 /** How the log service is reached. */
 export interface EtcdOptions {
@@ -25,13 +31,10 @@ export interface Founding {
   secret: string;
 }
 
-/** The log service has entries that this node cannot get any more. It needs a copy of the store of another node. */
-export class TooFarBehindError extends Error {
-  override name = 'TooFarBehindError';
-}
-
 /** A call to the log service may take so long, in milliseconds. */
-const CALL_MS = 3000;
+const CALL_MS = 1500;
+
+const TOO_FAR = 'The log does not reach back to where this node is. Its store is copied anew at the next start.';
 
 /** A node that does not report for this time is gone, in seconds. */
 const LEASE_S = 10;
@@ -45,8 +48,9 @@ const MAX_MESSAGE_BYTES = 256 * 1024 * 1024;
  */
 export class EtcdLog implements LogTransport {
   readonly #client: Etcd3;
-  /** A client of its own for the watch, so that neither holds up the other. */
-  readonly #watching: Etcd3;
+  /** A client of its own for the watch, so that neither holds up the other; a new one each time, on any member. */
+  #watching: Etcd3 | undefined;
+  readonly #options: IOptions;
   readonly #prefix: string;
   #lease: Lease | undefined;
   #node: string | undefined;
@@ -55,14 +59,15 @@ export class EtcdLog implements LogTransport {
   #closed = false;
 
   constructor({ urls, prefix, user, tls }: EtcdOptions) {
-    const options: IOptions = {
+    this.#options = {
       hosts: [...urls],
       // Its circuit breakers would refuse calls for a while after an error. Here every call is repeated by its caller.
       faultHandling: { host: () => noop, global: noop },
       defaultCallOptions: ({ isStream }) => (isStream ? {} : { deadline: Date.now() + CALL_MS }),
       grpcOptions: {
         'grpc.max_receive_message_length': MAX_MESSAGE_BYTES,
-        'grpc.keepalive_time_ms': 2000,
+        // etcd closes connections that ping more often than every five seconds.
+        'grpc.keepalive_time_ms': 6000,
         'grpc.keepalive_timeout_ms': 2000,
         'grpc.keepalive_permit_without_calls': 1,
         'grpc.initial_reconnect_backoff_ms': 100,
@@ -71,8 +76,7 @@ export class EtcdLog implements LogTransport {
       ...(user ? { auth: { username: user.name, password: user.password } } : {}),
       ...(tls ? { credentials: credentialsOf(tls) } : {}),
     };
-    this.#client = new Etcd3(options);
-    this.#watching = new Etcd3(options);
+    this.#client = new Etcd3(this.#options);
     this.#prefix = prefix;
   }
 
@@ -135,13 +139,13 @@ export class EtcdLog implements LogTransport {
           }
         });
         created.on('disconnected', () => lose(new Error('The connection to the log service was lost.')));
-        created.on('error', lose);
+        created.on('error', (error) => lose(isCompacted(error) ? new TooFarBehindError(TOO_FAR) : error));
         // Reports that were made before.
         return this.nodes().then((reports) => {
           if (!stopped) for (const report of reports) follower.report(report);
         });
       })
-      .catch(lose);
+      .catch((error: Error) => lose(isCompacted(error) ? new TooFarBehindError(TOO_FAR) : error));
     return stop;
   }
 
@@ -171,24 +175,13 @@ export class EtcdLog implements LogTransport {
     return { first, last };
   }
 
-  /** The bytes of the entry at a revision. Undefined when it is no longer kept. */
-  async entryAt(revision: number): Promise<{ place: number; bytes: Buffer } | undefined> {
-    const { kvs } = await this.#client
-      .get(this.#logKey)
-      .revision(String(revision))
-      .exec()
-      .catch((error: Error) => {
-        if (isCompacted(error)) return { kvs: [] };
-        throw error;
-      });
-    const found = kvs[0];
-    return found && { place: this.#base + Number(found.version), bytes: found.value };
-  }
-
-  /** Lets the service forget the entries before a place. */
-  async forget(before: LogPlace): Promise<void> {
-    await this.#client.put(`${this.#prefix}first`).value(String(before.place)).exec();
-    await this.#client.kv.compact({ revision: String(before.revision), physical: false });
+  /** Lets the service forget the entries up to a place. */
+  async forget({ place, revision }: LogPlace): Promise<void> {
+    await this.#client
+      .put(`${this.#prefix}first`)
+      .value(String(place + 1))
+      .exec();
+    await this.#client.kv.compact({ revision: String(revision), physical: false });
   }
 
   async close(): Promise<void> {
@@ -203,7 +196,7 @@ export class EtcdLog implements LogTransport {
         .catch(() => undefined);
     }
     this.#client.close();
-    this.#watching.close();
+    this.#watching?.close();
   }
 
   async #watch({ place, revision }: LogPlace): Promise<Watcher> {
@@ -216,8 +209,10 @@ export class EtcdLog implements LogTransport {
         const { header } = await this.#client.get(`${this.#prefix}founding`).exec();
         from = Number(header.revision) + 1;
       } else if (this.#base === place) from = Number(log.create_revision);
-      else throw new TooFarBehindError('The revision of the last entry is not known.');
+      else throw new TooFarBehindError(TOO_FAR);
     }
+    this.#watching?.close();
+    this.#watching = new Etcd3(this.#options);
     return this.#watching.watch().prefix(this.#prefix).startRevision(String(from)).create();
   }
 

@@ -10,13 +10,16 @@ export interface StoreIdentity {
   place: number;
   hash: string;
   revision: number;
+  /** Whether it cannot be used any more, so that a copy of another node's store is needed. */
+  unfit: boolean;
   /** The cluster it is part of. */
   cluster: Founding | undefined;
 }
 
 const READ = `
   SELECT (SELECT value FROM store WHERE name = 'id') AS store, generation, place, hash, revision,
-    (SELECT value FROM local WHERE name = 'cluster') AS cluster
+    (SELECT value FROM local WHERE name = 'cluster') AS cluster,
+    EXISTS (SELECT 1 FROM local WHERE name = 'cluster-copy') AS unfit
   FROM log`;
 
 /**
@@ -31,8 +34,14 @@ export function identifyStore(directory: string): StoreIdentity | undefined {
   let database: Database.Database | undefined;
   try {
     database = openDatabase(directory);
-    const row = database.prepare<[], Omit<StoreIdentity, 'cluster'> & { cluster: string | null }>(READ).get()!;
-    return { ...row, cluster: row.cluster === null ? undefined : (JSON.parse(row.cluster) as Founding) };
+    const row = database
+      .prepare<[], Omit<StoreIdentity, 'cluster' | 'unfit'> & { cluster: string | null; unfit: number }>(READ)
+      .get()!;
+    return {
+      ...row,
+      unfit: row.unfit === 1,
+      cluster: row.cluster === null ? undefined : (JSON.parse(row.cluster) as Founding),
+    };
   } finally {
     database?.close();
     release();

@@ -10,7 +10,7 @@ import type { LogHealth } from './durable-writer.js';
 import { Intake, type Waiting } from './intake.js';
 import type { CommitOrigin, Log, OtherRecord } from './log.js';
 import { OwnBatches } from './own-batches.js';
-import type { LogTransport, NodeReport } from './transport.js';
+import { TooFarBehindError, type LogPlace, type LogTransport, type NodeReport } from './transport.js';
 
 /** The times of a replicated log, in milliseconds. */
 export interface ReplicatedLogTimes {
@@ -61,8 +61,8 @@ export class ReplicatedLog implements Log {
   #closed = false;
   /** Set when this node cannot go on by itself. */
   #halt: Error | undefined;
-  /** Called with each entry that was applied and is on disk: its place, and the hash up to there. */
-  onPlace: (place: number, hash: string) => void = () => undefined;
+  /** Called with the place of each entry that was applied and is on disk, and the hash up to there. */
+  onPlace: (place: LogPlace & { hash: string }) => void = () => undefined;
   /** Called with the reports of nodes, also its own, in the order of the log. */
   onReport: (report: NodeReport) => void = () => undefined;
   /** Called when a node has left. */
@@ -157,6 +157,11 @@ export class ReplicatedLog implements Log {
     return this.#writer.pause(work);
   }
 
+  /** Follows the log over another connection, if nothing comes over the present one. */
+  followAgain(): void {
+    if (this.#stopFollowing) this.#followLater();
+  }
+
   /** Stops taking part in the log: this node differs from the others, or cannot read the entries. */
   halt(error: Error): void {
     if (this.#halt) return;
@@ -191,7 +196,9 @@ export class ReplicatedLog implements Log {
   }
 
   #whyClosed(): Error | undefined {
-    if (this.#halt) return this.#halt;
+    if (this.#halt) {
+      return problemError('stopping', `This node has stopped; use another one. ${this.#halt.message}`);
+    }
     if (this.#closed) {
       return problemError('stopping', 'The service is stopping. Send the commit again, to another node or later.');
     }
@@ -218,7 +225,10 @@ export class ReplicatedLog implements Log {
       entry: (entry) => this.#receive(entry),
       report: (report) => this.onReport(report),
       gone: (node) => this.onGone(node),
-      lost: () => this.#followLater(),
+      lost: (error) => {
+        if (error instanceof TooFarBehindError) this.halt(error);
+        else this.#followLater();
+      },
     });
   }
 
@@ -271,8 +281,8 @@ export class ReplicatedLog implements Log {
           for (const entry of this.#incoming) {
             const { batch, header, counted } = this.#state.applyEntry(entry);
             const waiting = this.#own.applying(header, counted);
-            const { place, hash } = this.#state.position;
-            applied.push({ batch, waiting, settled: () => this.#settled(header, place, hash) });
+            const { place, revision, hash } = this.#state.position;
+            applied.push({ batch, waiting, settled: () => this.#settled(header, { place, revision, hash }) });
             count++;
             if (performance.now() > endsMs) break;
           }
@@ -294,8 +304,8 @@ export class ReplicatedLog implements Log {
     for (const { bytes } of this.#incoming.splice(0, count)) this.#incomingBytes -= bytes.length;
   }
 
-  #settled(header: EntryHeader, place: number, hash: string): void {
+  #settled(header: EntryHeader, place: LogPlace & { hash: string }): void {
     this.#own.settled(header);
-    this.onPlace(place, hash);
+    this.onPlace(place);
   }
 }

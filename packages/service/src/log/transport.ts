@@ -6,6 +6,11 @@ export interface LogPlace {
   revision: number;
 }
 
+/** The log service has entries that this node cannot get any more. It needs a copy of the store of another node. */
+export class TooFarBehindError extends Error {
+  override name = 'TooFarBehindError';
+}
+
 /** What a node tells the others about itself, about once a second. */
 export interface NodeReport {
   /** The name of the node, from one start to the next. */
@@ -15,6 +20,7 @@ export interface NodeReport {
   version: string;
   /** The last entry that it has applied, and the hash over all records up to there. */
   place: number;
+  revision: number;
   hash: string;
   seq: number;
   /** Its clock, in milliseconds since 1970. */
@@ -28,7 +34,7 @@ export interface LogFollower {
   report(report: NodeReport): void;
   /** A node that has not reported for a while, or has left. */
   gone(node: string): void;
-  /** Nothing more is delivered. Follow again, from the last place. */
+  /** Nothing more is delivered. Follow again, from the last place, unless it is a {@link TooFarBehindError}. */
   lost(error: Error): void;
 }
 
