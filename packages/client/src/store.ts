@@ -124,14 +124,15 @@ export class Store implements StoreAccess {
    * Waits for the first answer of the service.
    *
    * @throws {ProblemError} when it refuses
-   * @throws {ConnectionError} when it cannot be reached
+   * @throws {ConnectionError} when it cannot be reached, at none of its addresses
    */
   ready(): Promise<LiveResults['hello']> {
+    let left = this.#urls.length;
     return new Promise((resolve, reject) => {
       const settle = (state: ConnectionState) => {
         if (state.name === 'online') resolve(state.server);
         else if (state.name === 'refused') reject(new ProblemError(state.problem));
-        else if (state.name === 'offline') reject(new ConnectionError(state.reason));
+        else if (state.name === 'offline' && --left === 0) reject(new ConnectionError(state.reason));
         else if (state.name === 'closed') reject(new ConnectionError('The store was closed.'));
         else return;
         queueMicrotask(() => stop());

@@ -2,7 +2,8 @@ import Database from 'better-sqlite3';
 import { expect } from 'chai';
 import { connect } from '@uproar/client';
 import { databaseFile, detachStore, StoreError } from '@uproar/service';
-import { Etcd, freePort } from '../../../test/etcd.js';
+import { startNode } from '../../../test/cluster-nodes.js';
+import { Etcd } from '../../../test/etcd.js';
 import { RawSocket } from '../../../test/raw-socket.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 import { connectionOf } from '../dist/store/index.js';
@@ -14,20 +15,10 @@ describe('a store on several nodes', () => {
   before(async () => (etcd = await Etcd.start(1)));
   after(() => etcd.stop());
 
-  /** Starts a node of a cluster, on a directory of its own or on one that is there. */
-  const startNode = async (prefix: string, directory?: string): Promise<TestService> => {
-    const port = await freePort();
-    return TestService.start({
-      port,
-      accounts: 'open',
-      ...(directory === undefined ? {} : { directory }),
-      cluster: { address: `http://127.0.0.1:${port}`, etcd: { urls: etcd.urls, prefix } },
-    });
-  };
   const startCluster = async (count: number): Promise<TestService[]> => {
     const prefix = `test-${++prefixes}/`;
     const nodes: TestService[] = [];
-    for (let n = 0; n < count; n++) nodes.push(await startNode(prefix));
+    for (let n = 0; n < count; n++) nodes.push(await startNode(etcd, prefix));
     return nodes;
   };
   const placeOf = (node: TestService) =>
@@ -165,7 +156,7 @@ describe('a store on several nodes', () => {
     for (let n = 0; n < 20; n++) await one.request('PUT', `/v1/data/balloons/c-${n}`, { n });
     await other.restart();
     expect((await other.request('GET', '/v1/data/balloons')).json.documents, 'at the start').to.have.length(40);
-    const third = await startNode(`test-${prefixes}/`);
+    const third = await startNode(etcd, `test-${prefixes}/`);
     expect((await third.request('GET', '/v1/data/balloons')).json.documents).to.have.length(40);
     await third.request('PUT', '/v1/data/balloons/d-1', { n: 1 });
     await expectEqual([...nodes, third]);
@@ -238,7 +229,7 @@ describe('a store on several nodes', () => {
 
   it('refuses a store of another cluster, and a start alone until it is detached', async () => {
     const directory = temporaryDirectory();
-    const node = await startNode('first/', directory.path);
+    const node = await startNode(etcd, 'first/', { directory: directory.path });
     await node.request('PUT', '/v1/data/balloons/b-1', { n: 1 });
     await node.service.close();
 
@@ -251,9 +242,11 @@ describe('a store on several nodes', () => {
       return (error as StoreError).message;
     };
     expect(await refusal(TestService.start({ directory: directory.path }))).to.include('part of a cluster');
-    expect(await refusal(startNode('other/', directory.path))).to.include('no data of it');
+    expect(await refusal(startNode(etcd, 'other/', { directory: directory.path }))).to.include('no data of it');
     const [another] = await startCluster(1);
-    expect(await refusal(startNode(`test-${prefixes}/`, directory.path))).to.include('not that of the cluster');
+    expect(await refusal(startNode(etcd, `test-${prefixes}/`, { directory: directory.path }))).to.include(
+      'not that of the cluster',
+    );
     await another!.stop();
 
     detachStore(directory.path);
@@ -261,7 +254,7 @@ describe('a store on several nodes', () => {
     expect((await alone.request('GET', '/v1/data/balloons')).json.documents).to.have.length(1);
     await alone.stop();
     // It may found a new cluster.
-    const again = await startNode('again/', directory.path);
+    const again = await startNode(etcd, 'again/', { directory: directory.path });
     expect((await again.request('GET', '/v1/data/balloons')).json.documents).to.have.length(1);
     await again.stop();
     directory.remove();

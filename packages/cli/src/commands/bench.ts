@@ -4,7 +4,7 @@ import { formatMs } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseCount } from '../settings/amounts.js';
-import { targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { addressesIn, targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson, printTable } from '../output/output.js';
 import { ProgressBar } from '../output/progress-bar.js';
 
@@ -47,7 +47,7 @@ async function bench(options: Options): Promise<void> {
   const { url, key } = targetOf(options);
   const stores: Store[] = [];
   const open = (device: string) => {
-    const store = connect(url, { token: key, device, outbox: false });
+    const store = connect(addressesIn(url), { token: key, device, outbox: false });
     stores.push(store);
     return store;
   };

@@ -7,7 +7,7 @@ import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { EXIT } from '../output/exit-codes.js';
-import { targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { addressesIn, targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson } from '../output/output.js';
 import type { Target } from '../connect/profiles.js';
 
@@ -61,7 +61,7 @@ async function doctor(options: Options): Promise<void> {
   const target = targetOf(options);
   let store: Store | undefined;
   try {
-    store = connect(target.url, { token: target.key, device: 'doctor', outbox: false });
+    store = connect(addressesIn(target.url), { token: target.key, device: 'doctor', outbox: false });
     for await (const finding of examine(store, target)) report(finding);
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;

@@ -26,6 +26,11 @@ export function targetOf(options: StoreOptions): Target {
   return findTarget(options, BUILT_IN);
 }
 
+/** The addresses in a text: one, or those of the nodes of a cluster, separated by commas. */
+export function addressesIn(url: string): string[] {
+  return url.split(',').map((one) => one.trim());
+}
+
 /** Connects, uses the store, and closes it however that ends. */
 export async function useStore<Result>(options: StoreOptions, use: (store: Store) => Promise<Result>): Promise<Result> {
   const store = openAt(options);
@@ -42,9 +47,7 @@ export function openAt(options: StoreOptions): Store {
   const { url, key } = targetOf(options);
   try {
     // A command must end, so a write without an answer fails instead of waiting in an outbox.
-    // Several nodes of a cluster.
-    const urls = url.split(',').map((one) => one.trim());
-    return connect(urls, { token: key, device: 'command line', outbox: false });
+    return connect(addressesIn(url), { token: key, device: 'command line', outbox: false });
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;
     throw new CommandError(
