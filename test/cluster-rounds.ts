@@ -2,7 +2,8 @@ import { cpSync, mkdirSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { connect, type Store } from '@uproar/client';
-import { Etcd, freePort } from './etcd.js';
+import { Etcd, freePort, type Member, type MemberHost } from './etcd.js';
+import { NetworkLab } from './network-lab.js';
 import { Random } from './random.js';
 import { ServedProcess } from './served-process.js';
 import { KEY, temporaryDirectory, until } from './service.js';
@@ -31,14 +32,16 @@ class ClusterNode {
     readonly directory: string,
     readonly port: number,
     private readonly etcd: Etcd,
+    private readonly host: MemberHost,
   ) {}
 
   get url(): string {
-    return `http://127.0.0.1:${this.port}`;
+    return `http://${this.host.address}:${this.port}`;
   }
 
   async start(): Promise<void> {
-    this.process = await ServedProcess.start(this.directory, this.port, ['--cluster', this.etcd.urls.join(',')]);
+    const options = ['--cluster', this.etcd.urls.join(','), '--host', this.host.address];
+    this.process = await ServedProcess.start(this.directory, this.port, options, {}, this.host.prefix);
   }
 
   async kill(): Promise<void> {
@@ -57,16 +60,23 @@ class ClusterNode {
  *
  * @throws {Error} when an acknowledged write is missing on a node, one is there twice, or nodes differ
  */
-export async function clusterRounds(seed: number, rounds: number, log: (line: string) => void): Promise<ClusterReport> {
+export async function clusterRounds(
+  seed: number,
+  rounds: number,
+  log: (line: string) => void,
+  inNetwork = false,
+): Promise<ClusterReport> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
-  const etcd = await Etcd.start(3);
+  const lab = inNetwork ? NetworkLab.create(3 + NODES) : undefined;
+  const hostOf = (index: number): MemberHost => lab?.hosts[index] ?? { address: '127.0.0.1', prefix: [] };
+  const etcd = await Etcd.start(3, {}, [0, 1, 2].map(hostOf));
   const nodes: ClusterNode[] = [];
   const report: ClusterReport = { rounds, acknowledged: 0, faults: {}, longestPauseMs: 0 };
   const stores: Store[] = [];
   try {
     for (let n = 0; n < NODES; n++) {
-      const node = new ClusterNode(join(path, `node-${n}`), await freePort(), etcd);
+      const node = new ClusterNode(join(path, `node-${n}`), await freePort(), etcd, hostOf(3 + n));
       await node.start();
       nodes.push(node);
     }
@@ -80,7 +90,10 @@ export async function clusterRounds(seed: number, rounds: number, log: (line: st
       writes: Array.from({ length: WRITERS }, (_, n) => ({ create: 'counters', id: `w-${n}`, data: { n: 0 } })),
     });
     const counts = stores.map(() => 0);
-    const faults = faultsFor(random, nodes, etcd, join(path, 'old'));
+    const faults = [
+      ...faultsFor(random, nodes, etcd, join(path, 'old')),
+      ...(lab ? networkFaults(random, lab, etcd) : []),
+    ];
     for (let round = 0; round < rounds; round++) {
       let stopped = false;
       let lastMs = performance.now();
@@ -119,6 +132,7 @@ export async function clusterRounds(seed: number, rounds: number, log: (line: st
     }
     for (const member of etcd.members) member.process?.kill('SIGCONT');
     await etcd.stop();
+    lab?.remove();
     remove();
   }
 }
@@ -191,6 +205,38 @@ function faultsFor(
         });
       },
     ],
+  ];
+}
+
+/** Faults of the network between the hosts: members of etcd are on the first three, nodes on the others. */
+function networkFaults(random: Random, lab: NetworkLab, etcd: Etcd): [name: string, make: () => Promise<void>][] {
+  const isolate = async (index: number) => {
+    const host = lab.hosts[index]!;
+    lab.setConnected(host, false);
+    await sleep(random.pick([2000, 5000, 9000]));
+    lab.setConnected(host, true);
+    if (index < etcd.members.length) await etcd.ready();
+  };
+  const indexOf = (member: Member) => etcd.members.indexOf(member);
+  const blind = async (one: number, other: number) => {
+    const [first, second] = [lab.hosts[one]!, lab.hosts[other]!];
+    lab.setSeeing(first, second, false);
+    await sleep(random.pick([3000, 8000]));
+    lab.setSeeing(first, second, true);
+    await etcd.ready();
+  };
+  return [
+    ['the leader of etcd is isolated', async () => isolate(indexOf(await etcd.leader()))],
+    ['a member of etcd is isolated', () => isolate(random.integer(0, 2))],
+    ['a node is isolated, also from its clients', () => isolate(random.integer(3, 2 + NODES))],
+    [
+      'the leader of etcd and another member cannot see each other',
+      async () => {
+        const leader = indexOf(await etcd.leader());
+        await blind(leader, (leader + 1) % 3);
+      },
+    ],
+    ['a node cannot see one member of etcd', () => blind(random.integer(3, 2 + NODES), random.integer(0, 2))],
   ];
 }
 

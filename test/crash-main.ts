@@ -1,5 +1,6 @@
 /** Runs crash rounds from the command line: `[kill|power-cut|cluster] [rounds] [seed]`. */
 import { clusterRounds } from './cluster-rounds.js';
+import { NetworkLab } from './network-lab.js';
 import { crashRounds, powerCuts } from './crash-rounds.js';
 import { Random } from './random.js';
 
@@ -12,7 +13,7 @@ print(`${kind}, seed ${seed}`);
 const crash = kind === 'power-cut' ? powerCuts(new Random(Number(seed) + 1)) : undefined;
 const report =
   kind === 'cluster'
-    ? await clusterRounds(Number(seed), Number(rounds), print)
+    ? await clusterRounds(Number(seed), Number(rounds), print, NetworkLab.isPossible)
     : await crashRounds(Number(seed), Number(rounds), print, crash);
 print(JSON.stringify(report));
 process.exit(0);

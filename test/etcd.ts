@@ -14,12 +14,22 @@ export async function freePort(): Promise<number> {
   return port;
 }
 
-interface Member {
+export interface Member {
   name: string;
   clientUrl: string;
   peerUrl: string;
   process: ChildProcess | undefined;
+  /** What goes before its command. */
+  prefix: readonly string[];
 }
+
+/** Where a member runs. */
+export interface MemberHost {
+  address: string;
+  prefix: readonly string[];
+}
+
+const HERE: MemberHost = { address: '127.0.0.1', prefix: [] };
 
 /** Members of etcd for a test, over loopback, in directories of their own. */
 export class Etcd {
@@ -29,16 +39,25 @@ export class Etcd {
     private readonly options: Record<string, string>,
   ) {}
 
-  /** @param options more options of each member */
-  static async start(count: number, options: Record<string, string> = {}): Promise<Etcd> {
+  /**
+   * @param options more options of each member
+   * @param hosts where each runs; by default on this machine
+   */
+  static async start(
+    count: number,
+    options: Record<string, string> = {},
+    hosts: readonly MemberHost[] = [],
+  ): Promise<Etcd> {
     const members: Member[] = [];
     for (let n = 1; n <= count; n++) {
       const [client, peer] = [await freePort(), await freePort()];
+      const { address, prefix } = hosts[n - 1] ?? HERE;
       members.push({
         name: `e${n}`,
-        clientUrl: `http://127.0.0.1:${client}`,
-        peerUrl: `http://127.0.0.1:${peer}`,
+        clientUrl: `http://${address}:${client}`,
+        peerUrl: `http://${address}:${peer}`,
         process: undefined,
+        prefix,
       });
     }
     const etcd = new Etcd(members, options);
@@ -69,7 +88,8 @@ export class Etcd {
       ...this.options,
     };
     const args = Object.entries(options).flatMap(([option, value]) => [`--${option}`, value]);
-    member.process = spawn('etcd', args, { stdio: 'ignore' });
+    const [command, ...rest] = [...member.prefix, 'etcd', ...args];
+    member.process = spawn(command!, rest, { stdio: 'ignore' });
   }
 
   /** Resolves when the members answer. */

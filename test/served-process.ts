@@ -15,8 +15,11 @@ export class ServedProcess {
     port = 0,
     options: string[] = [],
     environment: Record<string, string> = {},
+    prefix: readonly string[] = [],
   ): Promise<ServedProcess> {
-    const child = spawn(process.execPath, [MAIN, 'serve', '--data', directory, '--port', String(port), ...options], {
+    const serve = [process.execPath, MAIN, 'serve', '--data', directory, '--port', String(port), ...options];
+    const [command, ...args] = [...prefix, ...serve];
+    const child = spawn(command!, args, {
       env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1', ...environment },
       stdio: ['ignore', 'pipe', 'inherit'],
     });
