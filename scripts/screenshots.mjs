@@ -14,10 +14,17 @@ const directory = process.env.SCREENSHOT_DIRECTORY ?? join(root, 'docs/screensho
 const main = join(root, 'packages/cli/dist/main.js');
 const wanted = process.argv.slice(2);
 
+/** Pictures of a demo with several nodes. They are made by themselves, after all others. */
+const CLUSTERED = ['console-operations', 'terminal-status'];
+const clustered = wanted.some((name) => CLUSTERED.includes(name));
+if (clustered && !wanted.every((name) => CLUSTERED.includes(name))) {
+  throw new Error(`Make ${CLUSTERED.join(' and ')} by themselves.`);
+}
+
 makeReady();
 mkdirSync(directory, { recursive: true });
 const executablePath = makeChromiumReady();
-const demo = spawn(process.execPath, [main, 'demo', '--port', String(PORT)], {
+const demo = spawn(process.execPath, [main, 'demo', '--port', String(PORT), ...(clustered ? ['--nodes', '3'] : [])], {
   env: { ...process.env, UPROAR_ADMIN_KEY: KEY },
   stdio: ['ignore', 'pipe', 'inherit'],
 });
@@ -194,8 +201,8 @@ const terminals = {
     seconds: 13,
   },
   'terminal-status': {
-    lines: ['uproar status', 'uproar doctor', 'uproar devices', 'uproar bench --seconds 3'],
-    seconds: 11,
+    lines: ['uproar status', 'uproar cluster', 'uproar doctor', 'uproar devices'],
+    seconds: 12,
   },
 };
 
@@ -212,7 +219,7 @@ async function signIn(page, path) {
   await page.getByText('Connected', { exact: true }).waitFor();
 }
 
-const chosen = (name) => wanted.length === 0 || wanted.includes(name);
+const chosen = (name) => (wanted.length === 0 ? !CLUSTERED.includes(name) : wanted.includes(name));
 const browser = await chromium.launch({
   executablePath,
   args: [
@@ -276,3 +283,7 @@ for (const [name, { lines, seconds }] of Object.entries(terminals).filter(([name
   await sleep(300);
 }
 demo.kill('SIGINT');
+if (wanted.length === 0) {
+  await new Promise((resolve) => demo.once('exit', resolve));
+  spawnSync(process.execPath, [import.meta.filename, ...CLUSTERED], { stdio: 'inherit' });
+}

@@ -58,13 +58,15 @@ class ClusterNode {
  * Runs three nodes and three members of etcd as processes, with writers on all nodes, and makes one fault after another. After
  * each round every node must hold exactly what was acknowledged.
  *
+ * @param options.inNetwork whether each process gets a host of its own, so that the network between them can fail, too
+ * @param options.pauseMs how long a writer waits between its commits
  * @throws {Error} when an acknowledged write is missing on a node, one is there twice, or nodes differ
  */
 export async function clusterRounds(
   seed: number,
   rounds: number,
   log: (line: string) => void,
-  inNetwork = false,
+  { inNetwork = false, pauseMs = 0 } = {},
 ): Promise<ClusterReport> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
@@ -111,6 +113,7 @@ export async function clusterRounds(
           report.acknowledged++;
           report.longestPauseMs = Math.max(report.longestPauseMs, performance.now() - lastMs);
           lastMs = performance.now();
+          if (pauseMs > 0) await sleep(pauseMs);
         }
       });
       await sleep(AROUND_MS);

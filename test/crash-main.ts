@@ -13,7 +13,7 @@ print(`${kind}, seed ${seed}`);
 const crash = kind === 'power-cut' ? powerCuts(new Random(Number(seed) + 1)) : undefined;
 const report =
   kind === 'cluster'
-    ? await clusterRounds(Number(seed), Number(rounds), print, NetworkLab.isPossible)
+    ? await clusterRounds(Number(seed), Number(rounds), print, { inNetwork: NetworkLab.isPossible })
     : await crashRounds(Number(seed), Number(rounds), print, crash);
 print(JSON.stringify(report));
 process.exit(0);

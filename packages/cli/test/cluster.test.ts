@@ -47,6 +47,7 @@ describe('the command line: several nodes', () => {
     expect((await run(['cluster', 'detach', path])).err).to.include('not part of a cluster');
     expect((await run(['serve', '--cluster', 'nowhere'])).err).to.include('not the address of etcd');
     expect((await run(['serve', '--port', '0', '--cluster', etcd.urls[0]!])).err).to.include('--node-address');
+    expect((await run(['serve', '--host', '0.0.0.0', '--cluster', etcd.urls[0]!])).err).to.include('--node-address');
     expect((await run(['cluster', '--url', 'http://127.0.0.1:1'])).code).to.equal(3);
     remove();
   });

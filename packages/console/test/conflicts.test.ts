@@ -3,6 +3,7 @@ import type { Page } from 'playwright-core';
 import { KEY, until } from '../../../test/service.js';
 import { TYPING_MS } from './movement.js';
 import { MovingService } from './moving-service.js';
+import { expectStored } from './stored.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('the console, when others work on the same', function () {
@@ -46,7 +47,7 @@ describe('the console, when others work on the same', function () {
     await until('all are deleted', async () => (await moving.store.collection('flock').list()).documents.length === 0);
     await notice(page, 'Deleted 3 documents').getByRole('button', { name: 'Undo' }).click();
     await notice(page, 'Restored 3 documents').waitFor();
-    expect((await moving.store.collection('flock').get('d-7'))?.data).to.deep.equal({ n: 7, turn: 1 });
+    await expectStored(moving.store, 'flock/d-7', { n: 7, turn: 1 });
     await page.context().close();
   });
 
@@ -344,7 +345,7 @@ describe('the console, when others work on the same', function () {
     expect(await drawer.getByLabel('Values are separated by').inputValue()).to.equal(',');
     await drawer.getByRole('button', { name: 'Write 2 documents' }).click();
     await drawer.getByText('2 written').waitFor();
-    expect((await moving.store.collection('gates').get('g-4'))?.data).to.deep.equal({
+    await expectStored(moving.store, 'gates/g-4', {
       name: 'West',
       'name 2': 'W',
       'size;cm': 7,

@@ -7,6 +7,7 @@ import { CHROMIUM } from '../../../test/chromium.js';
 import { StreamReader } from '../../../test/event-stream.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 import { keepMoving, TYPING_MS } from './movement.js';
+import { expectStored } from './stored.js';
 import { Windows, writeInto } from './windows.js';
 
 const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
@@ -208,7 +209,7 @@ describe('the console in a browser', function () {
     await write('{"name": "Amber Heron", "altitude": 5}');
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.getByText('Up to date').waitFor();
-    expect((await store.collection('balloons').get('bl-1'))?.data).to.deep.equal({ name: 'Amber Heron', altitude: 5 });
+    await expectStored(store, 'balloons/bl-1', { name: 'Amber Heron', altitude: 5 });
 
     await write('{"name": "Mine"}');
     await store.collection('balloons').put('bl-1', { name: 'Theirs' });
@@ -261,7 +262,7 @@ describe('the console in a browser', function () {
     await writeInto(page, 'Data of the document as JSON', '{"text": "hello"}');
     await page.getByRole('button', { name: 'Create' }).click();
     await page.waitForURL(/\/data\/notes\/first$/);
-    expect((await store.collection('notes').get('first'))?.data).to.deep.equal({ text: 'hello' });
+    await expectStored(store, 'notes/first', { text: 'hello' });
     await page.getByRole('button', { name: 'Delete' }).click();
     expect(await store.collection('notes').get('first'), 'it asks first').not.to.equal(undefined);
     await page.locator('.ant-popover').getByRole('button', { name: 'Delete' }).click();

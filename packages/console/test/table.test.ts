@@ -3,6 +3,7 @@ import type { Page } from 'playwright-core';
 import { KEY, until } from '../../../test/service.js';
 import { TYPING_MS } from './movement.js';
 import { MovingService } from './moving-service.js';
+import { expectStored } from './stored.js';
 import { Windows, writeInto } from './windows.js';
 
 describe('working with documents in the console', function () {
@@ -226,7 +227,7 @@ describe('working with documents in the console', function () {
     await input.fill('44');
     await page.keyboard.press('Enter');
     await cell(page, 'e-1', 'size').getByText('44').waitFor();
-    expect((await moving.store.collection('edits').get('e-1'))!.data).to.deep.equal({
+    await expectStored(moving.store, 'edits/e-1', {
       name: 'Amber Heron',
       size: 44,
       tags: ['a'],
@@ -273,9 +274,7 @@ describe('working with documents in the console', function () {
     await page.getByText('8 documents').waitFor();
     await page.getByRole('button', { name: 'Undo' }).click();
     await page.getByText('12 documents').waitFor();
-    // The console shows it before the store has it.
-    await until('it is back', async () => (await moving.store.collection('many').get('d-000004')) !== undefined);
-    expect((await moving.store.collection('many').get('d-000004'))!.data).to.deep.equal({ n: 4 });
+    await expectStored(moving.store, 'many/d-000004', { n: 4 });
 
     await page.locator('[data-row="d-000000"] [data-cell="id"]').focus();
     await page.keyboard.press('ArrowDown');
@@ -286,7 +285,7 @@ describe('working with documents in the console', function () {
     await page.getByRole('button', { name: 'Create' }).click();
     await page.waitForURL(/\/data\/many\/[0-9a-f-]{36}$/);
     const id = page.url().split('/').at(-1)!;
-    expect((await moving.store.collection('many').get(id))!.data).to.deep.equal({ n: 1 });
+    await expectStored(moving.store, `many/${id}`, { n: 1 });
     await page.context().close();
   });
 
@@ -363,7 +362,7 @@ describe('working with documents in the console', function () {
     await page.getByText('Saving keeps both changes.').waitFor();
     await page.getByRole('button', { name: 'Save', exact: true }).click();
     await page.getByText('Up to date').waitFor();
-    expect((await moving.store.collection('forms').get('f-1'))!.data).to.deep.equal({
+    await expectStored(moving.store, 'forms/f-1', {
       name: 'Amber Heron',
       size: 5,
       aloft: true,

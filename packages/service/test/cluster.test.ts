@@ -105,6 +105,8 @@ describe('a store on several nodes', () => {
     }
     const outsider = await one.as(null)('GET', `/v1/cluster/contents/${sha256}`);
     expect(outsider.status, 'for nodes alone').to.equal(401);
+    const local = connectionOf(one.service.store).prepare<[], string>('SELECT value FROM local').pluck().all();
+    expect(local.join(), 'no backup has the secret of the cluster').to.include('generation').and.not.include('secret');
     await stop(nodes);
   });
 

@@ -54,8 +54,12 @@ function clusterOf(settings: Settings): Pick<ServiceOptions, 'cluster'> {
     (file) => (file === undefined ? undefined : Buffer.from(readFile(file))),
   );
   const address = settings['node-address'] ?? (port === 0 ? undefined : `http://${host}:${port}`);
-  if (address === undefined) {
-    throw new CommandError('With --port 0, --cluster needs --node-address.', EXIT.usage);
+  if (address === undefined || (settings['node-address'] === undefined && ['0.0.0.0', '::'].includes(host))) {
+    throw new CommandError(
+      `With --${port === 0 ? 'port 0' : `host ${host}`}, --cluster needs --node-address.`,
+      EXIT.usage,
+      'It is where other nodes and clients reach this one: http://10.0.0.5:4680.',
+    );
   }
   return {
     cluster: {

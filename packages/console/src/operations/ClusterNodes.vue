@@ -18,7 +18,7 @@ const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
 </script>
 
 <template>
-  <section aria-labelledby="nodes">
+  <section class="nodes" aria-labelledby="nodes">
     <h2 id="nodes">Nodes</h2>
     <Alert v-if="failure" type="error" :message="failure" />
     <template v-if="cluster">
@@ -75,8 +75,11 @@ const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
 </template>
 
 <style scoped>
+.nodes {
+  margin-bottom: 14px;
+}
 h2 {
-  margin: 20px 0 6px;
+  margin: 0 0 6px;
   font-size: 14px;
 }
 .alert {

@@ -154,10 +154,10 @@ const holders = computed(() => budgets.value?.holders.filter(({ heldBytes }) => 
           <dd>{{ value }}</dd>
         </div>
       </dl>
+      <ClusterNodes v-if="inCluster" />
       <div class="plots">
         <TimePlot v-for="plot in plots" :key="plot.title" v-bind="plot" :times="times" />
       </div>
-      <ClusterNodes v-if="inCluster" />
       <section aria-labelledby="budgets">
         <h2 id="budgets">Budgets</h2>
         <p v-if="holders.length === 0 && refusals.length === 0" class="muted">

@@ -8,7 +8,7 @@ import { copyStore } from './copy-store.js';
 import { ContentCopies } from './content-copies.js';
 import { EtcdLog, type EtcdOptions, type Founding } from './etcd-log.js';
 import { HashComparison } from './hash-comparison.js';
-import { identifyStore, type StoreIdentity } from './store-identity.js';
+import { identifyStore, keepSecret, type StoreIdentity } from './store-identity.js';
 
 /** How a node takes part in a cluster. */
 export interface ClusterOptions {
@@ -148,8 +148,9 @@ export class Cluster {
         .prepare(
           "INSERT INTO local (name, value) VALUES ('cluster', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
         )
-        .run(JSON.stringify(this.founding)),
+        .run(JSON.stringify({ ...this.founding, secret: undefined })),
     );
+    keepSecret(store.directory, this.founding.secret);
     log.start();
     this.#report();
     this.#timer = setInterval(() => this.#report(), REPORT_MS).unref();
@@ -310,7 +311,7 @@ async function foundingOf(etcd: EtcdLog, own: StoreIdentity | undefined): Promis
     } catch (error) {
       if (error instanceof StoreError) throw error;
       // A node that was part of the cluster serves what it has.
-      if (own?.cluster) return own.cluster;
+      if (own?.cluster?.secret !== undefined) return { ...own.cluster, secret: own.cluster.secret };
       if (performance.now() > endsMs) {
         throw new StoreError(
           'cluster-unreachable',

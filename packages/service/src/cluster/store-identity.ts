@@ -1,4 +1,5 @@
-import { existsSync } from 'node:fs';
+import { existsSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
 import type Database from 'better-sqlite3';
 import { claimDirectory, databaseFile, openDatabase } from '../store/index.js';
 import type { Founding } from './etcd-log.js';
@@ -12,8 +13,8 @@ export interface StoreIdentity {
   revision: number;
   /** Whether it cannot be used any more, so that a copy of another node's store is needed. */
   unfit: boolean;
-  /** The cluster it is part of. */
-  cluster: Founding | undefined;
+  /** The cluster it is part of; without its secret if that is not in the data directory. */
+  cluster: (Omit<Founding, 'secret'> & { secret: string | undefined }) | undefined;
 }
 
 const READ = `
@@ -37,13 +38,30 @@ export function identifyStore(directory: string): StoreIdentity | undefined {
     const row = database
       .prepare<[], Omit<StoreIdentity, 'cluster' | 'unfit'> & { cluster: string | null; unfit: number }>(READ)
       .get()!;
-    return {
-      ...row,
-      unfit: row.unfit === 1,
-      cluster: row.cluster === null ? undefined : (JSON.parse(row.cluster) as Founding),
-    };
+    const cluster =
+      row.cluster === null
+        ? undefined
+        : { ...(JSON.parse(row.cluster) as Omit<Founding, 'secret'>), secret: readSecret(directory) };
+    return { ...row, unfit: row.unfit === 1, cluster };
   } finally {
     database?.close();
     release();
   }
+}
+
+/** Keeps the secret of the cluster beside the store, so that no backup has it. */
+export function keepSecret(directory: string, secret: string): void {
+  writeFileSync(secretFile(directory), secret, { mode: 0o600 });
+}
+
+export function forgetSecret(directory: string): void {
+  rmSync(secretFile(directory), { force: true });
+}
+
+function readSecret(directory: string): string | undefined {
+  return existsSync(secretFile(directory)) ? readFileSync(secretFile(directory), 'utf8') : undefined;
+}
+
+function secretFile(directory: string): string {
+  return join(directory, 'cluster-secret');
 }
