@@ -48,6 +48,7 @@ async function commits(): Promise<Row> {
     'commits of 100 documents over HTTP, 8 connections, beside a loop of better-sqlite3 with the same rows',
     ours,
     bare,
+    0.8,
   );
 }
 
@@ -98,6 +99,7 @@ async function importMany(): Promise<Row[]> {
       `import of ${DOCUMENTS} documents by the command line (${memory}), beside a loop of better-sqlite3`,
       DOCUMENTS / seconds,
       bare,
+      0.6,
     ),
     {
       benchmark: 'write',
@@ -112,7 +114,7 @@ async function importMany(): Promise<Row[]> {
   ];
 }
 
-function row(what: string, ours: number, bare: number): Row {
+function row(what: string, ours: number, bare: number, aim: number): Row {
   return {
     benchmark: 'bulk',
     what,
@@ -120,8 +122,8 @@ function row(what: string, ours: number, bare: number): Row {
     bare,
     unit: 'documents a second',
     ratio: ours / bare,
-    aim: 'at least 0.4',
-    reached: ours / bare >= 0.4,
+    aim: `at least ${aim}`,
+    reached: ours / bare >= aim,
   };
 }
 

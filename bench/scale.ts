@@ -13,9 +13,9 @@ const COLLECTIONS = 2000;
 /** Watchers who get each change, on average. */
 const WATCHERS_PER_CHANGE = 20;
 
-/** What one machine does, from docs/benchmarks.md: rounded down, and half of it, as a reserve. */
-const LOG_COMMITS_S = 3000 / 2;
-const NODE_DELIVERIES_S = 100_000 / 2;
+/** What one log carried in docs/benchmarks.md, with everything on two cores, rounded; and half of what a core delivers. */
+const LOG_COMMITS_S = 1500;
+const NODE_DELIVERIES_S = 50_000;
 const NODE_CONNECTIONS = 20_000;
 const NODE_DOCUMENTS = 10_000_000;
 /** A copy of each log on so many nodes with data. */
