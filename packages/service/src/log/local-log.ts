@@ -1,12 +1,10 @@
-import type Database from 'better-sqlite3';
-import type { Commit } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import type { AppliedCommit, CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
-import type { AppliedBatch, StateMachine } from '../state/state-machine.js';
-import { BatchWriter, type LogParts } from './batch-writer.js';
+import type { StateMachine } from '../state/state-machine.js';
+import { BaseLog } from './base-log.js';
+import type { LogParts } from './batch-writer.js';
 import type { LogHealth } from './durable-writer.js';
-import { Intake, type WaitingCommit } from './intake.js';
-import type { CommitOrigin, Log, OtherRecord } from './log.js';
+import type { WaitingCommit } from './intake.js';
+import type { OtherRecord } from './log.js';
 
 /** A batch is closed when applying it has taken so long, so that others are served in between. */
 const MAX_BATCH_MS = 30;
@@ -18,72 +16,23 @@ const MAX_BATCH_MS = 30;
  *
  * Records that arrive during the sync of a batch form the next one.
  */
-export class LocalLog implements Log {
+export class LocalLog extends BaseLog {
   readonly #state: StateMachine;
-  readonly #writer: BatchWriter;
   readonly #health: LogHealth;
-  readonly #intake: Intake;
   #scheduled = false;
   #closed = false;
 
   constructor(parts: LogParts) {
-    const { state, health, maxWaiting } = parts;
-    this.#state = state;
-    this.#health = health;
-    this.#writer = new BatchWriter(parts);
-    this.#intake = new Intake(
-      maxWaiting,
-      () => this.#whyClosed(),
-      () => this.#schedule(),
-    );
-    this.#writer.onIdle = () => this.#schedule();
-    this.#writer.onFailedSync = () => this.#intake.refuseAll(this.#health.damage!);
-  }
-
-  get seq(): number {
-    return this.#writer.seq;
-  }
-
-  get waiting(): number {
-    return this.#intake.commits;
-  }
-
-  get crowded(): boolean {
-    return this.#intake.crowded;
-  }
-
-  set onGroup(call: (records: number, durationMs: number) => void) {
-    this.#writer.onGroup = call;
-  }
-
-  set onFailure(call: (error: Error) => void) {
-    this.#writer.onFailure = call;
-  }
-
-  set onListenerFault(call: (error: unknown) => void) {
-    this.#writer.onListenerFault = call;
-  }
-
-  append(commit: Commit, origin?: CommitOrigin): Promise<CommitOutcome> {
-    return this.#intake.append(commit, origin);
-  }
-
-  propose<Proposed extends OtherRecord>(record: Proposed): Promise<Exclude<OutcomeOf<Proposed>, Refused>> {
-    return this.#intake.propose(record);
-  }
-
-  writeLocally(write: (database: Database.Database) => void): Promise<void> {
-    const refused = this.#whyClosed();
-    if (refused) return Promise.reject(refused);
-    const written = this.#writer.addLocally(write);
-    this.#schedule();
-    return written;
+    super(parts);
+    this.#state = parts.state;
+    this.#health = parts.health;
+    this.writer.onFailedSync = () => this.intake.refuseAll(this.#health.damage!);
   }
 
   /** Applies records at once, while the store is being opened. */
   applyAtStart(records: readonly OtherRecord[]): void {
     let failure: Error | undefined;
-    this.#writer.write({
+    this.writer.write({
       apply: () => {
         for (const record of records) this.#state.apply(record);
         return [{ batch: this.#state.finish(), waiting: [] }];
@@ -91,70 +40,62 @@ export class LocalLog implements Log {
       failed: (error) => (failure = error),
       sizeBytes: () => 0,
     });
-    this.#writer.settleNow();
+    this.writer.settleNow();
     if (failure) throw failure;
-  }
-
-  onApplied(listener: (group: readonly AppliedCommit[]) => void): () => void {
-    return this.#writer.onApplied(listener);
-  }
-
-  onBatch(listener: (batch: AppliedBatch) => void): () => void {
-    return this.#writer.onBatch(listener);
-  }
-
-  whenDurable<Result>(work: () => Result): Promise<Result> {
-    return this.#writer.whenDurable(work);
-  }
-
-  pause(work: () => Promise<void>): Promise<void> {
-    return this.#writer.pause(work);
   }
 
   /** Writes all waiting records and accepts no more. */
   close(): void {
     this.#closed = true;
-    this.#writer.close();
+    this.writer.close();
     while (this.#isWaiting) {
       this.#writeNext();
-      this.#writer.settleNow();
+      this.writer.settleNow();
     }
   }
 
   get #isWaiting(): boolean {
-    return !this.#intake.isEmpty || this.#writer.hasLocalWrites;
+    return !this.intake.isEmpty || this.writer.hasLocalWrites;
   }
 
-  #whyClosed(): Error | undefined {
+  protected whyClosed(): Error | undefined {
     if (this.#closed) {
       return problemError('stopping', 'The service is stopping. Send the commit again after the restart.');
     }
     return this.#health.damage;
   }
 
-  #schedule(): void {
-    if (this.#scheduled || this.#writer.isBusy || !this.#isWaiting) return;
+  protected whyNotLocally(): Error | undefined {
+    return this.whyClosed();
+  }
+
+  protected recordArrived(): void {
+    this.schedule();
+  }
+
+  protected schedule(): void {
+    if (this.#scheduled || this.writer.isBusy || !this.#isWaiting) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
-      if (this.#writer.isBusy || this.#closed || !this.#isWaiting) return;
+      if (this.writer.isBusy || this.#closed || !this.#isWaiting) return;
       this.#writeNext();
-      if (this.#writer.isBusy) this.#writer.settleInBackground();
-      else this.#schedule();
+      if (this.writer.isBusy) this.writer.settleInBackground();
+      else this.schedule();
     });
   }
 
   /** Writes the next batch, with the local writes that wait. */
   #writeNext(): void {
-    const kind = this.#intake.nextKind();
+    const kind = this.intake.nextKind();
     if (kind === 'records') this.#writeRecords();
     else if (kind === 'commits') this.#writeCommits();
-    else this.#writer.write();
+    else this.writer.write();
   }
 
   #writeRecords(): void {
-    const waiting = this.#intake.takeRecords();
-    this.#writer.write({
+    const waiting = this.intake.takeRecords();
+    this.writer.write({
       apply: () => {
         for (const { record } of waiting) this.#state.apply(record);
         return [{ batch: this.#state.finish(), waiting }];
@@ -166,10 +107,10 @@ export class LocalLog implements Log {
 
   #writeCommits(): void {
     const waiting: WaitingCommit[] = [];
-    this.#writer.write({
+    this.writer.write({
       apply: () => {
         const endsMs = performance.now() + MAX_BATCH_MS;
-        for (const next of this.#intake.takeCommits()) {
+        for (const next of this.intake.takeCommits()) {
           waiting.push(next);
           this.#state.apply({ kind: 'commit', commit: next.commit });
           if (performance.now() > endsMs) break;
@@ -179,7 +120,7 @@ export class LocalLog implements Log {
       failed: (problem) => waiting.forEach(({ reject }) => reject(problem)),
       sizeBytes: () => {
         // Where not even the transaction could begin, none was taken yet.
-        if (waiting.length === 0) waiting.push(...this.#intake.takeCommits());
+        if (waiting.length === 0) waiting.push(...this.intake.takeCommits());
         return waiting.reduce((sum, { sizeBytes }) => sum + sizeBytes, 0);
       },
     });

@@ -1,20 +1,17 @@
-import type Database from 'better-sqlite3';
-import type { Commit } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import { encodeEntries, type EntryHeader, type LogEntry } from '../state/log-entry.js';
-import type { AppliedCommit, CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
 import type { LogRecord } from '../state/records.js';
-import type { AppliedBatch, StateMachine } from '../state/state-machine.js';
-import { BatchWriter, type AnsweredBatch, type LogParts } from './batch-writer.js';
+import type { StateMachine } from '../state/state-machine.js';
+import { BaseLog } from './base-log.js';
+import type { AnsweredBatch, LogParts } from './batch-writer.js';
 import type { LogHealth } from './durable-writer.js';
-import { Intake, type Waiting } from './intake.js';
-import type { CommitOrigin, Log, OtherRecord } from './log.js';
+import type { Waiting } from './intake.js';
 import { OwnBatches } from './own-batches.js';
 import { TooFarBehindError, type LogPlace, type LogTransport, type NodeReport } from './transport.js';
 
 /** The times of a replicated log, in milliseconds. */
 export interface ReplicatedLogTimes {
-  /** How long a commit may wait for the log service before its sender is told that its outcome is unknown. */
+  /** How long a commit may wait for the log service before its sender gets an unknown outcome. */
   confirmMs: number;
   /** How long to wait before something is tried again. */
   retryMs: number;
@@ -44,13 +41,11 @@ const MAX_INCOMING_BYTES = 64 * 1024 * 1024;
  * A batch of this node goes to the service, comes back in the one order, is applied and synced here, and is then
  * acknowledged. So an acknowledged commit is on the disks of a majority of the service, and on that of this node.
  */
-export class ReplicatedLog implements Log {
+export class ReplicatedLog extends BaseLog {
   readonly #state: StateMachine;
-  readonly #writer: BatchWriter;
   readonly #health: LogHealth;
   readonly #transport: LogTransport;
   readonly #times: ReplicatedLogTimes;
-  readonly #intake: Intake;
   readonly #own: OwnBatches;
   /** Entries that came from the service and are not applied yet. */
   readonly #incoming: LogEntry[] = [];
@@ -71,25 +66,19 @@ export class ReplicatedLog implements Log {
   onHalt: (error: Error) => void = () => undefined;
 
   constructor(parts: ReplicatedLogParts) {
-    const { state, health, transport, producer, entryBytes, maxWaiting } = parts;
+    super(parts);
+    const { state, health, transport, producer, entryBytes } = parts;
     this.#state = state;
     this.#health = health;
     this.#transport = transport;
     this.#times = { ...DEFAULT_LOG_TIMES, ...parts.times };
-    this.#writer = new BatchWriter(parts);
-    this.#writer.onIdle = () => this.#schedule();
-    this.#writer.onFailedSync = () => this.halt(this.#health.damage!);
-    this.#intake = new Intake(
-      maxWaiting,
-      () => this.#whyClosed(),
-      () => this.#own.sendNext(),
-    );
+    this.writer.onFailedSync = () => this.halt(this.#health.damage!);
     this.#own = new OwnBatches({
       ...this.#times,
       append: (bytes) => transport.append(bytes),
       encode: (number, records) => encodeEntries(producer, number, records, entryBytes),
       take: () => this.#take(),
-      refuseWaiting: (problem) => this.#intake.refuseAll(problem),
+      refuseWaiting: (problem) => this.intake.refuseAll(problem),
       onForgotten: () => this.halt(new Error('The log has forgotten this node, after very many starts of others.')),
       producer,
     });
@@ -99,62 +88,6 @@ export class ReplicatedLog implements Log {
   start(): void {
     this.#follow();
     this.#own.sendNext();
-  }
-
-  get seq(): number {
-    return this.#writer.seq;
-  }
-
-  get waiting(): number {
-    return this.#intake.commits;
-  }
-
-  get crowded(): boolean {
-    return this.#intake.crowded;
-  }
-
-  set onGroup(call: (records: number, durationMs: number) => void) {
-    this.#writer.onGroup = call;
-  }
-
-  set onFailure(call: (error: Error) => void) {
-    this.#writer.onFailure = call;
-  }
-
-  set onListenerFault(call: (error: unknown) => void) {
-    this.#writer.onListenerFault = call;
-  }
-
-  append(commit: Commit, origin?: CommitOrigin): Promise<CommitOutcome> {
-    return this.#intake.append(commit, origin);
-  }
-
-  propose<Proposed extends OtherRecord>(record: Proposed): Promise<Exclude<OutcomeOf<Proposed>, Refused>> {
-    return this.#intake.propose(record);
-  }
-
-  writeLocally(write: (database: Database.Database) => void): Promise<void> {
-    if (this.#closed) return Promise.reject(this.#whyClosed()!);
-    if (this.#health.damage) return Promise.reject(this.#health.damage);
-    const written = this.#writer.addLocally(write);
-    this.#schedule();
-    return written;
-  }
-
-  onApplied(listener: (group: readonly AppliedCommit[]) => void): () => void {
-    return this.#writer.onApplied(listener);
-  }
-
-  onBatch(listener: (batch: AppliedBatch) => void): () => void {
-    return this.#writer.onBatch(listener);
-  }
-
-  whenDurable<Result>(work: () => Result): Promise<Result> {
-    return this.#writer.whenDurable(work);
-  }
-
-  pause(work: () => Promise<void>): Promise<void> {
-    return this.#writer.pause(work);
   }
 
   /** Follows the log over another connection, if nothing comes over the present one. */
@@ -170,6 +103,11 @@ export class ReplicatedLog implements Log {
     this.onHalt(error);
   }
 
+  /** The place of the last entry that has arrived, applied or not. */
+  get receivedPlace(): number {
+    return this.#incoming.at(-1)?.place ?? this.#state.position.place;
+  }
+
   /** Why this node does not take part in the log any more. */
   get halted(): Error | undefined {
     return this.#halt;
@@ -179,10 +117,10 @@ export class ReplicatedLog implements Log {
   close(): void {
     this.#closed = true;
     this.#stop();
-    this.#writer.close();
-    while (this.#writer.hasLocalWrites) {
-      this.#writer.write();
-      this.#writer.settleNow();
+    this.writer.close();
+    while (this.writer.hasLocalWrites) {
+      this.writer.write();
+      this.writer.settleNow();
     }
   }
 
@@ -192,10 +130,10 @@ export class ReplicatedLog implements Log {
     this.#stopFollowing = undefined;
     this.#incoming.length = 0;
     this.#incomingBytes = 0;
-    this.#own.stop(this.#whyClosed()!);
+    this.#own.stop(this.whyClosed()!);
   }
 
-  #whyClosed(): Error | undefined {
+  protected whyClosed(): Error | undefined {
     if (this.#halt) {
       return problemError('stopping', `This node has stopped; use another one. ${this.#halt.message}`);
     }
@@ -205,15 +143,24 @@ export class ReplicatedLog implements Log {
     return this.#health.damage;
   }
 
+  /** A node that has stopped can still write down why. */
+  protected whyNotLocally(): Error | undefined {
+    return this.#closed ? this.whyClosed() : this.#health.damage;
+  }
+
+  protected recordArrived(): void {
+    this.#own.sendNext();
+  }
+
   /** The records of the next batch of this node, and who waits for them. */
   #take(): { records: LogRecord[]; waiting: Waiting[] } | undefined {
-    const kind = this.#intake.nextKind();
+    const kind = this.intake.nextKind();
     if (kind === undefined) return undefined;
     if (kind === 'records') {
-      const waiting = this.#intake.takeRecords();
+      const waiting = this.intake.takeRecords();
       return { records: waiting.map(({ record }) => record), waiting };
     }
-    const waiting = [...this.#intake.takeCommits()];
+    const waiting = [...this.intake.takeCommits()];
     return { records: waiting.map(({ commit }) => ({ kind: 'commit', commit })), waiting };
   }
 
@@ -242,7 +189,7 @@ export class ReplicatedLog implements Log {
 
   #receive(entry: LogEntry): void {
     if (this.#closed || this.#halt) return;
-    const next = (this.#incoming.at(-1)?.place ?? this.#state.position.place) + 1;
+    const next = this.receivedPlace + 1;
     // A service may deliver an entry again after a lost connection.
     if (entry.place < next) return;
     if (entry.place > next || this.#incomingBytes > MAX_INCOMING_BYTES) {
@@ -252,19 +199,19 @@ export class ReplicatedLog implements Log {
     }
     this.#incoming.push(entry);
     this.#incomingBytes += entry.bytes.length;
-    this.#schedule();
+    this.schedule();
   }
 
-  #schedule(): void {
-    const isWork = this.#incoming.length > 0 || this.#writer.hasLocalWrites;
-    if (this.#scheduled || this.#writer.isBusy || !isWork) return;
+  protected schedule(): void {
+    const isWork = this.#incoming.length > 0 || this.writer.hasLocalWrites;
+    if (this.#scheduled || this.writer.isBusy || !isWork) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
-      if (this.#writer.isBusy || this.#closed) return;
+      if (this.writer.isBusy || this.#closed) return;
       if (this.#incoming.length > 0 && !this.#halt) this.#applyNext();
-      else if (this.#writer.hasLocalWrites) this.#writer.write();
-      if (this.#writer.isBusy) this.#writer.settleInBackground();
+      else if (this.writer.hasLocalWrites) this.writer.write();
+      if (this.writer.isBusy) this.writer.settleInBackground();
     });
   }
 
@@ -272,7 +219,7 @@ export class ReplicatedLog implements Log {
   #applyNext(): void {
     let fault: unknown;
     let count = 0;
-    this.#writer.write({
+    this.writer.write({
       apply: () => {
         const endsMs = performance.now() + MAX_TRANSACTION_MS;
         const applied: AnsweredBatch[] = [];
@@ -296,11 +243,11 @@ export class ReplicatedLog implements Log {
         this.#own.undo();
         if (fault instanceof RangeError) this.halt(fault);
         // Such as a full disk. The entries stay, and are tried again.
-        else setTimeout(() => this.#schedule(), this.#times.retryMs).unref();
+        else setTimeout(() => this.schedule(), this.#times.retryMs).unref();
       },
       sizeBytes: () => this.#incoming[0]?.bytes.length ?? 0,
     });
-    if (!this.#writer.isBusy) return;
+    if (!this.writer.isBusy) return;
     for (const { bytes } of this.#incoming.splice(0, count)) this.#incomingBytes -= bytes.length;
   }
 
