@@ -10,7 +10,9 @@ export const ClusterNode = z
     place: z.int().min(0).describe('The last entry of the log that it has applied.'),
     lag: z.int().describe('How many entries it is behind the furthest node.'),
     seq: Seq,
-    time: z.iso.datetime().describe('Its clock when it last reported.'),
+    clockDifferenceMs: z
+      .int()
+      .describe('How far its clock is ahead of the clock of the answering node, in milliseconds.'),
     silentMs: z.int().describe('How long ago it last reported, in milliseconds.'),
     differs: z.boolean().describe('Whether its state differs from that of the answering node at the same place.'),
   })

@@ -160,7 +160,7 @@ async function closeAll(context: Context, app: FastifyInstance, closeSockets: ()
   sockets.close();
   sampler.close();
   await identities.audit.flush();
-  await store.close();
   await context.cluster?.close();
+  await store.close();
   app.log.info('stopped');
 }

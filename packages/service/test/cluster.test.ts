@@ -126,6 +126,39 @@ describe('a store on several nodes', () => {
     await stop(nodes);
   });
 
+  it('waits also while another node has received the commit, but not applied it yet', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    const paused = other.service.store.log.pause(() => new Promise((resolve) => setTimeout(resolve, 3000)));
+    const { seq } = (await one.request('PUT', '/v1/data/a/b', { n: 1 }).then(() => one.request('GET', '/v1/data/a')))
+      .json;
+    const seen = await other.request('GET', '/v1/data/a/b', undefined, { 'uproar-seen': String(seq) });
+    expect(seen.json.data).to.deep.equal({ n: 1 });
+    await paused;
+    await stop(nodes);
+  });
+
+  it('starts without etcd, serves what it has, and continues in the right place', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    for (let n = 0; n < 5; n++) await one.request('PUT', '/v1/data/a/b', { n });
+    await level(nodes);
+    await other.service.close();
+    etcd.members[0]!.process!.kill('SIGSTOP');
+    try {
+      await other.restart();
+      expect((await other.request('GET', '/v1/data/a/b')).json.data).to.deep.equal({ n: 4 });
+    } finally {
+      etcd.members[0]!.process!.kill('SIGCONT');
+    }
+    const write = async (n: number) => (await one.request('PUT', `/v1/data/a/c-${n}`, { n })).status;
+    for (let n = 0; n < 5; n++) await until('it is written', async () => (await write(n)) < 300);
+    await until('it is up to date', async () => !('staleSince' in (await other.request('GET', '/v1/cluster')).json));
+    expect((await other.request('GET', '/v1/data/a')).json.documents).to.have.length(6);
+    await expectEqual(nodes);
+    await stop(nodes);
+  });
+
   it('lets clients move to another node, where they continue and lose nothing', async () => {
     const nodes = await startCluster(2);
     const [one, other] = nodes as [TestService, TestService];

@@ -5,7 +5,7 @@ import pc from 'picocolors';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson, printTable } from '../output/output.js';
 
-/** Clocks that are further apart than this are worth a word, in milliseconds. */
+/** A larger difference of the clocks is reported, in milliseconds. */
 const CLOCK_MS = 2000;
 
 /** `uproar cluster`: the nodes of a cluster, and how a store leaves it. */
@@ -67,8 +67,8 @@ function printState({ node, store, nodes, place, staleSince, halted }: ClusterSt
   );
 }
 
-function remarksOn({ node, differs, time, silentMs }: ClusterNode, answering: string): string {
-  const offMs = Math.abs(Date.parse(time) + silentMs - Date.now());
+function remarksOn({ node, differs, clockDifferenceMs }: ClusterNode, answering: string): string {
+  const offMs = Math.abs(clockDifferenceMs);
   return [
     ...(node === answering ? ['answers'] : []),
     ...(differs ? [pc.red('its data differs')] : []),

@@ -23,7 +23,7 @@ type Options = StoreOptions & { data?: string; json?: boolean };
 
 /** The first event of an unbuffered stream arrives within this time, in milliseconds. */
 const STREAM_WITHIN_MS = 4000;
-/** Clocks that are further apart than this are worth a word, in milliseconds. */
+/** A larger difference of the clocks is reported, in milliseconds. */
 const CLOCK_MS = 2000;
 /** A node may be so many entries of the log behind. */
 const MOST_LAG = 1000;
@@ -224,7 +224,7 @@ async function* cluster(store: Store): AsyncGenerator<Finding> {
       const mend = 'Stop it and start it with an empty data directory.';
       yield { about, state: 'bad', detail: `The data of ${node.address} differs.`, mend };
     }
-    const offMs = Math.abs(Date.parse(node.time) + node.silentMs - Date.now());
+    const offMs = Math.abs(node.clockDifferenceMs);
     if (offMs > CLOCK_MS) {
       const detail = `The clock of ${node.address} is off by ${formatDuration(offMs)}.`;
       yield { about, state: 'warning', detail, mend: STEP_MENDS.clock };

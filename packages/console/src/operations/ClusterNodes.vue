@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { formatDuration } from '@uproar/core';
-import type { ClusterNode, ClusterState } from '@uproar/protocol';
+import type { ClusterState } from '@uproar/protocol';
 import { Alert, Tag } from 'ant-design-vue';
 import { useStore } from '../shared/injection';
 import { usePolled } from '../shared/use-polled';
@@ -8,12 +8,11 @@ import { usePolled } from '../shared/use-polled';
 const store = useStore();
 const { value: cluster, failure } = usePolled(1000, () => store.fetch<ClusterState>('/v1/cluster'));
 
-/** Clocks that differ by more are worth a word, in milliseconds. */
+/** A larger difference of the clocks is shown, in milliseconds. */
 const CLOCK_MS = 2000;
 /** A node that has not reported for this time may be lost, in milliseconds. */
 const SILENT_MS = 3000;
 
-const clockOffMs = ({ time, silentMs }: ClusterNode) => Math.abs(Date.parse(time) + silentMs - Date.now());
 const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
 </script>
 
@@ -62,8 +61,8 @@ const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
                 <Tag v-else-if="node.silentMs > SILENT_MS" color="warning">silent</Tag>
                 <Tag v-else color="success">running</Tag>
                 <Tag v-if="node.node === cluster.node">this page</Tag>
-                <Tag v-if="clockOffMs(node) > CLOCK_MS" color="warning">
-                  its clock is off by {{ formatDuration(clockOffMs(node)) }}
+                <Tag v-if="Math.abs(node.clockDifferenceMs) > CLOCK_MS" color="warning">
+                  its clock is off by {{ formatDuration(Math.abs(node.clockDifferenceMs)) }}
                 </Tag>
               </td>
             </tr>

@@ -19,16 +19,18 @@ export interface ClusterOptions {
 
 /** A node, as the others see it. */
 export interface NodeStatus extends NodeReport {
-  /** Since when nothing has come from it, in milliseconds. */
+  /** How long ago its last report arrived, in milliseconds. */
   silentMs: number;
   /** Whether its state differs from that of this node at the same place. */
   differs: boolean;
+  /** How far its clock is ahead of the clock of this node, in milliseconds. */
+  clockDifferenceMs: number;
 }
 
 /** Where a node is in the log. */
 type Position = LogPlace & { hash: string };
 
-/** How this node stands in the cluster. */
+/** The state of the cluster, as this node sees it. */
 export interface ClusterStatus {
   node: string;
   founding: Omit<Founding, 'secret'>;
@@ -47,7 +49,7 @@ class TooDifferentError extends Error {
 /** Says that the next start needs a copy of the store of another node. */
 const MARK = "INSERT OR IGNORE INTO local (name, value) VALUES ('cluster-copy', '1')";
 
-/** How often a node tells about itself, in milliseconds. */
+/** How often a node reports, in milliseconds. */
 const REPORT_MS = 1000;
 
 /** Without its own report from the log service for this time, a node counts as stale, in milliseconds. */
@@ -76,13 +78,16 @@ export class Cluster {
   readonly #etcd: EtcdLog;
   readonly #address: string;
   readonly #hashes: HashComparison;
-  readonly #reports = new Map<string, { report: NodeReport; atMs: number }>();
+  readonly #reports = new Map<string, { report: NodeReport; atMs: number; clockDifferenceMs: number }>();
   #log: ReplicatedLog | undefined;
   #contents: ContentCopies | undefined;
   #timer: NodeJS.Timeout | undefined;
   #forgetTimer: NodeJS.Timeout | undefined;
-  /** When the latest own report that came back was sent. */
-  #heardMs = performance.now();
+  /** When the latest own report was sent that came back, and before which all entries are applied. */
+  #currentMs = performance.now();
+  /** An own report that came back, and the place up to which entries must be applied before it counts. */
+  #returned: { sentMs: number; place: number } | undefined;
+  /** When own reports were sent that have not come back, by the time in them. */
   readonly #sent = new Map<number, number>();
   /** When the log was last followed over another connection. */
   #watchedMs = performance.now();
@@ -93,6 +98,7 @@ export class Cluster {
   private constructor(etcd: EtcdLog, founding: Founding, address: string, position: Position) {
     this.#etcd = etcd;
     this.founding = founding;
+    etcd.beginAt(founding);
     this.#address = address;
     this.#position = position;
     this.#hashes = new HashComparison(position);
@@ -129,9 +135,10 @@ export class Cluster {
     });
     log.onPlace = (position) => {
       this.#position = position;
+      this.#noteCurrent();
       this.#checkHashes(this.#hashes.reached(position.place, position.hash));
     };
-    log.onReport = (report) => this.#hear(report);
+    log.onReport = (report) => this.#receiveReport(report);
     log.onGone = (node) => {
       this.#reports.delete(node);
       this.#hashes.forget(node);
@@ -191,7 +198,7 @@ export class Cluster {
    */
   async waitFor(seq: number): Promise<void> {
     const startedMs = performance.now();
-    while (this.#log!.seq < seq && this.#heardMs <= startedMs) {
+    while (this.#log!.seq < seq && this.#currentMs <= startedMs) {
       if (performance.now() - startedMs > CATCH_UP_MS) {
         throw problemError(
           'behind',
@@ -204,7 +211,7 @@ export class Cluster {
 
   /** Since when this node may lack what others have written, in milliseconds since 1970. */
   get staleSinceMs(): number | undefined {
-    const silentMs = performance.now() - this.#heardMs;
+    const silentMs = performance.now() - this.#currentMs;
     return silentMs > STALE_AFTER_MS ? Date.now() - silentMs : undefined;
   }
 
@@ -219,8 +226,9 @@ export class Cluster {
       node: this.node,
       founding: { store, generation, place, hash },
       nodes: [...this.#reports.values()]
-        .map(({ report, atMs }) => ({
+        .map(({ report, atMs, clockDifferenceMs }) => ({
           ...report,
+          clockDifferenceMs,
           silentMs: Math.round(now - atMs),
           differs: this.#hashes.differs(report.node),
         }))
@@ -242,10 +250,10 @@ export class Cluster {
     const timeMs = Date.now();
     this.#sent.set(timeMs, performance.now());
     const report = { node: this.node, address: this.#address, version: VERSION, seq: this.#log!.seq, timeMs };
-    // While the log service does not answer, the node is stale, and says so.
+    // While the log service does not answer, the node is stale; its status shows that.
     this.#etcd.report({ ...report, ...this.#position }).then(
       () => this.#checkWatch(),
-      () => undefined,
+      () => this.#sent.delete(timeMs),
     );
   }
 
@@ -265,21 +273,30 @@ export class Cluster {
   /** If etcd takes reports, but they do not come back, the member that is watched may hang. */
   #checkWatch(): void {
     const now = performance.now();
-    if (now - Math.max(this.#heardMs, this.#watchedMs) < WATCH_AGAIN_MS) return;
+    if (now - Math.max(this.#currentMs, this.#watchedMs) < WATCH_AGAIN_MS) return;
     this.#watchedMs = now;
     this.#log!.followAgain();
   }
 
-  #hear(report: NodeReport): void {
-    this.#reports.set(report.node, { report, atMs: performance.now() });
+  #receiveReport(report: NodeReport): void {
+    const clockDifferenceMs = report.timeMs - Date.now();
+    this.#reports.set(report.node, { report, atMs: performance.now(), clockDifferenceMs });
     if (report.node !== this.node) {
-      this.#checkHashes(this.#hashes.heard(report));
+      this.#checkHashes(this.#hashes.compare(report));
       return;
     }
     const sentMs = this.#sent.get(report.timeMs);
     if (sentMs === undefined) return;
-    this.#heardMs = sentMs;
     for (const timeMs of this.#sent.keys()) if (timeMs <= report.timeMs) this.#sent.delete(timeMs);
+    // The entries before it have arrived, but may not be applied yet.
+    this.#returned ??= { sentMs, place: this.#log!.receivedPlace };
+    this.#noteCurrent();
+  }
+
+  #noteCurrent(): void {
+    if (!this.#returned || this.#position.place < this.#returned.place) return;
+    this.#currentMs = this.#returned.sentMs;
+    this.#returned = undefined;
   }
 
   /** A node that differs from most others must not serve any more. */

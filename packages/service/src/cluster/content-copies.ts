@@ -130,6 +130,7 @@ export class ContentCopies {
         () => this.#waiting.delete(sha256),
         () => undefined,
       );
+      if (this.#closed) return;
       // A content that was removed meanwhile is not waited for.
       const known = this.#parts.store.reads
         .values<[string], number>('SELECT 1 FROM contents WHERE sha256 = ?')

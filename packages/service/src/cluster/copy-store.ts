@@ -8,6 +8,9 @@ import { restoreBackup, type BackupInfo } from '../store/index.js';
 
 const POLL_MS = 200;
 
+/** A download without data is aborted after this time, in milliseconds. */
+const STALLED_MS = 30_000;
+
 /** A request to another node may take so long, in milliseconds; the download itself may take longer. */
 const REQUEST_MS = 10_000;
 
@@ -39,13 +42,18 @@ export async function copyStore(address: string, secret: string, directory: stri
     if (info.state !== 'ready') throw new Error(`${address} could not copy its store: ${info.reason ?? info.state}`);
     const content = await call('GET', `/v1/backups/${id}/content`, undefined);
     const hash = createHash('sha256');
+    const stalled = new AbortController();
+    const timer = setTimeout(() => stalled.abort(), STALLED_MS);
     const hashing = new Transform({
       transform: (chunk: Buffer, _encoding, done) => {
+        timer.refresh();
         hash.update(chunk);
         done(null, chunk);
       },
     });
-    await pipeline(Readable.fromWeb(content.body as ReadableStream), hashing, createWriteStream(part));
+    await pipeline(Readable.fromWeb(content.body as ReadableStream), hashing, createWriteStream(part), {
+      signal: stalled.signal,
+    }).finally(() => clearTimeout(timer));
     if (hash.digest('hex') !== info.sha256) throw new Error(`The copy from ${address} is damaged.`);
     await restoreBackup(part, directory, { replace: true, sameStore: true });
   } finally {

@@ -15,7 +15,7 @@ export interface EtcdOptions {
   /** In front of all keys, so that several clusters can share one service. */
   prefix: string;
   user?: { name: string; password: string } | undefined;
-  /** Certificates in PEM: that of the authority, and those of this client. */
+  /** Certificates in PEM: the certificate of the authority, and the certificate and key of this client. */
   tls?: { authority: Buffer; cert?: Buffer | undefined; key?: Buffer | undefined } | undefined;
 }
 
@@ -93,8 +93,13 @@ export class EtcdLog implements LogTransport {
     const text = await this.#client.get(`${this.#prefix}founding`).string();
     if (text === null) return undefined;
     const founding = JSON.parse(text) as Founding;
-    this.#base = founding.place;
+    this.beginAt(founding);
     return founding;
+  }
+
+  /** Sets where the entries of the cluster begin, if {@link founding} cannot be read. */
+  beginAt({ place }: Pick<Founding, 'place'>): void {
+    this.#base = place;
   }
 
   /** Founds a cluster, unless it was founded meanwhile. Returns what it was founded with. */
@@ -140,9 +145,10 @@ export class EtcdLog implements LogTransport {
         });
         created.on('disconnected', () => lose(new Error('The connection to the log service was lost.')));
         created.on('error', (error) => lose(isCompacted(error) ? new TooFarBehindError(TOO_FAR) : error));
-        // Reports that were made before.
+        // Earlier reports of the other nodes. An own one is only passed on in its order among the entries.
         return this.nodes().then((reports) => {
-          if (!stopped) for (const report of reports) follower.report(report);
+          if (stopped) return;
+          for (const report of reports) if (report.node !== this.#node) follower.report(report);
         });
       })
       .catch((error: Error) => lose(isCompacted(error) ? new TooFarBehindError(TOO_FAR) : error));

@@ -1,6 +1,6 @@
 import type { NodeReport } from '../log/transport.js';
 
-/** Own hashes that are kept, to compare them with those of nodes that are behind. */
+/** The number of own hashes that are kept, for the comparison with nodes that are behind. */
 const KEPT = 10_000;
 
 /** Compares the hash over all records with that of other nodes, at the same places of the log. */
@@ -26,13 +26,13 @@ export class HashComparison {
     for (const [node, report] of this.#ahead) {
       if (report.place > place) continue;
       this.#ahead.delete(node);
-      differs = this.heard(report) || differs;
+      differs = this.compare(report) || differs;
     }
     return differs;
   }
 
-  /** Notes the report of another node. Returns whether it differs. */
-  heard(report: NodeReport): boolean {
+  /** Compares the report of another node. Returns whether it differs. */
+  compare(report: NodeReport): boolean {
     const own = this.#own.get(report.place);
     if (own === undefined) {
       if (report.place > this.#latest) this.#ahead.set(report.node, report);

@@ -47,9 +47,8 @@ export function serveCluster(app: FastifyInstance, { cluster, store }: Pick<Cont
         node,
         store: founding.store,
         place: last,
-        nodes: nodes.map(({ hash: _, timeMs, ...known }) => ({
+        nodes: nodes.map(({ hash: _hash, timeMs: _timeMs, revision: _revision, ...known }) => ({
           ...known,
-          time: formatTime(timeMs),
           lag: last - known.place,
         })),
         ...(staleSinceMs === undefined ? {} : { staleSince: formatTime(staleSinceMs) }),
