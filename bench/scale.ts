@@ -5,7 +5,7 @@
  */
 import { Random } from '../test/random.js';
 
-/** What is to be served. */
+/** The load. */
 const DEVICES = 10_000_000;
 const DOCUMENTS = 100_000_000;
 const WRITES_PER_DEVICE_S = 1 / 60;
@@ -100,7 +100,7 @@ console.log(
   `  ${byConnections} for ${NODE_CONNECTIONS.toLocaleString('en')} connections each, ${byDeliveries} for the deliveries`,
 );
 console.log(
-  `each fan-out node follows, of ${logs} logs, those of its views: with 5 at random for each of 20,000 devices, all of them;`,
+  `each fan-out node follows the logs of its views, of ${logs} logs. With 5 views at random for each of 20,000 devices:`,
 );
 const chosen = 1 - (1 - 5 / logs) ** 20_000;
 console.log(

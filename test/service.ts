@@ -135,7 +135,7 @@ function parse(text: string): unknown {
 export async function until(what: string, holds: () => boolean | Promise<boolean>, timeoutMs = 50_000): Promise<void> {
   const end = Date.now() + timeoutMs;
   while (!(await holds())) {
-    if (Date.now() > end) throw new Error(`In ${timeoutMs} ms it did not come to this: ${what}`);
+    if (Date.now() > end) throw new Error(`Timed out after ${timeoutMs} ms waiting for: ${what}`);
     await new Promise((resolve) => setTimeout(resolve, 10));
   }
 }

@@ -60,7 +60,7 @@ export class FaultyLog {
       },
       report: (report: NodeReport) => {
         if (!transport.reachable) return Promise.reject(new Error('no answer'));
-        for (const tell of this.#reports) tell(report);
+        for (const deliverReport of this.#reports) deliverReport(report);
         return Promise.resolve();
       },
       bounds: () => Promise.resolve({ first: 1, last: this.entries.length }),
@@ -84,9 +84,9 @@ export class FaultyLog {
     const stop = () => {
       stopped = true;
       this.#followers.delete(deliver);
-      this.#reports.delete(tell);
+      this.#reports.delete(deliverReport);
     };
-    const tell = (report: NodeReport) => follower.report(report);
+    const deliverReport = (report: NodeReport) => follower.report(report);
     const run = async () => {
       running = true;
       while (next < this.entries.length && !stopped) {
@@ -110,7 +110,7 @@ export class FaultyLog {
       if (!running && !stopped) void run();
     };
     this.#followers.add(deliver);
-    this.#reports.add(tell);
+    this.#reports.add(deliverReport);
     deliver();
     return stop;
   }

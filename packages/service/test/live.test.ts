@@ -380,10 +380,9 @@ describe('a WebSocket', () => {
   it('is closed when it leaves pings unanswered', async () => {
     const { hostname, port } = new URL(service.url);
     const socket = connectTcp(Number(port), hostname);
-    const headers = 'Upgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13';
-    socket.write(
-      `GET /v1/live HTTP/1.1\r\nHost: ${hostname}\r\n${headers}\r\nSec-WebSocket-Key: ${'A'.repeat(22)}==\r\n\r\n`,
-    );
+    const lines = ['GET /v1/live HTTP/1.1', `Host: ${hostname}`, 'Upgrade: websocket', 'Connection: Upgrade'];
+    lines.push('Sec-WebSocket-Version: 13', `Sec-WebSocket-Key: ${'A'.repeat(22)}==`);
+    socket.write(`${lines.join('\r\n')}\r\n\r\n`);
     const pings: number[] = [];
     socket.on('data', (bytes: Buffer) => {
       // The first byte of a ping without content (RFC 6455, section 5.5.2).

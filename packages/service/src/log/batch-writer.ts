@@ -14,11 +14,11 @@ export interface LogParts {
   maxWaiting: WaitingLimits;
 }
 
-/** A batch, and those who wait for its outcomes: one for each record, in order. */
+/** A batch, and the callers that wait for its outcomes: one for each record, in order. */
 export interface AnsweredBatch {
   batch: AppliedBatch;
   waiting: readonly Waiting[];
-  /** Called when it is on disk and everyone was told. */
+  /** Called when the batch is on disk and the callers have their outcomes. */
   settled?(): void;
 }
 
@@ -26,9 +26,9 @@ export interface AnsweredBatch {
 export interface BatchWrite {
   /** Applies their records. */
   apply(): AnsweredBatch[];
-  /** Called if they could not be written, or not be synced. */
+  /** Called if writing or syncing them failed. */
   failed(problem: Error): void;
-  /** About how much was to be written, in bytes. */
+  /** The approximate size of the batches, in bytes. */
   sizeBytes(): number;
 }
 
@@ -39,7 +39,7 @@ interface LocalWrite {
 }
 
 /**
- * Applies batches to the store, one transaction after another, and tells the listeners once they are on disk.
+ * Applies batches to the store, one transaction after another, and calls the listeners once they are on disk.
  *
  * The event loop does not wait for the disk: a transaction is written, synced in the background, and then its batches
  * are acknowledged, made readable and distributed.
@@ -186,7 +186,7 @@ export class BatchWriter {
     }
   }
 
-  /** Tells the listeners of a batch, and answers the ones who wait for it. */
+  /** Calls the listeners with a batch, and resolves the promises of its callers. */
   #publish({ batch, waiting, settled }: AnsweredBatch): void {
     this.#seq = batch.seq;
     for (const listener of this.#batchListeners) this.#notify(() => listener(batch));

@@ -4,7 +4,7 @@ import type { CommitOutcome, OutcomeOf, Refused } from '../state/outcomes.js';
 import { CommitQueue, type Queued } from './commit-queue.js';
 import type { CommitOrigin, OtherRecord } from './log.js';
 
-/** One who waits for the outcome of a record. */
+/** A caller that waits for the outcome of a record. */
 export interface Waiting {
   resolve(outcome: unknown): void;
   reject(error: Error): void;
@@ -92,7 +92,7 @@ export class Intake {
     return this.#queue.length > 0.9 * this.#limits.commits || this.#queue.sizeBytes > 0.9 * this.#limits.sizeBytes;
   }
 
-  /** Says whose turn it is: that of commits, or that of other records. */
+  /** The kind of records that the next batch takes. */
   nextKind(): 'commits' | 'records' | undefined {
     if (this.isEmpty) return undefined;
     const commitsFirst = this.#lastWasRecords && this.#queue.length > 0;

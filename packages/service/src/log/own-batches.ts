@@ -3,7 +3,7 @@ import type { EntryHeader } from '../state/log-entry.js';
 import type { LogRecord } from '../state/records.js';
 import type { Waiting } from './intake.js';
 
-/** Batches that were sent and are not applied yet, at most. While they are on their way, the next one is collected. */
+/** The most batches that are sent and not applied yet. */
 const MAX_SENT = 4;
 
 interface SentBatch {
@@ -26,7 +26,7 @@ export interface OwnBatchParts {
   take: () => { records: LogRecord[]; waiting: Waiting[] } | undefined;
   /** Refuses everything that was not sent yet. */
   refuseWaiting: (problem: Error) => void;
-  /** Called when the log does not know this node any more, since very many others have begun. */
+  /** Called when the log has dropped this node from its table, because very many nodes have started since. */
   onForgotten: () => void;
 }
 
@@ -57,7 +57,7 @@ export class OwnBatches {
     void this.#send(number, next.records);
   }
 
-  /** Those who wait for a batch that is being applied. */
+  /** Returns the callers that wait for a batch that is being applied. */
   applying({ producer, number, part, parts }: EntryHeader, counted: boolean): readonly Waiting[] {
     const sent = producer === this.#parts.producer ? this.#sent.get(number) : undefined;
     if (!sent) return [];
@@ -81,7 +81,7 @@ export class OwnBatches {
     this.sendNext();
   }
 
-  /** Sends nothing more, and tells everyone who waits. */
+  /** Stops sending, and rejects the promises of all callers. */
   stop(problem: Error): void {
     this.#stopped = true;
     clearInterval(this.#timer);
@@ -116,7 +116,7 @@ export class OwnBatches {
     return new Promise((resolve) => setTimeout(resolve, this.#parts.retryMs * (0.5 + Math.random())).unref());
   }
 
-  /** Tells those who have waited for too long. */
+  /** Rejects the promises of callers that have waited for too long. */
   #checkTimes(): void {
     const before = performance.now() - this.#parts.confirmMs;
     for (const sent of this.#sent.values()) {

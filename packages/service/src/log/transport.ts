@@ -11,7 +11,7 @@ export class TooFarBehindError extends Error {
   override name = 'TooFarBehindError';
 }
 
-/** What a node tells the others about itself, about once a second. */
+/** The report that a node sends to the others about once a second. */
 export interface NodeReport {
   /** The name of the node, from one start to the next. */
   node: string;
@@ -51,7 +51,7 @@ export interface LogTransport {
   /** Delivers the entries after a place, and the reports of nodes. Returns a stop function. */
   follow(after: LogPlace, follower: LogFollower): () => void;
 
-  /** Tells the others about this node. Rejects while the service does not answer. */
+  /** Sends a report to the other nodes. Rejects while the service does not answer. */
   report(report: NodeReport): Promise<void>;
 
   /** The places of the first and last entry that can be read; `first` is `last + 1` if there are none. */
