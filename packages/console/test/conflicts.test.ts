@@ -62,7 +62,7 @@ describe('the console, when others work on the same', function () {
         .collection('busy')
         .merge(`d-${turn % 40}`, { turn })
         .catch(() => undefined);
-    }, 15);
+    }, 25);
     const again = async () => {
       await notice(page, 'Not deleted').getByRole('button', { name: 'Try again' }).first().click();
       await page.waitForTimeout(300);
@@ -71,7 +71,10 @@ describe('the console, when others work on the same', function () {
       await page.getByLabel('Select all').click();
       await page.getByText('40 selected').waitFor();
       await remove(page);
-      await notice(page, /^.*Deleted \d+ documents/).waitFor();
+      // The writes may win every race on a slow machine, and then the notice names all forty.
+      await notice(page, /Deleted|Not deleted/)
+        .first()
+        .waitFor();
       for (let tries = 0; tries < 5 && (await notice(page, 'Not deleted').count()) > 0; tries++) await again();
     } finally {
       clearInterval(writing);
