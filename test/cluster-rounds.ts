@@ -133,7 +133,7 @@ export async function clusterRounds(
       node.signal('SIGCONT');
       await node.kill();
     }
-    for (const member of etcd.members) member.process?.kill('SIGCONT');
+    for (const member of etcd.members) etcd.resumeMember(member);
     await etcd.stop();
     lab?.remove();
     remove();
@@ -161,10 +161,10 @@ function faultsFor(
     await etcd.ready();
   };
   const pauseMember = async () => {
-    const { process } = random.pick(etcd.members);
-    process!.kill('SIGSTOP');
+    const member = random.pick(etcd.members);
+    await etcd.pauseMember(member);
     await sleep(random.integer(1000, 6000));
-    process!.kill('SIGCONT');
+    etcd.resumeMember(member);
     await etcd.ready();
   };
   return [

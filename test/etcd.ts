@@ -1,5 +1,6 @@
 import { spawn, type ChildProcess } from 'node:child_process';
 import { once } from 'node:events';
+import { readdirSync, readFileSync } from 'node:fs';
 import { createServer, type AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { temporaryDirectory, until } from './service.js';
@@ -115,6 +116,19 @@ export class Etcd {
   async stop(): Promise<void> {
     for (const member of this.members) await this.killMember(member);
     this.directory.remove();
+  }
+
+  /** Stops a member without ending it. Resolves when it stands still. */
+  async pauseMember({ process }: Member): Promise<void> {
+    process!.kill('SIGSTOP');
+    // All its threads must have got the signal.
+    const tasks = `/proc/${process!.pid}/task`;
+    const stateOf = (task: string) => /\) (.)/.exec(readFileSync(`${tasks}/${task}/stat`, 'utf8'))?.[1];
+    await until('the member stands still', () => readdirSync(tasks).every((task) => stateOf(task) === 'T'));
+  }
+
+  resumeMember({ process }: Member): void {
+    process?.kill('SIGCONT');
   }
 
   async killMember(member: Member): Promise<void> {

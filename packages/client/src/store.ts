@@ -1,5 +1,13 @@
 import { createIdGenerator, formatAddress, type JsonObject } from '@uproar/core';
-import type { LiveMethod, LiveParams, LiveResults, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
+import type {
+  LiveMethod,
+  LiveNotifications,
+  LiveParams,
+  LiveResults,
+  Receipt,
+  WatchTarget,
+  WireCommit,
+} from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-error';
 import { Collection, type CollectionOptions } from './collections/collection.js';
 import type { DataOf, Schema, SchemaCheck, SchemaViolation } from './schema/schema.js';
@@ -318,7 +326,15 @@ export class Store implements StoreAccess {
   }
 
   #notified(name: string, params: unknown): void {
-    if (name === 'alive') return;
+    if (name === 'alive') {
+      const { state } = this;
+      const { staleSince } = params as LiveNotifications['alive'];
+      if (state.name === 'online' && state.server.staleSince !== staleSince) {
+        state.server.staleSince = staleSince;
+        for (const subscriber of this.#subscribers) subscriber({ ...state });
+      }
+      return;
+    }
     if (name === 'accepted') {
       const { id, seq } = params as { id: string; seq: number };
       this.#outbox?.accepted(id, seq);

@@ -135,6 +135,11 @@ export const LIVE_PARAMS = {
 /** The names of the WebSocket calls. */
 export type LiveMethod = keyof typeof LIVE_PARAMS;
 
+/** How a node says that it is not up to date. */
+const StaleSince = z.iso
+  .datetime()
+  .describe('Since when the node may lack what others have written, because the log service does not answer.');
+
 /** What the WebSocket calls answer (JSON-RPC 2.0 `result`). */
 export const LIVE_RESULTS = {
   hello: z.object({
@@ -145,6 +150,7 @@ export const LIVE_RESULTS = {
     time: z.iso.datetime().describe("The server's clock."),
     identity: SelfDescription,
     node: z.string().optional().describe('The name of the answering node, in a cluster.'),
+    staleSince: StaleSince.optional(),
     openUntil: z.iso.datetime().optional().describe('The end of the open period.'),
   }),
   watch: z.union([
@@ -171,7 +177,11 @@ export const LIVE_NOTIFICATIONS = {
     .describe(
       'A commit with an id, sent on this connection, is on disk with this seq. Sent before the changes of the commit, and only if the connection has watches.',
     ),
-  alive: z.object({ seq: Seq }).describe('A heartbeat, every 15 s.'),
+  alive: z
+    .object({ seq: Seq, staleSince: StaleSince.optional() })
+    .describe(
+      'A heartbeat, every 15 s. In a cluster, also when the node becomes stale, and when it is up to date again.',
+    ),
 } as const;
 
 export type LiveParams = { [Method in LiveMethod]: z.infer<(typeof LIVE_PARAMS)[Method]> };

@@ -64,7 +64,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
       options.openToTheNetwork,
       () => identities.openUntilMs() !== undefined,
     ),
-    tickets: new Tickets(),
+    tickets: new Tickets(cluster),
     links: new SignedLinks(store.reads),
     committer: new Committer(store, recorder, tracing, commitLimits),
     recorder,
@@ -95,7 +95,7 @@ function openStoreFor(options: ServiceOptions, waitMs: number, cluster: Cluster 
     writeAheadBytes: options.writeAheadBytes,
     scanIncludes: options.scanIncludes ?? false,
     files: options.files,
-    log: cluster && ((parts) => cluster.openLog(parts)),
+    ...(cluster ? { log: (parts) => cluster.openLog(parts), isInCharge: () => cluster.isInCharge('maintenance') } : {}),
   });
 }
 

@@ -144,12 +144,12 @@ describe('a store on several nodes', () => {
     for (let n = 0; n < 5; n++) await one.request('PUT', '/v1/data/a/b', { n });
     await level(nodes);
     await other.service.close();
-    etcd.members[0]!.process!.kill('SIGSTOP');
+    await etcd.pauseMember(etcd.members[0]!);
     try {
       await other.restart();
       expect((await other.request('GET', '/v1/data/a/b')).json.data).to.deep.equal({ n: 4 });
     } finally {
-      etcd.members[0]!.process!.kill('SIGCONT');
+      etcd.resumeMember(etcd.members[0]!);
     }
     const write = async (n: number) => (await one.request('PUT', `/v1/data/a/c-${n}`, { n })).status;
     for (let n = 0; n < 5; n++) await until('it is written', async () => (await write(n)) < 300);
@@ -208,25 +208,135 @@ describe('a store on several nodes', () => {
     const [one, other] = nodes as [TestService, TestService];
     await one.request('PUT', '/v1/data/balloons/b-1', { n: 0 });
     await level(nodes);
-    etcd.members[0]!.process!.kill('SIGSTOP');
+    const socket = await RawSocket.open(other, { authorization: `Bearer ${KEY}` });
+    const client = connect(other.url, { token: KEY });
+    await client.ready();
+    const staleSince = () => (client.state.name === 'online' ? client.state.server.staleSince : 'offline');
+    expect(staleSince()).to.equal(undefined);
+    await etcd.pauseMember(etcd.members[0]!);
     try {
       const commit = { id: 'during', writes: [{ adjust: 'balloons/b-1', by: { '/n': { add: 1 } } }] };
       const answer = await one.request('POST', '/v1/commits', commit);
       expect(answer.status).to.equal(503);
       expect(answer.json.type).to.equal('/problems/unconfirmed');
-      expect((await other.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 0 });
+      const read = await other.request('GET', '/v1/data/balloons/b-1');
+      expect(read.json.data).to.deep.equal({ n: 0 });
+      expect(read.headers.get('uproar-stale-since')).to.match(/^\d{4}-.*Z$/);
+      expect(JSON.stringify(socket.heard)).to.include('"staleSince"');
+      expect(staleSince()).to.equal(read.headers.get('uproar-stale-since'));
       const state = (await other.request('GET', '/v1/cluster')).json as { staleSince: string };
       expect(Date.now() - Date.parse(state.staleSince)).to.be.within(3000, 30_000);
-      etcd.members[0]!.process!.kill('SIGCONT');
+      etcd.resumeMember(etcd.members[0]!);
       await until('it is applied', async () => (await other.request('POST', '/v1/commits', commit)).status === 200);
     } finally {
-      etcd.members[0]!.process!.kill('SIGCONT');
+      etcd.resumeMember(etcd.members[0]!);
     }
     await level(nodes);
     expect((await one.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 1 });
     await until('it is up to date', async () => !('staleSince' in (await one.request('GET', '/v1/cluster')).json));
+    await until('clients hear of it', () => staleSince() === undefined);
+    expect((await other.request('GET', '/v1/data/balloons/b-1')).headers.has('uproar-stale-since')).to.equal(false);
+    client.close();
+    socket.socket.close();
     await expectEqual(nodes);
     await stop(nodes);
+  });
+
+  it('accepts a ticket on every node, once', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    const { key, id } = (await one.request('POST', '/v1/keys', { name: 'gate', scope: 'read' })).json as {
+      key: string;
+      id: string;
+    };
+    await level(nodes);
+    await until(
+      'they know each other',
+      async () => (await other.request('GET', '/v1/cluster')).json.nodes.length === 2,
+    );
+    const issue = async () => ((await one.as(key)('POST', '/v1/tickets')).json as { ticket: string }).ticket;
+    const use = async (node: TestService, ticket: string) =>
+      (await node.as(null)('GET', `/v1/data/balloons?ticket=${ticket}`)).json.type ?? 'good';
+    const first = await issue();
+    expect(await use(other, first)).to.equal('good');
+    for (const node of nodes) expect(await use(node, first), 'used').to.equal('/problems/ticket-invalid');
+    expect(await use(one, await issue())).to.equal('good');
+    expect(await use(other, 'nobody.unknown')).to.equal('/problems/ticket-invalid');
+
+    const [revoked, late] = [await issue(), await issue()];
+    await other.request('DELETE', `/v1/keys/${id}`);
+    expect(await use(other, revoked), 'its key was revoked').to.equal('/problems/key-unknown');
+    await one.service.close();
+    expect(await use(other, late), 'its node has left').to.match(/ticket-invalid|behind/);
+    await stop(nodes);
+  });
+
+  it('has the journal cut by one node, and by another when that one leaves', async () => {
+    const prefix = `test-${++prefixes}/`;
+    const journal = { maxAgeMs: 1 };
+    const nodes = [await startNode(etcd, prefix, { journal }), await startNode(etcd, prefix, { journal })];
+    const holderAt = async (node: TestService) => {
+      const { leases } = (await node.request('GET', '/v1/cluster')).json as {
+        leases: { work: string; node: string }[];
+      };
+      return leases.find(({ work }) => work === 'maintenance')?.node;
+    };
+    const nameOf = async (node: TestService) => (await node.request('GET', '/v1/cluster')).json.node as string;
+    const names = await Promise.all(nodes.map(nameOf));
+    await until('all agree on one', async () => {
+      const [first, second] = await Promise.all(nodes.map(holderAt));
+      return first !== undefined && first === second && names.includes(first);
+    });
+    const at = names.indexOf((await holderAt(nodes[0]!))!);
+    const [holder, other] = [nodes[at]!, nodes[1 - at]!];
+    const cut = () =>
+      until(
+        'the journal is cut',
+        async () => (await other.request('GET', '/v1/journal?after=0')).json.type === '/problems/journal-truncated',
+        25_000,
+      );
+    for (let n = 0; n < 3; n++) await other.request('PUT', `/v1/data/balloons/b-${n}`, { n });
+    await cut();
+    const { service } = holder;
+    await service.close();
+    await until('the other takes over', async () => (await holderAt(other)) === names[1 - at]);
+    const { seq } = (await other.request('GET', '/v1/data/balloons')).json as { seq: number };
+    for (let n = 0; n < 3; n++) await other.request('PUT', `/v1/data/balloons/c-${n}`, { n });
+    await until(
+      'it is cut by the other',
+      async () => {
+        const { status } = await other.request('GET', `/v1/journal?after=${seq}`);
+        return status === 410;
+      },
+      25_000,
+    );
+    await stop(nodes);
+  });
+
+  it('shows the members of etcd, and refuses an etcd that takes too little at once', async () => {
+    const [node] = await startCluster(1);
+    const { json } = await node!.request('GET', '/v1/cluster');
+    expect(json.etcd).to.have.length(1);
+    expect(json.etcd[0]).to.deep.include({
+      address: etcd.urls[0],
+      answers: true,
+      leads: true,
+      hasLeader: true,
+      alarms: [],
+    });
+    expect(json.etcd[0].version).to.match(/^3\./);
+    expect(json.etcd[0].sizeBytes).to.be.above(0);
+    const trial = (await node!.request('POST', '/v1/cluster/trial')).json;
+    expect(trial.taken).to.equal(true);
+    await node!.stop();
+
+    const small = await Etcd.start(1, { 'max-request-bytes': '500000' });
+    try {
+      const refused = await startNode(small, 'small/').catch((error: unknown) => error);
+      expect((refused as StoreError).message).to.include('--max-request-bytes');
+    } finally {
+      await small.stop();
+    }
   });
 
   it('stops a node whose state differs from the others, which copies the store at its next start', async () => {

@@ -1,14 +1,17 @@
 import { randomBytes } from 'node:crypto';
-import { problemError } from '@uproar/protocol';
+import { problemError, type EtcdMember } from '@uproar/protocol';
 import { ReplicatedLog } from '../log/replicated-log.js';
 import { TooFarBehindError, type LogPlace, type NodeReport } from '../log/transport.js';
-import { openStore, StoreError, type LogParts, type Store } from '../store/index.js';
+import type { LogParts, Store } from '../store/index.js';
 import { VERSION } from '../version.js';
-import { copyStore } from './copy-store.js';
 import { ContentCopies } from './content-copies.js';
-import { EtcdLog, type EtcdOptions, type Founding } from './etcd-log.js';
+import type { EtcdOptions } from './etcd-connection.js';
+import { EtcdLog, type Founding } from './etcd-log.js';
+import { EtcdMembers } from './etcd-members.js';
 import { HashComparison } from './hash-comparison.js';
-import { identifyStore, keepSecret, type StoreIdentity } from './store-identity.js';
+import { Leases, type SharedWork } from './leases.js';
+import { ENTRY_BYTES, foundOrJoin, START_MS, type Position } from './join.js';
+import { keepSecret } from './store-identity.js';
 
 /** How a node takes part in a cluster. */
 export interface ClusterOptions {
@@ -27,14 +30,13 @@ export interface NodeStatus extends NodeReport {
   clockDifferenceMs: number;
 }
 
-/** Where a node is in the log. */
-type Position = LogPlace & { hash: string };
-
 /** The state of the cluster, as this node sees it. */
 export interface ClusterStatus {
   node: string;
   founding: Omit<Founding, 'secret'>;
   nodes: NodeStatus[];
+  /** Which node does the work that one does for all. */
+  leases: { work: SharedWork; node: string }[];
   /** Since when this node may lack what others have written; undefined while it is up to date. */
   staleSinceMs: number | undefined;
   /** Why it does not take part any more. */
@@ -62,29 +64,29 @@ const WATCH_AGAIN_MS = 2500;
 const FORGET_MS = 60_000;
 const KEPT_MS = 600_000;
 
-/** How long a start waits for the log service, and for the entries that were written meanwhile, in milliseconds. */
-const START_MS = 30_000;
-
 /** A client waits so long for a node to have what it has seen, in milliseconds. */
 const CATCH_UP_MS = 5000;
-
-/** The most bytes of one entry; etcd takes 1.5 MiB by default. */
-const ENTRY_BYTES = 900_000;
 
 /** A node of a cluster: what ties its store to the log service and to the other nodes. */
 export class Cluster {
   readonly node = randomBytes(6).toString('hex');
   readonly founding: Founding;
   readonly #etcd: EtcdLog;
+  readonly #members: EtcdMembers;
+  readonly #leases: Leases;
   readonly #address: string;
   readonly #hashes: HashComparison;
   readonly #reports = new Map<string, { report: NodeReport; atMs: number; clockDifferenceMs: number }>();
   #log: ReplicatedLog | undefined;
   #contents: ContentCopies | undefined;
+  /** Why the disk of this node cannot be written to. */
+  #storageProblem: () => string | undefined = () => undefined;
   #timer: NodeJS.Timeout | undefined;
   #forgetTimer: NodeJS.Timeout | undefined;
   /** When the latest own report was sent that came back, and before which all entries are applied. */
   #currentMs = performance.now();
+  /** The same by the clock, in milliseconds since 1970. */
+  #currentTimeMs = Date.now();
   /** An own report that came back, and the place up to which entries must be applied before it counts. */
   #returned: { sentMs: number; place: number } | undefined;
   /** When own reports were sent that have not come back, by the time in them. */
@@ -95,8 +97,15 @@ export class Cluster {
   /** Where this node was once a minute, the oldest first, so that the log keeps what a node needs after a short stop. */
   readonly #passed: (LogPlace & { atMs: number })[] = [];
 
-  private constructor(etcd: EtcdLog, founding: Founding, address: string, position: Position) {
+  private constructor(
+    etcd: EtcdLog,
+    founding: Founding,
+    { address, etcd: options }: ClusterOptions,
+    position: Position,
+  ) {
     this.#etcd = etcd;
+    this.#members = new EtcdMembers(options);
+    this.#leases = new Leases((work) => etcd.claim(work));
     this.founding = founding;
     etcd.beginAt(founding);
     this.#address = address;
@@ -110,15 +119,11 @@ export class Cluster {
    *
    * @throws {StoreError} `cluster-refused` if the store and the cluster do not belong together
    */
-  static async begin(directory: string, { etcd: etcdOptions, address }: ClusterOptions): Promise<Cluster> {
-    const etcd = new EtcdLog(etcdOptions);
+  static async begin(directory: string, options: ClusterOptions): Promise<Cluster> {
+    const etcd = new EtcdLog(options.etcd);
     try {
-      const own = identifyStore(directory);
-      const present = await foundingOf(etcd, own);
-      const { founding, position } = present
-        ? { founding: present, position: await joinWith(etcd, present, own, directory) }
-        : await found(etcd, own, directory);
-      return new Cluster(etcd, founding, address, position);
+      const { founding, position } = await foundOrJoin(etcd, directory);
+      return new Cluster(etcd, founding, options, position);
     } catch (error) {
       await etcd.close();
       throw error;
@@ -158,6 +163,7 @@ export class Cluster {
         .run(JSON.stringify({ ...this.founding, secret: undefined })),
     );
     keepSecret(store.directory, this.founding.secret);
+    this.#storageProblem = () => store.health.failure?.problem.detail;
     log.start();
     this.#report();
     this.#timer = setInterval(() => this.#report(), REPORT_MS).unref();
@@ -178,6 +184,35 @@ export class Cluster {
   /** The contents of files on the nodes. */
   get contents(): ContentCopies {
     return this.#contents!;
+  }
+
+  /** Whether this node does work that one node does for all. */
+  isInCharge(work: SharedWork): boolean {
+    return this.#leases.isHeldBy(this.node, work);
+  }
+
+  /** What the members of etcd say of themselves. */
+  lookAtEtcd(): Promise<EtcdMember[]> {
+    return this.#members.look();
+  }
+
+  /**
+   * Tries whether etcd takes the largest entries. Resolves with the time it took, in milliseconds.
+   *
+   * @throws the error of etcd when it does not
+   */
+  async tryLargestEntry(): Promise<number> {
+    return Math.round((await this.#etcd.tryEntry(ENTRY_BYTES)).tookMs);
+  }
+
+  /** The address of a node that is running. */
+  addressOf(node: string): string | undefined {
+    return this.#reports.get(node)?.report.address;
+  }
+
+  /** What nodes authenticate with. */
+  get secret(): string {
+    return this.founding.secret;
   }
 
   /** Called when this node cannot take part any more. */
@@ -211,8 +246,7 @@ export class Cluster {
 
   /** Since when this node may lack what others have written, in milliseconds since 1970. */
   get staleSinceMs(): number | undefined {
-    const silentMs = performance.now() - this.#currentMs;
-    return silentMs > STALE_AFTER_MS ? Date.now() - silentMs : undefined;
+    return performance.now() - this.#currentMs > STALE_AFTER_MS ? this.#currentTimeMs : undefined;
   }
 
   get halted(): Error | undefined {
@@ -233,6 +267,7 @@ export class Cluster {
           differs: this.#hashes.differs(report.node),
         }))
         .sort((one, other) => (one.address < other.address ? -1 : 1)),
+      leases: this.#leases.holders,
       staleSinceMs: this.staleSinceMs,
       halted: this.halted?.message,
     };
@@ -242,6 +277,7 @@ export class Cluster {
     clearInterval(this.#timer);
     clearInterval(this.#forgetTimer);
     this.#contents?.close();
+    this.#members.close();
     await this.#etcd.close();
   }
 
@@ -249,23 +285,34 @@ export class Cluster {
     if (this.#log!.halted) return;
     const timeMs = Date.now();
     this.#sent.set(timeMs, performance.now());
-    const report = { node: this.node, address: this.#address, version: VERSION, seq: this.#log!.seq, timeMs };
+    const storage = this.#storageProblem();
+    const report = {
+      node: this.node,
+      address: this.#address,
+      version: VERSION,
+      seq: this.#log!.seq,
+      timeMs,
+      ...this.#position,
+      ...(storage === undefined ? {} : { storage }),
+    };
     // While the log service does not answer, the node is stale; its status shows that.
-    this.#etcd.report({ ...report, ...this.#position }).then(
-      () => this.#checkWatch(),
-      () => this.#sent.delete(timeMs),
-    );
+    this.#etcd
+      .report(report)
+      .then(() => this.#checkWatch())
+      .catch(() => this.#sent.delete(timeMs))
+      // A node that cannot write leaves the work to another one.
+      .then(() => (storage === undefined && this.#etcd.hasReported ? this.#leases.claimAll() : undefined))
+      .catch(() => undefined);
   }
 
-  /** Lets etcd forget what all nodes have had for a while. One node does that for all: the one with the first name. */
+  /** Lets etcd forget what all nodes have had for a while. One node does that for all. */
   async #forget(): Promise<void> {
     const now = performance.now();
     this.#passed.push({ ...this.#position, atMs: now });
     while (this.#passed.length > 1 && now - this.#passed[1]!.atMs > KEPT_MS) this.#passed.shift();
     const [old] = this.#passed as [LogPlace & { atMs: number }];
     const reports = [...this.#reports.values()].map(({ report }) => report);
-    const isFirst = reports.every(({ node }) => node >= this.node);
-    if (!isFirst || this.halted || old.revision === 0 || now - old.atMs < KEPT_MS) return;
+    if (!this.isInCharge('maintenance') || this.halted || old.revision === 0 || now - old.atMs < KEPT_MS) return;
     const behind = reports.reduce<LogPlace>((least, report) => (report.place < least.place ? report : least), old);
     if (behind.revision > 0) await this.#etcd.forget(behind).catch(() => undefined);
   }
@@ -296,6 +343,7 @@ export class Cluster {
   #noteCurrent(): void {
     if (!this.#returned || this.#position.place < this.#returned.place) return;
     this.#currentMs = this.#returned.sentMs;
+    this.#currentTimeMs = Math.round(Date.now() - (performance.now() - this.#currentMs));
     this.#returned = undefined;
   }
 
@@ -310,96 +358,5 @@ export class Cluster {
         'The state of this node differs from that of the others. Its store is copied anew at the next start.',
       ),
     );
-  }
-}
-
-/** What the cluster was founded with; undefined if it was not yet. Without the log service: what the store knows of it. */
-async function foundingOf(etcd: EtcdLog, own: StoreIdentity | undefined): Promise<Founding | undefined> {
-  const endsMs = performance.now() + START_MS;
-  for (;;) {
-    try {
-      const founding = await etcd.founding();
-      if (founding || !own?.cluster) return founding;
-      throw new StoreError(
-        'cluster-refused',
-        'This store is part of a cluster, but the log service has no data of it. If the data is lost, run ' +
-          '"uproar cluster detach" on the store that is furthest, and begin a new cluster with it.',
-      );
-    } catch (error) {
-      if (error instanceof StoreError) throw error;
-      // A node that was part of the cluster serves what it has.
-      if (own?.cluster?.secret !== undefined) return { ...own.cluster, secret: own.cluster.secret };
-      if (performance.now() > endsMs) {
-        throw new StoreError(
-          'cluster-unreachable',
-          `The log service does not answer (${(error as Error).message}). Check the addresses in --cluster.`,
-        );
-      }
-      await new Promise((resolve) => setTimeout(resolve, 500));
-    }
-  }
-}
-
-/** Founds a cluster with the store of this node. */
-async function found(
-  etcd: EtcdLog,
-  own: StoreIdentity | undefined,
-  directory: string,
-): Promise<{ founding: Founding; position: Position }> {
-  if (!own) await openStore(directory).close();
-  const { store, generation, place, hash } = identifyStore(directory)!;
-  const secret = randomBytes(24).toString('base64url');
-  const founding = await etcd.found({ store, generation, place, hash, secret });
-  if (founding.generation === generation) return { founding, position: { place, hash, revision: 0 } };
-  // Another node was faster. Nothing is lost with a store that was just made.
-  return { founding, position: await joinWith(etcd, founding, own, directory) };
-}
-
-/** Makes sure that the store of this node belongs to the cluster, and can follow its log. Returns where it is. */
-async function joinWith(
-  etcd: EtcdLog,
-  founding: Founding,
-  own: StoreIdentity | undefined,
-  directory: string,
-): Promise<Position> {
-  if (own && (own.store !== founding.store || own.generation !== founding.generation)) {
-    throw new StoreError(
-      'cluster-refused',
-      `The store in ${directory} is not that of the cluster. Use an empty directory to join, or another --cluster-prefix.`,
-    );
-  }
-  const bounds = await etcd.bounds().catch(() => undefined);
-  if (own && bounds && bounds.last < own.place) {
-    throw new StoreError(
-      'cluster-refused',
-      `The log of the cluster ends at ${bounds.last}, but this store is at ${own.place}: the log service has lost data. ` +
-        'Run "uproar cluster detach" on the store that is furthest, and begin a new cluster with it.',
-    );
-  }
-  if (own && !own.unfit && !(bounds && bounds.first > own.place + 1)) return own;
-  await copyFromAny(etcd, founding, directory);
-  return identifyStore(directory)!;
-}
-
-async function copyFromAny(etcd: EtcdLog, { secret }: Founding, directory: string): Promise<void> {
-  const endsMs = performance.now() + START_MS;
-  let problem = 'no node is running';
-  for (;;) {
-    const nodes = await etcd.nodes().catch(() => []);
-    for (const { address } of nodes.sort((one, other) => other.place - one.place)) {
-      try {
-        await copyStore(address, secret, directory);
-        return;
-      } catch (error) {
-        problem = (error as Error).message;
-      }
-    }
-    if (performance.now() > endsMs) {
-      throw new StoreError(
-        'cluster-unreachable',
-        `The store could not be copied from another node: ${problem}. Start one that has it.`,
-      );
-    }
-    await new Promise((resolve) => setTimeout(resolve, 500));
   }
 }

@@ -1,5 +1,4 @@
 import { Etcd3, type IKeyValue, type IOptions, type Lease, type Watcher } from 'etcd3';
-import { noop } from 'cockatiel';
 import {
   TooFarBehindError,
   type LogFollower,
@@ -7,17 +6,8 @@ import {
   type LogTransport,
   type NodeReport,
 } from '../log/transport.js';
-
-/** How the log service is reached. */
-export interface EtcdOptions {
-  /** The addresses of the members: `http://10.0.0.1:2379`. */
-  urls: readonly string[];
-  /** In front of all keys, so that several clusters can share one service. */
-  prefix: string;
-  user?: { name: string; password: string } | undefined;
-  /** Certificates in PEM: the certificate of the authority, and the certificate and key of this client. */
-  tls?: { authority: Buffer; cert?: Buffer | undefined; key?: Buffer | undefined } | undefined;
-}
+import { connectionOptions, type EtcdOptions } from './etcd-connection.js';
+import { tryEntry } from './etcd-members.js';
 
 /** What is fixed when a cluster is founded. */
 export interface Founding {
@@ -31,16 +21,10 @@ export interface Founding {
   secret: string;
 }
 
-/** A call to the log service may take so long, in milliseconds. */
-const CALL_MS = 1500;
-
 const TOO_FAR = 'The log does not reach back to where this node is. Its store is copied anew at the next start.';
 
 /** A node that does not report for this time is gone, in seconds. */
 const LEASE_S = 10;
-
-/** The largest message from the log service, in bytes. */
-const MAX_MESSAGE_BYTES = 256 * 1024 * 1024;
 
 /**
  * The log of a cluster in etcd. The entries are the versions of one key; etcd keeps them in one order, each on the disks
@@ -54,30 +38,21 @@ export class EtcdLog implements LogTransport {
   readonly #prefix: string;
   #lease: Lease | undefined;
   #node: string | undefined;
+  /** The lease under which each work was claimed. */
+  readonly #claimedUnder = new Map<string, string>();
   /** The place behind which the entries in etcd begin. */
   #base = 0;
   #closed = false;
 
-  constructor({ urls, prefix, user, tls }: EtcdOptions) {
-    this.#options = {
-      hosts: [...urls],
-      // Its circuit breakers would refuse calls for a while after an error. Here every call is repeated by its caller.
-      faultHandling: { host: () => noop, global: noop },
-      defaultCallOptions: ({ isStream }) => (isStream ? {} : { deadline: Date.now() + CALL_MS }),
-      grpcOptions: {
-        'grpc.max_receive_message_length': MAX_MESSAGE_BYTES,
-        // etcd closes connections that ping more often than every five seconds.
-        'grpc.keepalive_time_ms': 6000,
-        'grpc.keepalive_timeout_ms': 2000,
-        'grpc.keepalive_permit_without_calls': 1,
-        'grpc.initial_reconnect_backoff_ms': 100,
-        'grpc.max_reconnect_backoff_ms': 1000,
-      },
-      ...(user ? { auth: { username: user.name, password: user.password } } : {}),
-      ...(tls ? { credentials: credentialsOf(tls) } : {}),
-    };
+  constructor(options: EtcdOptions) {
+    this.#options = connectionOptions(options, options.urls);
     this.#client = new Etcd3(this.#options);
-    this.#prefix = prefix;
+    this.#prefix = options.prefix;
+  }
+
+  /** Whether its latest report was taken: without it, it cannot claim work. */
+  get hasReported(): boolean {
+    return this.#lease !== undefined && !this.#closed;
   }
 
   get #logKey(): string {
@@ -174,6 +149,35 @@ export class EtcdLog implements LogTransport {
     }
   }
 
+  /**
+   * Takes over work that one node does for all, unless another node has it.
+   *
+   * @returns the node that has it; it must claim it again before {@link LEASE_S} have passed
+   */
+  async claim(work: string): Promise<string> {
+    const key = `${this.#prefix}leases/${work}`;
+    const node = this.#node!;
+    const lease = await this.#lease!.grant();
+    const taken = this.#client.put(key).value(node).lease(lease);
+    // It is put again under the present lease if this node has it under an earlier one.
+    const isOurs = this.#claimedUnder.get(work) !== lease;
+    const { succeeded } = await this.#client.if(key, 'Create', '==', 0).then(taken).commit();
+    if (succeeded) {
+      this.#claimedUnder.set(work, lease);
+      return node;
+    }
+    const holder = (await this.#client.get(key).string()) ?? '';
+    if (holder !== node || !isOurs) return holder;
+    const { succeeded: kept } = await this.#client.if(key, 'Value', '==', node).then(taken).commit();
+    if (kept) this.#claimedUnder.set(work, lease);
+    return kept ? node : '';
+  }
+
+  /** Tries whether the service takes an entry of a size, as {@link tryEntry}. */
+  tryEntry(bytes: number): Promise<{ tookMs: number }> {
+    return tryEntry(this.#client, this.#prefix, bytes);
+  }
+
   async bounds(): Promise<{ first: number; last: number }> {
     const { kvs } = await this.#client.get(this.#logKey).exec();
     const last = this.#base + Number(kvs[0]?.version ?? 0);
@@ -192,15 +196,8 @@ export class EtcdLog implements LogTransport {
 
   async close(): Promise<void> {
     this.#closed = true;
-    const node = this.#node;
-    this.#lease?.release();
-    if (node !== undefined) {
-      await this.#client
-        .delete()
-        .key(this.#nodesKey + node)
-        .exec()
-        .catch(() => undefined);
-    }
+    // What the node has reported, and the work that it does for all, is free for others at once.
+    await this.#lease?.revoke().catch(() => undefined);
     this.#client.close();
     this.#watching?.close();
   }
@@ -232,17 +229,6 @@ export class EtcdLog implements LogTransport {
       else follower.report(JSON.parse(kv.value.toString()) as NodeReport);
     }
   }
-}
-
-function credentialsOf({
-  authority,
-  cert,
-  key,
-}: NonNullable<EtcdOptions['tls']>): NonNullable<IOptions['credentials']> {
-  return {
-    rootCertificate: authority,
-    ...(cert && key ? { certChain: cert, privateKey: key } : {}),
-  };
 }
 
 function isCompacted(error: Error): boolean {

@@ -49,7 +49,8 @@ export function authenticateRequests(
     let identity: Identity;
     try {
       identity =
-        identifyByTicket(context, request) ?? (await identities.identifyOn(request.raw.socket, bearerOf(request)));
+        (await identifyByTicket(context, request)) ??
+        (await identities.identifyOn(request.raw.socket, bearerOf(request)));
     } catch (error) {
       await auditFailure(context, error, request.ip, request.id);
       throw error;
@@ -118,17 +119,17 @@ function sendRate(reply: FastifyReply, state: RateState | undefined): void {
  * Identifies the caller by a ticket in the address. Clients that cannot send headers cannot send `Last-Event-ID`
  * either, so `resume` replaces it. Both are removed from the parameters.
  */
-function identifyByTicket(
+async function identifyByTicket(
   { tickets, identities }: Pick<Context, 'tickets' | 'identities'>,
   request: FastifyRequest,
-): Identity | undefined {
+): Promise<Identity | undefined> {
   const parameters = request.query as Record<string, unknown>;
   const { ticket, resume } = parameters;
   if (typeof ticket !== 'string') return undefined;
   delete parameters.ticket;
   if (typeof resume === 'string') request.headers['last-event-id'] ??= resume;
   delete parameters.resume;
-  const identity = request.method === 'GET' ? tickets.redeem(ticket, Date.now()) : undefined;
+  const identity = request.method === 'GET' ? await tickets.redeem(ticket, Date.now()) : undefined;
   if (identity) return identities.present(identity);
   throw problemError(
     'ticket-invalid',

@@ -25,6 +25,8 @@ export interface NodeReport {
   seq: number;
   /** Its clock, in milliseconds since 1970. */
   timeMs: number;
+  /** Why it cannot write to its disk. */
+  storage?: string | undefined;
 }
 
 /** Gets what a log service delivers. Entries and reports come in the order in which the service took them. */

@@ -49,6 +49,17 @@ interface Unused {
   received: number;
 }
 
+/** What the contents of a store are kept with. */
+export interface ContentsParts {
+  reads: Reads;
+  log: Log;
+  /** The data directory. */
+  directory: string;
+  /** Whether this process removes contents that no document has. */
+  isInCharge: () => boolean;
+  limits?: Partial<ContentLimits> | undefined;
+}
+
 /** The contents of files: each once, under its hash, in a folder of the data directory. */
 export class Contents {
   readonly limits: ContentLimits;
@@ -61,7 +72,8 @@ export class Contents {
   /** Contents that have been received for a description that is not committed yet, and for how many. */
   readonly #awaited = new Map<string, number>();
 
-  constructor(reads: Reads, log: Log, directory: string, limits: Partial<ContentLimits> = {}) {
+  constructor(parts: ContentsParts) {
+    const { reads, log, directory, isInCharge, limits } = parts;
     this.#reads = reads;
     this.#log = log;
     this.#directory = join(directory, 'files');
@@ -76,7 +88,7 @@ export class Contents {
     });
     this.#timer = setInterval(() => {
       // A full disk: the next turn tries again.
-      this.sweep(Date.now()).catch(() => undefined);
+      if (isInCharge()) this.sweep(Date.now()).catch(() => undefined);
     }, SWEEP_MS).unref();
   }
 

@@ -33,6 +33,8 @@ export interface MaintenanceOptions {
   log: Log;
   retention: JournalRetention;
   health: StorageHealth;
+  /** Whether this process cuts the journal and removes what has expired. */
+  isInCharge: () => boolean;
   maxLogBytes?: number;
 }
 
@@ -47,7 +49,7 @@ export function startMaintenance(options: MaintenanceOptions): () => void {
   let stopped = false;
   let running = false;
   const run = async () => {
-    if (running) return;
+    if (running || !options.isInCharge()) return;
     running = true;
     const steps = [stepRetention, stepOutcomes];
     for (let at = 0; at < steps.length && !stopped;) {

@@ -90,7 +90,8 @@ function createStore(
   const documents = new Documents(reads);
   const journal = new Journal(reads, collections);
   const indexes = new Indexes({ file, reads, log, state });
-  const contents = new Contents(reads, log, directory, options.files);
+  const isInCharge = options.isInCharge ?? (() => true);
+  const contents = new Contents({ reads, log, directory, isInCharge, limits: options.files });
   const retention = new JournalRetention(reads, log, journal, options.journal ?? {});
   const idClock = new IdClock(reads, log);
   const reader = new Reader({
@@ -111,7 +112,7 @@ function createStore(
     sizeBytes: options.writeAheadBytes ?? DEFAULT_WRITE_AHEAD_BYTES,
     pause: (work) => log.pause(work),
   });
-  const stopMaintenance = startMaintenance({ file, checkpoints, reader, reads, log, retention, health });
+  const stopMaintenance = startMaintenance({ file, checkpoints, reader, reads, log, retention, health, isInCharge });
   const backups = new Backups(log, directory);
   indexes.continueFilling();
   // A folder that cannot be read is reported by "uproar check".

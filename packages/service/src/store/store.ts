@@ -67,4 +67,6 @@ export interface StoreOptions {
   files?: Partial<ContentLimits> | undefined;
   /** Makes the log of a store that is part of a cluster; by default, the store has a log of its own. */
   log?: ((parts: LogParts) => Log) | undefined;
+  /** Whether this process cuts the journal and removes what has expired; by default always. In a cluster one node does it. */
+  isInCharge?: (() => boolean) | undefined;
 }

@@ -6,6 +6,7 @@ import { WebSocketServer, type WebSocket } from 'ws';
 import { auditFailure, auditRefusal, readBearer } from '../requests/credentials.js';
 import type { Context } from '../requests/context.js';
 import type { Identity } from '../identity/identity.js';
+import { staleness, tellStaleness } from './staleness.js';
 import { frameText } from './frame.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
 import { LIVE_PATH, SocketSession, type SessionParts } from './socket-session.js';
@@ -71,10 +72,20 @@ export function serveSockets(
     );
   });
 
+  const { cluster } = context;
+  const aliveFrame = () => {
+    const params = { seq: context.store.log.seq, ...staleness(cluster) };
+    return frameText(Buffer.from(JSON.stringify({ jsonrpc: '2.0', method: 'alive', params })));
+  };
+  const stopTelling =
+    cluster &&
+    tellStaleness(cluster, () => {
+      const alive = aliveFrame();
+      for (const session of sessions.values()) session.sendAlive(alive);
+    });
+
   const heartbeat = setInterval(() => {
-    const alive = frameText(
-      Buffer.from(`{"jsonrpc":"2.0","method":"alive","params":{"seq":${context.store.log.seq}}}`),
-    );
+    const alive = aliveFrame();
     for (const [webSocket, session] of sessions) {
       const pings = unanswered.get(webSocket) ?? 0;
       if (pings === MAX_UNANSWERED) {
@@ -89,6 +100,7 @@ export function serveSockets(
 
   return () => {
     clearInterval(heartbeat);
+    stopTelling?.();
     const problem = createProblem('stopping', 'The service is stopping. Connect again in a moment.');
     for (const session of sessions.values()) session.end(problem);
     sockets.close();

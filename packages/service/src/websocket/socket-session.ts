@@ -22,6 +22,7 @@ import { checkMethod, checkParams, findCallId, readCall, RpcFault } from './rpc-
 import { SocketWatches, type WatchOutput } from './socket-watches.js';
 import { seenDocument } from '../reading/visible-document.js';
 import { VERSION } from '../version.js';
+import { staleness } from './staleness.js';
 import { frameEvent } from './encode-event.js';
 import { IncomingMessages } from './incoming-messages.js';
 import { OutgoingFrames } from './outgoing-frames.js';
@@ -317,7 +318,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
         time: formatTime(Date.now()),
         maxCommitBytes: this.#context.commitLimits.sizeBytes,
         identity: describeIdentity(identity),
-        ...(cluster ? { node: cluster.node } : {}),
+        ...(cluster ? { node: cluster.node, ...staleness(cluster) } : {}),
         ...(openUntilMs === undefined ? {} : { openUntil: formatTime(openUntilMs) }),
       });
     } catch (error) {

@@ -1,20 +1,33 @@
 import { formatTime } from '@uproar/core';
 import { createReadStream } from 'node:fs';
-import { ClusterState, Problem, problemError } from '@uproar/protocol';
+import { ClusterState, EtcdTrial, Problem, problemError, type ProblemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import { z } from 'zod';
+import { PEER_TICKETS_PATH } from '../../identity/peer-tickets.js';
 import type { Context } from '../../requests/context.js';
 import { withSchemas } from '../with-schemas.js';
+
+/** Since when the answering node may lack what others have written, while it cannot reach the log service. */
+const STALE_HEADER = 'uproar-stale-since';
 
 /** The seq that a client has seen; the node waits until it has it, too. */
 const SEEN_HEADER = 'uproar-seen';
 
 const Content = z.object({ sha256: z.string().regex(/^[0-9a-f]{64}$/) });
 
+const PeerTicket = z.object({ identity: z.record(z.string(), z.unknown()).describe('Who got the ticket.') });
+
 /** The nodes of a cluster, and requests that must not be answered with an earlier state than another node has shown. */
-export function serveCluster(app: FastifyInstance, { cluster, store }: Pick<Context, 'cluster' | 'store'>): void {
+export function serveCluster(
+  app: FastifyInstance,
+  { cluster, store, tickets }: Pick<Context, 'cluster' | 'store' | 'tickets'>,
+): void {
   const routes = withSchemas(app);
   if (cluster) {
+    app.addHook('onSend', async (_request, reply) => {
+      const { staleSinceMs } = cluster;
+      if (staleSinceMs !== undefined) reply.header(STALE_HEADER, formatTime(staleSinceMs));
+    });
     app.addHook('preHandler', async ({ headers }) => {
       const given = headers[SEEN_HEADER];
       if (given === undefined) return;
@@ -38,10 +51,10 @@ export function serveCluster(app: FastifyInstance, { cluster, store }: Pick<Cont
         response: { 200: ClusterState, default: Problem },
       },
     },
-    () => {
-      if (!cluster)
-        throw problemError('no-cluster', 'This store is on one node. Start it with --cluster to have several.');
-      const { node, founding, nodes, staleSinceMs, halted } = cluster.status();
+    async () => {
+      if (!cluster) throw noCluster();
+      const etcd = await cluster.lookAtEtcd();
+      const { node, founding, nodes, leases, staleSinceMs, halted } = cluster.status();
       const last = Math.max(...nodes.map(({ place }) => place), founding.place);
       return {
         node,
@@ -51,9 +64,48 @@ export function serveCluster(app: FastifyInstance, { cluster, store }: Pick<Cont
           ...known,
           lag: last - known.place,
         })),
+        leases,
+        etcd,
         ...(staleSinceMs === undefined ? {} : { staleSince: formatTime(staleSinceMs) }),
         ...(halted === undefined ? {} : { halted }),
       };
+    },
+  );
+  routes.post(
+    '/v1/cluster/trial',
+    {
+      config: { admin: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'Try whether etcd takes the largest entries of the log',
+        description: 'It writes an entry of that size under a key of its own and removes it.',
+        response: { 200: EtcdTrial, default: Problem },
+      },
+    },
+    async () => {
+      if (!cluster) throw noCluster();
+      try {
+        return { taken: true, tookMs: await cluster.tryLargestEntry() };
+      } catch (error) {
+        return { taken: false, reason: (error as Error).message };
+      }
+    },
+  );
+  routes.post(
+    PEER_TICKETS_PATH,
+    {
+      config: { admin: true },
+      schema: {
+        tags: ['operations'],
+        summary: 'Redeem a ticket of this node, for another node',
+        body: z.strictObject({ ticket: z.string().max(200) }),
+        response: { 200: PeerTicket, default: Problem },
+      },
+    },
+    (request) => {
+      const identity = tickets.redeemHere(request.body.ticket, Date.now());
+      if (!identity) throw problemError('ticket-invalid', 'The ticket was used, or it has expired.');
+      return { identity: identity as unknown as Record<string, unknown> };
     },
   );
   routes.get(
@@ -89,4 +141,8 @@ export function serveCluster(app: FastifyInstance, { cluster, store }: Pick<Cont
       return reply.code(204).send(null);
     },
   );
+}
+
+function noCluster(): ProblemError {
+  return problemError('no-cluster', 'This store is on one node. Start it with --cluster to have several.');
 }
