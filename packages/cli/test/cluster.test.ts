@@ -20,10 +20,13 @@ describe('the command line: several nodes', () => {
     });
     const { out } = await run(['cluster'], environment);
     for (const { url } of nodes) expect(out).to.include(url);
-    expect(out).to.match(/answers$/m);
+    expect(out).to.match(/answers(, does the maintenance)?$/m);
+    expect(out).to.match(/^http:\S+ +3\.\S+ +\S+ \S+ +leads$/m);
     const { json } = await nodes[0].request('GET', '/v1/cluster');
     expect(JSON.parse((await run(['cluster', '--json'], environment)).out).store).to.equal(json.store);
-    expect((await run(['doctor'], environment)).out).to.include('2 nodes are running');
+    const doctor = (await run(['doctor'], environment)).out;
+    expect(doctor).to.include('2 nodes are running').and.include('etcd has 1 member.');
+    expect(doctor).to.match(/1 of 1 member answer|etcd takes \d+ ms for the largest entry/);
 
     await nodes[1].service.close();
     for (let n = 0; n < 3; n++) {

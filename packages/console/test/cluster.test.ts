@@ -27,7 +27,7 @@ describe('a cluster in the console', function () {
     await etcd.stop();
   });
 
-  it('shows the nodes, also when one leaves, and goes on', async () => {
+  it('shows the nodes and members of etcd, also when one leaves or does not answer, and goes on', async () => {
     const [one, other] = nodes as [TestService, TestService];
     const page = await windows.signIn(one.url, 'operations', KEY);
     const rows = page.getByRole('region', { name: 'Nodes' }).locator('tbody tr');
@@ -38,6 +38,18 @@ describe('a cluster in the console', function () {
     await rows.filter({ hasText: other.url }).waitFor({ state: 'detached' });
     await other.restart();
     await rows.filter({ hasText: other.url }).getByText('running').waitFor();
+    await rows.getByText('does the maintenance').waitFor();
+    const members = page.getByRole('region', { name: 'Members of etcd' }).locator('tbody tr');
+    await members.getByText('leads').waitFor();
+    const badge = page.getByRole('status').filter({ hasText: /Connected|Not up to date/ });
+    await etcd.pauseMember(etcd.members[0]!);
+    try {
+      await badge.getByText('Not up to date').waitFor();
+      await members.getByText('does not answer').waitFor();
+    } finally {
+      etcd.resumeMember(etcd.members[0]!);
+    }
+    await badge.getByText('Connected').waitFor();
     await page.context().close();
   });
 });

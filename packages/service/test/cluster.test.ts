@@ -147,7 +147,9 @@ describe('a store on several nodes', () => {
     await etcd.pauseMember(etcd.members[0]!);
     try {
       await other.restart();
-      expect((await other.request('GET', '/v1/data/a/b')).json.data).to.deep.equal({ n: 4 });
+      const read = await other.request('GET', '/v1/data/a/b');
+      expect(read.json.data).to.deep.equal({ n: 4 });
+      expect(read.headers.has('uproar-stale-since'), 'stale from the start').to.equal(true);
     } finally {
       etcd.resumeMember(etcd.members[0]!);
     }

@@ -1,5 +1,5 @@
-import { formatDuration } from '@uproar/core';
-import type { ClusterNode, ClusterState } from '@uproar/protocol';
+import { formatBytes, formatDuration } from '@uproar/core';
+import type { ClusterNode, ClusterState, EtcdMember } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
@@ -7,6 +7,8 @@ import { printJson, printTable } from '../output/output.js';
 
 /** A larger difference of the clocks is reported, in milliseconds. */
 const CLOCK_MS = 2000;
+
+const ALARMS = { 'no-space': 'is out of space', corrupt: 'has damaged data' };
 
 /** `uproar cluster`: the nodes of a cluster, and how a store leaves it. */
 export function addCluster(program: Command): void {
@@ -16,7 +18,7 @@ export function addCluster(program: Command): void {
     .description('A store can be on several nodes: uproar serve --cluster. See docs/cluster.md.')
     .addHelpText('after', '\nExamples:\n  uproar cluster\n  uproar cluster detach my-data');
   withStoreOptions(cluster.command('status', { isDefault: true }))
-    .description('Lists the nodes, as the node at --url sees them.')
+    .description('Lists the nodes and the members of etcd, as the node at --url sees them.')
     .option('--json', 'print the answer as JSON')
     .addHelpText(
       'after',
@@ -44,7 +46,8 @@ export function addCluster(program: Command): void {
     });
 }
 
-function printState({ node, store, nodes, place, staleSince, halted }: ClusterState): void {
+function printState(state: ClusterState): void {
+  const { store, nodes, place, etcd, staleSince, halted } = state;
   process.stdout.write(`${pc.bold('cluster')}  ${pc.dim(`store ${store}, place ${place} in the log`)}\n\n`);
   if (halted !== undefined) process.stdout.write(`${pc.red('halted')} ${halted}\n\n`);
   if (staleSince !== undefined) {
@@ -62,16 +65,34 @@ function printState({ node, store, nodes, place, staleSince, halted }: ClusterSt
       String(other.seq),
       other.lag === 0 ? '–' : `${other.lag} ${other.lag === 1 ? 'entry' : 'entries'}`,
       `${(other.silentMs / 1000).toFixed(1)} s ago`,
-      remarksOn(other, node),
+      remarksOn(other, state),
+    ]),
+  );
+  process.stdout.write('\n');
+  printTable(
+    ['etcd', 'version', 'size', 'state'],
+    etcd.map((member) => [
+      member.address,
+      member.version ?? '–',
+      member.sizeBytes === undefined ? '–' : formatBytes(member.sizeBytes),
+      describeMember(member),
     ]),
   );
 }
 
-function remarksOn({ node, differs, clockDifferenceMs }: ClusterNode, answering: string): string {
+function describeMember({ answers, leads, hasLeader, alarms }: EtcdMember): string {
+  if (!answers) return pc.red('does not answer');
+  if (!hasLeader) return pc.red('knows no leader');
+  return [leads ? 'leads' : 'follows', ...alarms.map((alarm) => pc.red(ALARMS[alarm]))].join(', ');
+}
+
+function remarksOn({ node, differs, storage, clockDifferenceMs }: ClusterNode, state: ClusterState): string {
   const offMs = Math.abs(clockDifferenceMs);
   return [
-    ...(node === answering ? ['answers'] : []),
+    ...(node === state.node ? ['answers'] : []),
+    ...state.leases.filter((lease) => lease.node === node).map(({ work }) => `does the ${work}`),
     ...(differs ? [pc.red('its data differs')] : []),
+    ...(storage === undefined ? [] : [pc.red('cannot write to its disk')]),
     ...(offMs > CLOCK_MS ? [pc.yellow(`its clock is off by ${formatDuration(offMs)}`)] : []),
   ].join(', ');
 }

@@ -2,7 +2,7 @@ import { accessSync, constants, existsSync, statfsSync, statSync } from 'node:fs
 import { resolve } from 'node:path';
 import { connect, ProblemError, type Store } from '@uproar/client';
 import { formatBytes, formatDuration } from '@uproar/core';
-import type { ClusterState, MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
+import type { ClusterState, EtcdTrial, MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
 import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import pc from 'picocolors';
@@ -29,6 +29,7 @@ const CLOCK_MS = 2000;
 const MOST_LAG = 1000;
 const LEAST_FREE_BYTES = 1_000_000_000;
 const LEAST_FREE_PART = 0.05;
+const MAKE_ROOM = 'Make room, cut the journal (serve --journal-age 30d), or move the store to a larger disk.';
 /** Files that the service has open beside its connections. */
 const SPARE_FILES = 100;
 
@@ -37,7 +38,7 @@ export function addDoctor(program: Command): void {
   withStoreOptions(program.command('doctor'))
     .summary('check the usual causes of problems and say how to fix them')
     .description(
-      'Checks the address, the key, the clock, WebSockets, whether a proxy buffers event streams, the nodes of a cluster, the policy, ' +
+      'Checks the address, the key, the clock, WebSockets, whether a proxy buffers event streams, the nodes of a cluster and their etcd, the policy, ' +
         'the disk space and the open-file limit. Exits with code 1 if it finds a problem.',
     )
     .option('--data <directory>', 'also check a data directory on this machine')
@@ -123,8 +124,7 @@ function disk(about: string, freeBytes: number, bytes: number): Finding {
   const detail = `${formatBytes(freeBytes)} of ${formatBytes(bytes)} free on the disk`;
   const short = freeBytes < LEAST_FREE_BYTES || freeBytes < bytes * LEAST_FREE_PART;
   if (!short) return { about, state: 'good', detail };
-  const mend = 'Make room, cut the journal (serve --journal-age 30d), or move the store to a larger disk.';
-  return { about, state: freeBytes < LEAST_FREE_BYTES / 10 ? 'bad' : 'warning', detail, mend };
+  return { about, state: freeBytes < LEAST_FREE_BYTES / 10 ? 'bad' : 'warning', detail, mend: MAKE_ROOM };
 }
 
 const STEP_MENDS = {
@@ -234,12 +234,74 @@ async function* cluster(store: Store): AsyncGenerator<Finding> {
       yield { about, state: 'warning', detail, mend: 'Look at its disk and its load: uproar doctor on that machine.' };
     }
   }
+  for (const { address, storage } of nodes) {
+    if (storage === undefined) continue;
+    yield { about, state: 'bad', detail: `${address} cannot write to its disk: ${storage}`, mend: MAKE_ROOM };
+  }
+  yield* etcd(store, state);
   const versions = [...new Set(nodes.map(({ version }) => version))];
   if (versions.length > 1) {
     const detail = `The nodes run different versions: ${versions.join(', ')}.`;
     yield { about, state: 'warning', detail, mend: 'Upgrade all of them to the same version.' };
   }
 }
+
+/** A write to etcd that takes longer than this is reported, in milliseconds. */
+const SLOW_ENTRY_MS = 500;
+/** etcd stops taking writes at a quota of 2 GB, by default. */
+const LARGE_ETCD_BYTES = 1_600_000_000;
+
+const ALARMS = {
+  'no-space': {
+    detail: 'is out of space, so nothing can be written',
+    mend: 'Run etcdctl defrag, then etcdctl alarm disarm, and raise --quota-backend-bytes.',
+  },
+  corrupt: {
+    detail: 'has damaged data',
+    mend: 'Remove the member from etcd and add it again with an empty directory: etcdctl member remove, member add.',
+  },
+};
+
+/** Looks at the members of etcd: quorum, space, speed, and the size of requests. */
+async function* etcd(store: Store, { etcd: members }: ClusterState): AsyncGenerator<Finding> {
+  const about = 'etcd';
+  const answering = members.filter(({ answers, hasLeader }) => answers && hasLeader);
+  for (const { address, answers, alarms, sizeBytes = 0 } of members) {
+    if (!answers) {
+      const mend = 'Start it again, with the data that it has.';
+      yield { about, state: 'warning', detail: `The member at ${address} does not answer.`, mend };
+    }
+    for (const alarm of alarms) {
+      yield { about, state: 'bad', detail: `${address} ${ALARMS[alarm].detail}.`, mend: ALARMS[alarm].mend };
+    }
+    if (sizeBytes > LARGE_ETCD_BYTES) {
+      const mend = 'Run etcdctl defrag on it, or raise --quota-backend-bytes (2 GB by default).';
+      yield { about, state: 'warning', detail: `${address} has ${formatBytes(sizeBytes)} of data.`, mend };
+    }
+  }
+  if (members.length < 3) {
+    const mend = 'Three members on three machines keep the log if one is lost.';
+    yield { about, state: 'warning', detail: `etcd has ${countOf(members.length, 'member')}.`, mend };
+  }
+  if (answering.length <= members.length / 2) {
+    const detail = `Only ${answering.length} of ${countOf(members.length, 'member')} can work: nothing can be written.`;
+    yield { about, state: 'bad', detail, mend: 'Start the members of etcd; most of them must run.' };
+    return;
+  }
+  const { taken, tookMs = 0, reason } = await store.post<EtcdTrial>('/v1/cluster/trial', {});
+  if (!taken) {
+    const mend = 'Start its members with --max-request-bytes 1572864 or more, and check their disks.';
+    yield { about, state: 'bad', detail: `etcd did not take the largest entry: ${reason}`, mend };
+  } else if (tookMs > SLOW_ENTRY_MS) {
+    const mend = 'Give its members fast disks of their own; every write waits for them.';
+    yield { about, state: 'warning', detail: `etcd takes ${tookMs} ms for the largest entry.`, mend };
+  } else {
+    const detail = `${answering.length} of ${countOf(members.length, 'member')} answer; the largest entry takes ${tookMs} ms`;
+    yield { about, state: 'good', detail };
+  }
+}
+
+const countOf = (count: number, word: string) => `${count} ${word}${count === 1 ? '' : 's'}`;
 
 async function* policy(store: Store, openUntil: string | undefined): AsyncGenerator<Finding> {
   const about = 'policy';

@@ -13,8 +13,13 @@ const WORDS: Record<ConnectionState['name'], string> = {
   refused: 'Refused',
   closed: 'Closed',
 };
+const staleSince = computed(() => (state.value.name === 'online' ? state.value.server.staleSince : undefined));
+const word = computed(() => (staleSince.value === undefined ? WORDS[state.value.name] : 'Not up to date'));
 const detail = computed(() => {
   const current = state.value;
+  if (staleSince.value !== undefined) {
+    return `etcd has not answered since ${new Date(staleSince.value).toLocaleTimeString()}. Writes wait.`;
+  }
   if (current.name === 'offline') return `${current.reason} Trying again.`;
   if (current.name === 'refused') return current.problem.detail;
   return location.host;
@@ -22,10 +27,10 @@ const detail = computed(() => {
 </script>
 
 <template>
-  <div class="badge" :class="state.name" role="status" :title="detail">
+  <div class="badge" :class="[state.name, { stale: staleSince !== undefined }]" role="status" :title="detail">
     <span class="dot" aria-hidden="true" />
     <span>
-      <b>{{ WORDS[state.name] }}</b>
+      <b>{{ word }}</b>
       <small class="muted">{{ detail }}</small>
     </span>
   </div>
@@ -63,13 +68,15 @@ small {
   background: var(--live);
 }
 .connecting .dot,
-.offline .dot {
+.offline .dot,
+.stale .dot {
   background: var(--warn);
 }
 .refused .dot {
   background: var(--bad);
 }
-.offline b {
+.offline b,
+.stale b {
   color: var(--warn);
 }
 .refused b {

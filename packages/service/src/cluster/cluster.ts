@@ -83,8 +83,8 @@ export class Cluster {
   #storageProblem: () => string | undefined = () => undefined;
   #timer: NodeJS.Timeout | undefined;
   #forgetTimer: NodeJS.Timeout | undefined;
-  /** When the latest own report was sent that came back, and before which all entries are applied. */
-  #currentMs = performance.now();
+  /** When the latest own report was sent that came back, and before which all entries are applied. None has at the start. */
+  #currentMs = -Infinity;
   /** The same by the clock, in milliseconds since 1970. */
   #currentTimeMs = Date.now();
   /** An own report that came back, and the place up to which entries must be applied before it counts. */
@@ -175,8 +175,10 @@ export class Cluster {
         [...this.#reports.values()].flatMap(({ report: { node, address } }) => (node === this.node ? [] : [address])),
     });
     const endsMs = performance.now() + START_MS;
-    const { last } = await this.#etcd.bounds().catch(() => ({ last: 0 }));
-    while (this.#position.place < last && performance.now() < endsMs && !log.halted) {
+    const bounds = await this.#etcd.bounds().catch(() => undefined);
+    // Without the log service, the node serves what it has.
+    const isLevel = () => !bounds || (this.#position.place >= bounds.last && this.#currentMs > -Infinity);
+    while (!isLevel() && performance.now() < endsMs && !log.halted) {
       await new Promise((resolve) => setTimeout(resolve, 20));
     }
   }
