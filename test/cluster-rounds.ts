@@ -1,9 +1,9 @@
-import { cpSync, mkdirSync, rmSync } from 'node:fs';
+import { closeSync, cpSync, mkdirSync, openSync, readdirSync, rmSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { connect, type Store } from '@uproar/client';
 import { Etcd, freePort, type Member, type MemberHost } from './etcd.js';
-import { NetworkLab } from './network-lab.js';
+import { MountedDisks, NetworkLab } from './network-lab.js';
 import { Random } from './random.js';
 import { ServedProcess } from './served-process.js';
 import { KEY, temporaryDirectory, until } from './service.js';
@@ -14,8 +14,8 @@ export interface ClusterReport {
   acknowledged: number;
   /** How often each fault was made. */
   faults: Record<string, number>;
-  /** The longest time without any acknowledged write, in milliseconds, while most of etcd and two nodes were up. */
-  longestPauseMs: number;
+  /** The longest time without any acknowledged write in the rounds of each fault, in milliseconds. */
+  longestPauseMs: Record<string, number>;
 }
 
 const NODES = 3;
@@ -23,6 +23,13 @@ const WRITERS = 6;
 
 /** Writes go on for so long before and after a fault, in milliseconds. */
 const AROUND_MS = 400;
+
+/** The clocks of the nodes are up to five minutes apart. */
+const CLOCK_SHIFTS_MS = [0, 150_000, -150_000];
+const SHIFT_CLOCK = new URL('shift-clock.mjs', import.meta.url).href;
+
+/** The size of a disk that can be full, in bytes. */
+const DISK_BYTES = 192 * 1024 * 1024;
 
 /** A node that is started again and again on the same directory and port. */
 class ClusterNode {
@@ -33,6 +40,9 @@ class ClusterNode {
     readonly port: number,
     private readonly etcd: Etcd,
     private readonly host: MemberHost,
+    private readonly clockShiftMs: number,
+    /** A file on the same disk, to fill it; undefined if the disk is not its own. */
+    private readonly filler: string | undefined,
   ) {}
 
   get url(): string {
@@ -41,7 +51,33 @@ class ClusterNode {
 
   async start(): Promise<void> {
     const options = ['--cluster', this.etcd.urls.join(','), '--host', this.host.address];
-    this.process = await ServedProcess.start(this.directory, this.port, options, {}, this.host.prefix);
+    const environment = { NODE_OPTIONS: `--import=${SHIFT_CLOCK}`, CLOCK_SHIFT_MS: String(this.clockShiftMs) };
+    this.process = await ServedProcess.start(this.directory, this.port, options, environment, this.host.prefix);
+  }
+
+  /** Stops it as an upgrade does: it takes no new work, and its clients go to other nodes. */
+  async stop(): Promise<void> {
+    await this.process?.stop('SIGTERM');
+    this.process = undefined;
+  }
+
+  /** Leaves no room on its disk. Returns a function that makes room again. */
+  fillDisk(): () => void {
+    const file = openSync(this.filler!, 'w');
+    const chunk = Buffer.alloc(65_536);
+    try {
+      for (;;) writeSync(file, chunk);
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== 'ENOSPC') throw error;
+    } finally {
+      closeSync(file);
+    }
+    return () => rmSync(this.filler!);
+  }
+
+  /** What a start without data begins with. */
+  clear(): void {
+    for (const name of readdirSync(this.directory)) rmSync(join(this.directory, name), { recursive: true });
   }
 
   async kill(): Promise<void> {
@@ -59,26 +95,33 @@ class ClusterNode {
  * each round every node must hold exactly what was acknowledged.
  *
  * @param options.inNetwork whether each process gets a host of its own, so that the network between them can fail, too
- * @param options.pauseMs how long a writer waits between its commits
+ * @param options.betweenMs how long a writer waits between its commits
  * @throws {Error} when an acknowledged write is missing on a node, one is there twice, or nodes differ
  */
 export async function clusterRounds(
   seed: number,
   rounds: number,
   log: (line: string) => void,
-  { inNetwork = false, pauseMs = 0 } = {},
+  { inNetwork = false, betweenMs = 0 } = {},
 ): Promise<ClusterReport> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
   const lab = inNetwork ? NetworkLab.create(3 + NODES) : undefined;
   const hostOf = (index: number): MemberHost => lab?.hosts[index] ?? { address: '127.0.0.1', prefix: [] };
   const etcd = await Etcd.start(3, {}, [0, 1, 2].map(hostOf));
+  const disks = new MountedDisks();
   const nodes: ClusterNode[] = [];
-  const report: ClusterReport = { rounds, acknowledged: 0, faults: {}, longestPauseMs: 0 };
+  const report: ClusterReport = { rounds, acknowledged: 0, faults: {}, longestPauseMs: {} };
   const stores: Store[] = [];
   try {
     for (let n = 0; n < NODES; n++) {
-      const node = new ClusterNode(join(path, `node-${n}`), await freePort(), etcd, hostOf(3 + n));
+      const disk = join(path, `disk-${n}`);
+      mkdirSync(disk);
+      if (lab) disks.mount(disk, DISK_BYTES);
+      const directory = join(disk, 'data');
+      mkdirSync(directory);
+      const filler = lab ? join(disk, 'filler') : undefined;
+      const node = new ClusterNode(directory, await freePort(), etcd, hostOf(3 + n), CLOCK_SHIFTS_MS[n]!, filler);
       await node.start();
       nodes.push(node);
     }
@@ -94,11 +137,13 @@ export async function clusterRounds(
     const counts = stores.map(() => 0);
     const faults = [
       ...faultsFor(random, nodes, etcd, join(path, 'old')),
-      ...(lab ? networkFaults(random, lab, etcd) : []),
+      ...(lab ? [...networkFaults(random, lab, etcd), diskFault(random, nodes)] : []),
     ];
+    let next: typeof faults = [];
     for (let round = 0; round < rounds; round++) {
       let stopped = false;
       let lastMs = performance.now();
+      let pauseMs = 0;
       const writers = stores.map(async (store, writer) => {
         for (let n = 0; !stopped; n++) {
           const data = { round, n };
@@ -111,19 +156,22 @@ export async function clusterRounds(
           });
           counts[writer]!++;
           report.acknowledged++;
-          report.longestPauseMs = Math.max(report.longestPauseMs, performance.now() - lastMs);
+          pauseMs = Math.max(pauseMs, performance.now() - lastMs);
           lastMs = performance.now();
-          if (pauseMs > 0) await sleep(pauseMs);
+          if (betweenMs > 0) await sleep(betweenMs);
         }
       });
       await sleep(AROUND_MS);
-      const [name, fault] = random.pick(faults);
+      // Each fault equally often, in another order each time.
+      if (next.length === 0) next = random.shuffle(faults);
+      const [name, fault] = next.pop()!;
       report.faults[name] = (report.faults[name] ?? 0) + 1;
       log(`round ${round + 1} of ${rounds}: ${name}; ${report.acknowledged} acknowledged so far`);
       await fault();
       await sleep(AROUND_MS);
       stopped = true;
       await within(Promise.all(writers), 60_000, 'The writes of this round are not acknowledged.');
+      report.longestPauseMs[name] = Math.round(Math.max(report.longestPauseMs[name] ?? 0, pauseMs));
       await expectSame(nodes, counts, `round ${round + 1}, after ${name}`);
     }
     return report;
@@ -136,6 +184,7 @@ export async function clusterRounds(
     for (const member of etcd.members) etcd.resumeMember(member);
     await etcd.stop();
     lab?.remove();
+    disks.unmount();
     remove();
   }
 }
@@ -185,11 +234,23 @@ function faultsFor(
       'a node and a member of etcd are killed',
       () => Promise.all([kill(random.pick(nodes)), killMember()]).then(() => undefined),
     ],
+    ['a member of etcd loses its disk and is replaced', () => etcd.replaceMember(random.pick(etcd.members))],
+    [
+      'all nodes are restarted, one after another',
+      async () => {
+        for (const node of nodes) {
+          await node.stop();
+          await node.start();
+          // The others must not go before this one has taken over.
+          await sleep(500);
+        }
+      },
+    ],
     [
       'the disk of a node is lost',
       () => {
         const node = random.pick(nodes);
-        return kill(node, () => rmSync(node.directory, { recursive: true }));
+        return kill(node, () => node.clear());
       },
     ],
     [
@@ -202,8 +263,7 @@ function faultsFor(
         });
         await sleep(1000);
         await kill(node, () => {
-          rmSync(node.directory, { recursive: true });
-          mkdirSync(node.directory);
+          node.clear();
           cpSync(oldCopy, node.directory, { recursive: true });
         });
       },
@@ -240,6 +300,18 @@ function networkFaults(random: Random, lab: NetworkLab, etcd: Etcd): [name: stri
       },
     ],
     ['a node cannot see one member of etcd', () => blind(random.integer(3, 2 + NODES), random.integer(0, 2))],
+  ];
+}
+
+/** A node without room on its disk takes no writes, and goes on where it was when there is room again. */
+function diskFault(random: Random, nodes: readonly ClusterNode[]): [name: string, make: () => Promise<void>] {
+  return [
+    'the disk of a node is full',
+    async () => {
+      const makeRoom = random.pick(nodes).fillDisk();
+      await sleep(random.pick([1000, 4000, 8000]));
+      makeRoom();
+    },
   ];
 }
 

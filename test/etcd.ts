@@ -1,6 +1,6 @@
 import { spawn, type ChildProcess } from 'node:child_process';
 import { once } from 'node:events';
-import { readdirSync, readFileSync } from 'node:fs';
+import { readdirSync, readFileSync, rmSync } from 'node:fs';
 import { createServer, type AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { temporaryDirectory, until } from './service.js';
@@ -72,7 +72,7 @@ export class Etcd {
   }
 
   /** Starts a member, with the data that it has. */
-  startMember(member: Member): void {
+  startMember(member: Member, state: 'new' | 'existing' = 'new'): void {
     const { name, clientUrl, peerUrl } = member;
     const options = {
       name,
@@ -82,6 +82,7 @@ export class Etcd {
       'listen-peer-urls': peerUrl,
       'initial-advertise-peer-urls': peerUrl,
       'initial-cluster': this.members.map((other) => `${other.name}=${other.peerUrl}`).join(','),
+      'initial-cluster-state': state,
       'log-level': 'error',
       // A test machine may be busy.
       'heartbeat-interval': '200',
@@ -101,6 +102,39 @@ export class Etcd {
         return response !== undefined && ((await response.json()) as { health: string }).health === 'true';
       });
     }
+  }
+
+  /** Ends a member, loses its data, and adds one in its place, as after a broken disk. */
+  async replaceMember(member: Member): Promise<void> {
+    await this.killMember(member);
+    rmSync(join(this.directory.path, member.name), { recursive: true });
+    const { clientUrl } = this.members.find((other) => other !== member && other.process)!;
+    const call = async (path: string, body: object) => {
+      const request = { method: 'POST', body: JSON.stringify(body), signal: AbortSignal.timeout(3000) };
+      const response = await fetch(`${clientUrl}/v3/cluster/${path}`, request).catch(() => undefined);
+      return response?.ok ? ((await response.json()) as { members: { ID: string; peerURLs: string[] }[] }) : undefined;
+    };
+    let lost: string | undefined;
+    // While a leader is elected, nothing can be changed.
+    await until('the lost member is removed', async () => {
+      const { members } = (await call('member/list', {})) ?? { members: [] };
+      if (members.length === 0) return false;
+      lost = members.find(({ peerURLs }) => peerURLs.includes(member.peerUrl))?.ID;
+      return lost === undefined || (await call('member/remove', { ID: lost })) !== undefined;
+    });
+    await until(
+      'another is added',
+      async () => (await call('member/add', { peerURLs: [member.peerUrl] })) !== undefined,
+    );
+    await until('the new member answers', async () => {
+      // It ends if the member that it asks does not know of it yet.
+      if (!member.process || member.process.exitCode !== null) {
+        rmSync(join(this.directory.path, member.name), { recursive: true, force: true });
+        this.startMember(member, 'existing');
+      }
+      return (await fetch(`${member.clientUrl}/health`).catch(() => undefined))?.ok ?? false;
+    });
+    await this.ready();
   }
 
   /** The member that leads. */

@@ -101,3 +101,17 @@ export class NetworkLab {
 function ip(...args: string[]): void {
   execFileSync('ip', args, { stdio: ['ignore', 'ignore', 'pipe'] });
 }
+
+/** Small disks in memory, each at a directory. They need root. */
+export class MountedDisks {
+  readonly #directories: string[] = [];
+
+  mount(directory: string, bytes: number): void {
+    execFileSync('mount', ['-t', 'tmpfs', '-o', `size=${bytes}`, 'tmpfs', directory]);
+    this.#directories.push(directory);
+  }
+
+  unmount(): void {
+    for (const directory of this.#directories.splice(0)) execFileSync('umount', [directory]);
+  }
+}

@@ -28,6 +28,12 @@ export class Random {
     return items[this.integer(0, items.length - 1)]!;
   }
 
+  /** The items in another order. */
+  shuffle<Item>(items: readonly Item[]): Item[] {
+    const rest = [...items];
+    return items.map(() => rest.splice(this.integer(0, rest.length - 1), 1)[0]!);
+  }
+
   /** Any JSON value, small, with names and texts that are awkward on purpose. */
   value(depth = 3): JsonValue {
     const kind = this.integer(0, depth > 0 ? 7 : 4);

@@ -8,7 +8,7 @@ export const ClusterNode = z
     address: z.string().describe('Where other nodes and clients reach it.'),
     version: z.string(),
     place: z.int().min(0).describe('The last entry of the log that it has applied.'),
-    lag: z.int().describe('How many entries it is behind the furthest node.'),
+    lag: z.int().min(0).describe('How many entries of the log it had not applied when it last reported.'),
     seq: Seq,
     clockDifferenceMs: z
       .int()

@@ -3,8 +3,9 @@ import { expect } from 'chai';
 import { connect } from '@uproar/client';
 import { databaseFile, detachStore, StoreError } from '@uproar/service';
 import { startNode } from '../../../test/cluster-nodes.js';
-import { Etcd } from '../../../test/etcd.js';
+import { Etcd, freePort } from '../../../test/etcd.js';
 import { RawSocket } from '../../../test/raw-socket.js';
+import { ServedProcess } from '../../../test/served-process.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
 import { connectionOf } from '../dist/store/index.js';
 import { differ, dumpState } from './replay.js';
@@ -339,6 +340,23 @@ describe('a store on several nodes', () => {
     } finally {
       await small.stop();
     }
+  });
+
+  it('ends soon when it is asked to, although etcd has gone', async () => {
+    const gone = await Etcd.start(1);
+    const { path, remove } = temporaryDirectory();
+    const process = await ServedProcess.start(path, await freePort(), ['--cluster', gone.urls[0]!]);
+    const client = connect(process.url, { token: KEY });
+    await client.collection('balloons').put('b-1', { n: 1 });
+    await gone.stop();
+    // It tries to reach etcd meanwhile.
+    void client.collection('balloons').put('b-1', { n: 2 });
+    await new Promise((resolve) => setTimeout(resolve, 4000));
+    const late = new Promise((resolve) => setTimeout(() => resolve('late'), 10_000));
+    expect(await Promise.race([process.stop('SIGTERM'), late])).to.equal(0);
+    process.child.kill('SIGKILL');
+    client.close();
+    remove();
   });
 
   it('stops a node whose state differs from the others, which copies the store at its next start', async () => {

@@ -5,6 +5,8 @@ import pc from 'picocolors';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson, printTable } from '../output/output.js';
 
+/** A node that has not reported for this time may be lost, in milliseconds. */
+const SILENT_MS = 3000;
 /** A larger difference of the clocks is reported, in milliseconds. */
 const CLOCK_MS = 2000;
 
@@ -86,11 +88,12 @@ function describeMember({ answers, leads, hasLeader, alarms }: EtcdMember): stri
   return [leads ? 'leads' : 'follows', ...alarms.map((alarm) => pc.red(ALARMS[alarm]))].join(', ');
 }
 
-function remarksOn({ node, differs, storage, clockDifferenceMs }: ClusterNode, state: ClusterState): string {
+function remarksOn({ node, silentMs, differs, storage, clockDifferenceMs }: ClusterNode, state: ClusterState): string {
   const offMs = Math.abs(clockDifferenceMs);
   return [
     ...(node === state.node ? ['answers'] : []),
     ...state.leases.filter((lease) => lease.node === node).map(({ work }) => `does the ${work}`),
+    ...(silentMs > SILENT_MS ? [pc.yellow('silent')] : []),
     ...(differs ? [pc.red('its data differs')] : []),
     ...(storage === undefined ? [] : [pc.red('cannot write to its disk')]),
     ...(offMs > CLOCK_MS ? [pc.yellow(`its clock is off by ${formatDuration(offMs)}`)] : []),

@@ -77,10 +77,10 @@ function clusterStep(address: string, key: string, others: readonly DemoNode[]):
     commands: [
       'uproar cluster',
       `kill -9 ${last.pid}`,
-      `uproar merge balloons/bl-3 '{"altitude":333}'`,
+      `uproar put notes/away '{"text":"written while a node was away"}'`,
       'uproar cluster',
       `${last.command} &`,
-      `uproar get balloons/bl-3 --url ${last.address}`,
+      `sleep 10; uproar get notes/away --url ${last.address}`,
     ],
     look: `The console goes on meanwhile: ${address}/console/data/balloons#key=${key}`,
   };
@@ -112,9 +112,9 @@ function stepsOf(address: string, key: string, padVersion: number): Step[] {
       title: 'Closing the store to strangers',
       about: 'spectators need no key, until the policy says otherwise; version 1 lets them in again',
       commands: [
-        `curl "$UPROAR_URL/v1/data/notices?limit=1"`,
+        `curl "${address}/v1/data/notices?limit=1"`,
         `uproar policy show | sed 's/anonymous: true/anonymous: false/' | uproar policy set /dev/stdin`,
-        `curl "$UPROAR_URL/v1/data/notices?limit=1"`,
+        `curl "${address}/v1/data/notices?limit=1"`,
         'uproar policy revert 1',
       ],
       look: '',

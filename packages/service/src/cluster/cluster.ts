@@ -22,12 +22,23 @@ export interface ClusterOptions {
 
 /** A node, as the others see it. */
 export interface NodeStatus extends NodeReport {
+  /** How many entries of the log it had not applied when it last reported. */
+  lag: number;
   /** How long ago its last report arrived, in milliseconds. */
   silentMs: number;
   /** Whether its state differs from that of this node at the same place. */
   differs: boolean;
   /** How far its clock is ahead of the clock of this node, in milliseconds. */
   clockDifferenceMs: number;
+}
+
+/** A report, as it arrived here. */
+interface ReceivedReport {
+  report: NodeReport;
+  atMs: number;
+  clockDifferenceMs: number;
+  /** How many entries that are in the log before the report its node had not applied. */
+  lag: number;
 }
 
 /** The state of the cluster, as this node sees it. */
@@ -76,7 +87,7 @@ export class Cluster {
   readonly #leases: Leases;
   readonly #address: string;
   readonly #hashes: HashComparison;
-  readonly #reports = new Map<string, { report: NodeReport; atMs: number; clockDifferenceMs: number }>();
+  readonly #reports = new Map<string, ReceivedReport>();
   #log: ReplicatedLog | undefined;
   #contents: ContentCopies | undefined;
   /** Why the disk of this node cannot be written to. */
@@ -262,10 +273,12 @@ export class Cluster {
       node: this.node,
       founding: { store, generation, place, hash },
       nodes: [...this.#reports.values()]
-        .map(({ report, atMs, clockDifferenceMs }) => ({
+        .map(({ report, atMs, clockDifferenceMs, lag }) => ({
           ...report,
           clockDifferenceMs,
           silentMs: Math.round(now - atMs),
+          // Of a node that does not report any more, what has been written since is missing, too.
+          lag: now - atMs < STALE_AFTER_MS ? lag : Math.max(lag, this.#log!.receivedPlace - report.place),
           differs: this.#hashes.differs(report.node),
         }))
         .sort((one, other) => (one.address < other.address ? -1 : 1)),
@@ -329,7 +342,8 @@ export class Cluster {
 
   #receiveReport(report: NodeReport): void {
     const clockDifferenceMs = report.timeMs - Date.now();
-    this.#reports.set(report.node, { report, atMs: performance.now(), clockDifferenceMs });
+    const lag = Math.max(0, this.#log!.receivedPlace - report.place);
+    this.#reports.set(report.node, { report, atMs: performance.now(), clockDifferenceMs, lag });
     if (report.node !== this.node) {
       this.#checkHashes(this.#hashes.compare(report));
       return;

@@ -1,5 +1,5 @@
 import type { IOptions } from 'etcd3';
-import { noop } from 'cockatiel';
+import { ConstantBackoff, noop } from 'cockatiel';
 
 /** How the log service is reached. */
 export interface EtcdOptions {
@@ -15,6 +15,9 @@ export interface EtcdOptions {
 /** A call to the log service may take so long, in milliseconds. */
 const CALL_MS = 1500;
 
+/** A lost watch is replaced by a new one; this one stays for so long, in milliseconds. */
+const WATCH_AGAIN_MS = 250;
+
 /** The largest message from the log service, in bytes. */
 const MAX_MESSAGE_BYTES = 256 * 1024 * 1024;
 
@@ -23,7 +26,7 @@ export function connectionOptions({ user, tls }: EtcdOptions, urls: readonly str
   return {
     hosts: [...urls],
     // Its circuit breakers would refuse calls for a while after an error. Here every call is repeated by its caller.
-    faultHandling: { host: () => noop, global: noop },
+    faultHandling: { host: () => noop, global: noop, watchBackoff: new ConstantBackoff(WATCH_AGAIN_MS).next() },
     defaultCallOptions: ({ isStream }) => (isStream ? {} : { deadline: Date.now() + CALL_MS }),
     grpcOptions: {
       'grpc.max_receive_message_length': MAX_MESSAGE_BYTES,

@@ -118,6 +118,7 @@ export class EtcdLog implements LogTransport {
             if (!stopped) this.#deliver(kv, type === 'Delete', follower);
           }
         });
+        // It would connect again by itself, to the same member and without an end.
         created.on('disconnected', () => lose(new Error('The connection to the log service was lost.')));
         created.on('error', (error) => lose(isCompacted(error) ? new TooFarBehindError(TOO_FAR) : error));
         // Earlier reports of the other nodes. An own one is only passed on in its order among the entries.
@@ -214,9 +215,11 @@ export class EtcdLog implements LogTransport {
       } else if (this.#base === place) from = Number(log.create_revision);
       else throw new TooFarBehindError(TOO_FAR);
     }
+    // A client that is made after the end would keep the process alive.
+    if (this.#closed) throw new Error('The connection to the log service has ended.');
     this.#watching?.close();
     this.#watching = new Etcd3(this.#options);
-    return this.#watching.watch().prefix(this.#prefix).startRevision(String(from)).create();
+    return this.#watching.watch().prefix(this.#prefix).startRevision(String(from)).watcher();
   }
 
   #deliver(kv: IKeyValue, deleted: boolean, follower: LogFollower): void {

@@ -52,6 +52,8 @@ export class ReplicatedLog extends BaseLog {
   #incomingBytes = 0;
   #stopFollowing: (() => void) | undefined;
   #followTimer: NodeJS.Timeout | undefined;
+  /** Set while entries that could not be written wait for the next try. */
+  #applyTimer: NodeJS.Timeout | undefined;
   #scheduled = false;
   #closed = false;
   /** Set when this node cannot go on by itself. */
@@ -126,6 +128,7 @@ export class ReplicatedLog extends BaseLog {
 
   #stop(): void {
     clearTimeout(this.#followTimer);
+    clearTimeout(this.#applyTimer);
     this.#stopFollowing?.();
     this.#stopFollowing = undefined;
     this.#incoming.length = 0;
@@ -203,16 +206,20 @@ export class ReplicatedLog extends BaseLog {
   }
 
   protected schedule(): void {
-    const isWork = this.#incoming.length > 0 || this.writer.hasLocalWrites;
+    const isWork = this.#canApply || this.writer.hasLocalWrites;
     if (this.#scheduled || this.writer.isBusy || !isWork) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
       if (this.writer.isBusy || this.#closed) return;
-      if (this.#incoming.length > 0 && !this.#halt) this.#applyNext();
+      if (this.#canApply && !this.#halt) this.#applyNext();
       else if (this.writer.hasLocalWrites) this.writer.write();
       if (this.writer.isBusy) this.writer.settleInBackground();
     });
+  }
+
+  get #canApply(): boolean {
+    return this.#incoming.length > 0 && this.#applyTimer === undefined;
   }
 
   /** Applies entries in one transaction: as many as time allows. */
@@ -243,12 +250,19 @@ export class ReplicatedLog extends BaseLog {
         this.#own.undo();
         if (fault instanceof RangeError) this.halt(fault);
         // Such as a full disk. The entries stay, and are tried again.
-        else setTimeout(() => this.schedule(), this.#times.retryMs).unref();
+        else this.#applyLater();
       },
       sizeBytes: () => this.#incoming[0]?.bytes.length ?? 0,
     });
     if (!this.writer.isBusy) return;
     for (const { bytes } of this.#incoming.splice(0, count)) this.#incomingBytes -= bytes.length;
+  }
+
+  #applyLater(): void {
+    this.#applyTimer = setTimeout(() => {
+      this.#applyTimer = undefined;
+      this.schedule();
+    }, this.#times.retryMs).unref();
   }
 
   #settled(header: EntryHeader, place: LogPlace & { hash: string }): void {

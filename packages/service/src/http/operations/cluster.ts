@@ -60,10 +60,7 @@ export function serveCluster(
         node,
         store: founding.store,
         place: last,
-        nodes: nodes.map(({ hash: _hash, timeMs: _timeMs, revision: _revision, ...known }) => ({
-          ...known,
-          lag: last - known.place,
-        })),
+        nodes: nodes.map(({ hash: _hash, timeMs: _timeMs, revision: _revision, ...known }) => known),
         leases,
         etcd,
         ...(staleSinceMs === undefined ? {} : { staleSince: formatTime(staleSinceMs) }),
