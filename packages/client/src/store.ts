@@ -307,6 +307,10 @@ export class Store implements StoreAccess {
       if (state.name === 'offline') this.#at = (this.#at + 1) % this.#urls.length;
       this.#watches.disconnected(state);
     }
+    this.#announce(state);
+  }
+
+  #announce(state: ConnectionState): void {
     for (const subscriber of this.#subscribers) subscriber(state);
   }
 
@@ -331,15 +335,11 @@ export class Store implements StoreAccess {
       const { staleSince } = params as LiveNotifications['alive'];
       if (state.name === 'online' && state.server.staleSince !== staleSince) {
         state.server.staleSince = staleSince;
-        for (const subscriber of this.#subscribers) subscriber({ ...state });
+        this.#announce({ ...state });
       }
-      return;
-    }
-    if (name === 'accepted') {
-      const { id, seq } = params as { id: string; seq: number };
+    } else if (name === 'accepted') {
+      const { id, seq } = params as LiveNotifications['accepted'];
       this.#outbox?.accepted(id, seq);
-      return;
-    }
-    this.#watches.notified(name, params);
+    } else this.#watches.notified(name, params);
   }
 }

@@ -1,8 +1,8 @@
-import { distance } from 'fastest-levenshtein';
 import { foldCaseFully } from './query/case-folding.js';
 import { caseFolding } from './query/fold-case.js';
 import { spatialRelations } from './query/spatial.js';
 import { relate } from './query/spatial-relations.js';
+import { findNearNames } from './text/find-near-names.js';
 import { nearness } from './text/near-names.js';
 
 /**
@@ -13,5 +13,5 @@ import { nearness } from './text/near-names.js';
 export function enableFullQueries(): void {
   caseFolding.fold = foldCaseFully;
   spatialRelations.relate = relate;
-  nearness.distance = distance;
+  nearness.find = findNearNames;
 }

@@ -47,6 +47,7 @@ export * from './query/field-names.js';
 export * from './query/fields.js';
 export * from './query/format-text.js';
 export * from './query/names.js';
+export { findNearNames } from './text/find-near-names.js';
 export * from './text/near-names.js';
 export * from './query/operators.js';
 export * from './query/order-terms.js';

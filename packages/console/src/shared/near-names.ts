@@ -1,7 +1,6 @@
-import { nearness } from '@uproar/core';
-import { distance } from 'fastest-levenshtein';
+import { findNearNames, nearness } from '@uproar/core';
 
-/** Enables suggestions for misspelt names, which the browser build of the core leaves out. */
+/** Enables suggestions for misspelt names, which the browser client leaves out. */
 export function suggestNames(): void {
-  nearness.distance = distance;
+  nearness.find = findNearNames;
 }

@@ -1,20 +1,14 @@
 /**
- * The distance between two strings. It is a separate module, which the browser client leaves out: there, nothing is
- * suggested, because the service does that.
+ * Finds similar names. It is a separate module, which the browser client leaves out: there, nothing is suggested, because the
+ * service does that.
  */
-export const nearness: { distance: ((a: string, b: string) => number) | undefined } = { distance: undefined };
+export const nearness: { find: ((name: string, names: Iterable<string>) => string[]) | undefined } = {
+  find: undefined,
+};
 
 /** Up to three of `names` that are nearly `name`, the nearest first. */
 export function nearNames(name: string, names: Iterable<string>): string[] {
-  const { distance } = nearness;
-  if (!distance) return [];
-  const limit = name.length < 4 ? 1 : Math.max(2, Math.floor(name.length / 3));
-  return [...names]
-    .map((candidate) => ({ candidate, distance: distance(candidate.toLowerCase(), name.toLowerCase()) }))
-    .filter((entry) => entry.distance <= limit && entry.candidate !== name)
-    .sort((a, b) => a.distance - b.distance || (a.candidate < b.candidate ? -1 : 1))
-    .slice(0, 3)
-    .map((entry) => entry.candidate);
+  return nearness.find?.(name, names) ?? [];
 }
 
 /** ` Did you mean "a" or "b"?`, or nothing. */
