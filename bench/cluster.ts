@@ -11,7 +11,7 @@ import { drive, HttpLane } from './http-lane.js';
 const MEASURED_MS = 5000;
 const WATCHERS = 300;
 const MESSAGES = 200;
-const DOCUMENTS = Number(process.env.BENCH_JOINED_DOCUMENTS ?? 200_000);
+const DOCUMENTS = Number(process.env.BENCH_JOINED_DOCUMENTS ?? 1_000_000);
 
 /** A node as a process. */
 interface Node {

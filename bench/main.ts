@@ -8,6 +8,7 @@ import { benchCluster } from './cluster.js';
 import { benchCold } from './cold.js';
 import { benchConsole } from './console.js';
 import { benchContention } from './contention.js';
+import { benchExpiry } from './expiry.js';
 import { benchFanOut } from './fan-out.js';
 import { benchFiles } from './files.js';
 import type { Row } from './harness.js';
@@ -35,6 +36,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   bulk: benchBulk,
   cold: benchCold,
   contention: benchContention,
+  expiry: benchExpiry,
   client: benchClient,
   policy: benchPolicy,
   related: benchRelated,

@@ -46,6 +46,7 @@ await ask(
   'application/merge-patch+json',
 );
 await ask('DELETE', '/v1/data/balloons/bl-7');
+await ask('PUT', '/v1/data/crews/c-night?expires=2999-01-01T00:00:00Z', { name: 'Night crew' });
 await ask('POST', '/v1/indexes', { collection: 'balloons', fields: 'status,-altitude' });
 await ask('PUT', '/v1/policy', {
   text: 'collections:\n  balloons:\n    read: "true"\n    update: "crewId = claim(\'crew\')"\n  crews:\n    read: "true"\n    conceal: [phone]\n',

@@ -29,7 +29,7 @@ const CLOCK_SHIFTS_MS = [0, 150_000, -150_000];
 const SHIFT_CLOCK = new URL('shift-clock.mjs', import.meta.url).href;
 
 /** The size of a disk that can be full, in bytes. */
-const DISK_BYTES = 192 * 1024 * 1024;
+const DISK_BYTES = 1024 * 1024 * 1024;
 
 /** A node that is started again and again on the same directory and port. */
 class ClusterNode {

@@ -82,6 +82,27 @@ describe('data commands', () => {
     );
   });
 
+  it('writes documents that end, prints when, and keeps the end of what it rewrites, exports and reverts', async () => {
+    const expires = async () =>
+      JSON.parse((await run(['get', 'passing/p-1', '--json'])).out).expires as string | undefined;
+    expect((await run(['put', 'passing/p-1', '{"n":1}', '--ttl', '2h'])).code).to.equal(0);
+    expect(Date.parse((await expires())!) - Date.now()).to.be.within(7_000_000, 7_200_000);
+    expect((await run(['get', 'passing/p-1'])).out).to.match(/, expires \d{4}-/);
+    expect((await run(['merge', 'passing/p-1', '{}', '--expires', '2999-01-01T00:00:00Z'])).code).to.equal(0);
+    await run(['adjust', 'passing/p-1', 'n+=1']);
+    await run(['revert', 'passing/p-1']);
+    expect(await expires(), 'after a revert').to.equal('2999-01-01T00:00:00.000Z');
+    const exported = file('passing.ndjson', (await run(['export', 'passing'])).out);
+    await run(['delete', 'passing/p-1']);
+    expect((await run(['import', 'passing', exported])).code).to.equal(0);
+    expect(await expires(), 'after an import').to.equal('2999-01-01T00:00:00.000Z');
+    await run(['merge', 'passing/p-1', '{}', '--expires', 'never']);
+    expect(await expires()).to.equal(undefined);
+    expect((await run(['put', 'passing/p-1', '{}', '--ttl', 'soon'])).code).to.equal(2);
+    expect((await run(['put', 'passing/p-1', '{}', '--expires', 'tomorrow'])).err).to.include('or never');
+    expect((await run(['put', 'passing/p-1', '{}', '--expires', 'never', '--ttl', '5s'])).err).to.include('or --ttl');
+  });
+
   it('completes commands, options, values, collections and ids, and prints nothing without a match', async () => {
     for (const n of [1, 2]) await run(['put', `balloons/bl-${n}`, '{}']);
     const suggested = async (...words: string[]) => {

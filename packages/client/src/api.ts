@@ -1,5 +1,12 @@
 export type { CheckStep } from './transport/check-connection.js';
-export { Collection, type Changes, type CollectionOptions, type WriteOptions } from './collections/collection.js';
+export {
+  Collection,
+  type Changes,
+  type CollectionOptions,
+  type DocumentEnd,
+  type WriteCondition,
+  type WriteOptions,
+} from './collections/collection.js';
 export { isProblem } from './transport/socket-link.js';
 export { ConnectionError, type ConnectionState, type Token } from './transport/link.js';
 export type { ConnectOptions } from './options.js';

@@ -221,6 +221,26 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
+  it('shows when a document expires, moves its end and takes it off', async () => {
+    const passing = store.collection('passing');
+    await passing.put('p-1', { text: 'Fog until nine' });
+    const page = await signedIn('data/passing/p-1');
+    const bookkeeping = page.locator('dl').filter({ hasText: 'expires' });
+    await bookkeeping.getByText('never').waitFor();
+    await page.getByRole('button', { name: 'Change when the document expires' }).click();
+    await page.getByLabel('The store deletes the document at').fill('2999-01-01T12:30');
+    await page.getByRole('button', { name: 'Set', exact: true }).click();
+    await bookkeeping.getByText('2999').waitFor();
+    await until('it is stored', async () => (await passing.get('p-1'))?.expires?.startsWith('2999-01-01') === true);
+    await page.getByRole('button', { name: 'Change when the document expires' }).click();
+    await page.getByRole('button', { name: 'Never' }).click();
+    await bookkeeping.getByText('never').waitFor();
+    await until('its end is off', async () => (await passing.get('p-1'))?.expires === undefined);
+    await passing.merge('p-1', {}, { ttl: 0.2 });
+    await until('it has ended', async () => (await passing.get('p-1')) === undefined);
+    await page.context().close();
+  });
+
   it('shows the history of a document live, and restores a state', async () => {
     const pads = store.collection('history');
     await pads.put('p-1', { name: 'Meadow', claimedBy: null, size: { width: 20 } });

@@ -8,6 +8,7 @@ export * from './write/adjust.js';
 export * from './text/amounts.js';
 export * from './json/canonical-text.js';
 export * from './write/commit.js';
+export * from './write/condition.js';
 export * from './json/diff.js';
 export * from './json/field-changes.js';
 export * from './document/document.js';

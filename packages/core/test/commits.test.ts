@@ -1,9 +1,12 @@
 import { expect } from 'chai';
 import {
   applyChange,
+  applyPermitted,
   applyWrite,
   compareStrings,
   deepEqual,
+  DEFAULT_DOCUMENT_LIMITS,
+  FULL_ACCESS,
   netChanges,
   patchForChanges,
   type Condition,
@@ -45,9 +48,44 @@ describe('applying a write', () => {
     }
   });
 
+  it('gives documents an end, keeps it, moves it and takes it off', () => {
+    const endAfter = (current: Document | undefined, write: Partial<Write>) => {
+      const outcome = applyWrite(current, { ...base, data: {}, ...write } as Write, stamp);
+      return 'after' in outcome ? outcome.after?.expires : outcome.refusal.kind;
+    };
+    const ending: Document = { ...present, expires: '2026-06-12T00:00:00.000Z' };
+    const noon = Date.UTC(2026, 5, 12, 12);
+    for (const kind of ['create', 'put', 'merge'] as const) {
+      const current = kind === 'merge' ? present : undefined;
+      expect(endAfter(current, { kind }), kind).to.equal(undefined);
+      expect(endAfter(current, { kind, ttlMs: 1500 }), kind).to.equal('2026-06-12T00:00:01.500Z');
+      expect(endAfter(current, { kind, expires: noon }), kind).to.equal('2026-06-12T12:00:00.000Z');
+    }
+    const kept = [
+      { kind: 'merge' },
+      { kind: 'patch', ops: [] },
+      { kind: 'adjust', by: { '/fuel': { add: 1 } } },
+    ] as const;
+    for (const write of kept) {
+      expect(endAfter(ending, write as never), write.kind).to.equal(ending.expires);
+      expect(endAfter(ending, { ...write, expires: null } as never), write.kind).to.equal(undefined);
+    }
+    expect(endAfter(ending, { kind: 'put' }), 'put without an end').to.equal(undefined);
+    expect(endAfter(present, { kind: 'put', ttlMs: 1e18 }), 'the latest').to.equal('9999-12-31T23:59:59.999Z');
+    expect(endAfter(present, { kind: 'put', expires: -1e15 }), 'the earliest').to.equal('1970-01-01T00:00:00.000Z');
+
+    const end = (current: Document | undefined, timeMs: number) =>
+      applyWrite(current, { ...base, kind: 'delete', ifExpired: true }, { seq: 7, timeMs });
+    expect(end(ending, stamp.timeMs), 'at its time').to.deep.equal({ after: undefined });
+    expect(end(ending, stamp.timeMs - 1), 'before').to.deep.equal({ after: ending, kept: true });
+    expect(end(present, stamp.timeMs), 'one without an end').to.deep.equal({ after: present, kept: true });
+    expect(end(undefined, stamp.timeMs), 'one that is gone').to.deep.equal({ after: undefined, kept: true });
+  });
+
   it('refuses impossible writes, and reports the present state', () => {
     const refusal = (current: Document | undefined, write: Partial<Write>) => {
-      const outcome = applyWrite(current, { ...base, data: {}, ...write } as Write, stamp);
+      const full = { ...base, data: {}, ...write } as Write;
+      const outcome = applyPermitted(current, full, stamp, DEFAULT_DOCUMENT_LIMITS, FULL_ACCESS);
       return 'refusal' in outcome ? `${outcome.refusal.kind} ${outcome.refusal.currentVersion}` : 'done';
     };
     expect(refusal(present, { kind: 'create' })).to.equal('document-exists 3');

@@ -89,15 +89,37 @@ export const WireAdjustments = z
       'Operations on fields by their JSON Pointers (RFC 6901), one for each: `add`, `max`, `min`, `append`, `with`, `without`, `now`, `clear`.',
   });
 
+/** The longest time that a document can be given, in seconds: a hundred years. */
+export const MAX_TTL_S = 3_155_760_000;
+
+/** When a document ends: a time, or a duration. */
+export const Expires = z.iso
+  .datetime({ offset: true, error: 'A time looks like 2026-06-07T08:00:00Z.' })
+  .describe('When the store deletes the document (RFC 3339).');
+export const Ttl = z
+  .number({ error: '"ttl" is a number of seconds.' })
+  .positive({ error: '"ttl" is a number of seconds above 0.' })
+  .max(MAX_TTL_S, { error: `"ttl" is at most ${MAX_TTL_S} seconds.` })
+  .describe('The same as a duration from the time of the commit by the clock of the store, in seconds.');
+
+/**
+ * When the document of a write ends. Without it, a put or create leaves a document that does not end, and other writes
+ * keep its end.
+ */
+const Ends = {
+  expires: Expires.nullable().optional().describe('When the store deletes the document (RFC 3339); null: it does not.'),
+  ttl: Ttl.optional(),
+};
+
 /** One write of a commit. */
 export const WireWrite = z
   .union(
     [
       z
-        .strictObject({ put: DocumentAddress, data: Data, ifVersion: IfVersion })
+        .strictObject({ put: DocumentAddress, data: Data, ifVersion: IfVersion, ...Ends })
         .describe('Create or replace a document.'),
       z
-        .strictObject({ merge: DocumentAddress, data: Data, ifVersion: IfVersion })
+        .strictObject({ merge: DocumentAddress, data: Data, ifVersion: IfVersion, ...Ends })
         .describe('Change fields of a document by JSON Merge Patch (RFC 7396).'),
       z
         .strictObject({
@@ -105,18 +127,23 @@ export const WireWrite = z
           id: DocumentId.optional(),
           data: Data,
           keepExisting: z.literal(true).optional().describe('If the document exists, leave it unchanged.'),
+          ...Ends,
         })
         .describe('Create a document; without an id, one is generated.'),
       z
-        .strictObject({ patch: DocumentAddress, ops: PatchOperations, ifVersion: IfVersion })
+        .strictObject({ patch: DocumentAddress, ops: PatchOperations, ifVersion: IfVersion, ...Ends })
         .describe('Change a document by JSON Patch (RFC 6902); its `test` is a condition on a field.'),
       z
-        .strictObject({ adjust: DocumentAddress, by: WireAdjustments, ifVersion: IfVersion })
+        .strictObject({ adjust: DocumentAddress, by: WireAdjustments, ifVersion: IfVersion, ...Ends })
         .describe('Change fields relative to their value in the store.'),
       z.strictObject({ delete: DocumentAddress, ifVersion: IfVersion }).describe('Delete a document.'),
     ],
     { error: 'A write has exactly one of create, put, merge, patch, adjust and delete, and only its members.' },
   )
+  .refine((write) => !('ttl' in write && 'expires' in write), {
+    error: 'A write has "expires" or "ttl", not both.',
+    path: ['ttl'],
+  })
   .meta({ id: 'Write' });
 export type WireWrite = z.infer<typeof WireWrite>;
 

@@ -44,6 +44,7 @@ export const WireDocument = z
     version: z.int().describe('The seq of the commit that last wrote the document; also its ETag.'),
     created: z.iso.datetime().describe('When it was created (RFC 3339, UTC).'),
     updated: z.iso.datetime().describe('When it was last written (RFC 3339, UTC).'),
+    expires: z.iso.datetime().optional().describe('When the store deletes it (RFC 3339, UTC), if it ends by itself.'),
     data: Data,
     related: z
       .record(z.string(), z.unknown())

@@ -155,6 +155,16 @@ export class RandomRecords {
     };
   }
 
+  /** When the document of a write ends: mostly it does not. */
+  #end(): Pick<Write, 'expires' | 'ttlMs'> {
+    const random = this.#random;
+    if (random.chance(0.6)) return {};
+    if (random.chance(0.3)) return { expires: null };
+    return random.chance(0.5)
+      ? { ttlMs: random.integer(1, 20_000) }
+      : { expires: 1_700_000_000_000 + random.integer(0, 200_000) };
+  }
+
   #write(number: number): Write {
     const random = this.#random;
     if (random.chance(0.1)) {
@@ -169,11 +179,16 @@ export class RandomRecords {
     switch (random.integer(0, 6)) {
       case 0:
       case 1:
-        return { ...guarded, kind: 'put', data: { ...random.object(2), n: number, list: [1], secret: number } };
+        return {
+          ...guarded,
+          ...this.#end(),
+          kind: 'put',
+          data: { ...random.object(2), n: number, list: [1], secret: number },
+        };
       case 2:
         return { ...base, kind: 'create', data: { n: 0 }, keepExisting: random.chance(0.5) };
       case 3:
-        return { ...guarded, kind: 'merge', data: random.object(2) };
+        return { ...guarded, ...this.#end(), kind: 'merge', data: random.object(2) };
       case 4:
         return { ...base, kind: 'patch', ops: [{ op: 'add', path: '/patched', value: random.value(2) }] };
       case 5: {
@@ -181,7 +196,7 @@ export class RandomRecords {
         return { ...base, kind: 'adjust', by };
       }
       default:
-        return { ...guarded, kind: 'delete' };
+        return random.chance(0.5) ? { ...guarded, kind: 'delete' } : { ...base, kind: 'delete', ifExpired: true };
     }
   }
 }

@@ -22,7 +22,7 @@ describe('applying records', () => {
       env: { PATH: process.env.PATH, TZ: 'Pacific/Chatham', LC_ALL: 'tr_TR.UTF-8', LANG: 'tr_TR.UTF-8' },
     });
     try {
-      const random = new Random(Number(process.env.HISTORY_SEED ?? 1));
+      const random = new Random(Number(process.env.HISTORY_SEED ?? 3));
       const here = new Replay();
       const records = new RandomRecords(random);
       const proposed = new Set<string>();
@@ -95,7 +95,7 @@ describe('applying records', () => {
 
   it('refuses batches of a later format and records of another form', () => {
     const later = JSON.stringify({ format: RECORD_FORMAT + 1, records: [] });
-    expect(() => decodeBatch(later)).to.throw(RangeError, 'format 2');
+    expect(() => decodeBatch(later)).to.throw(RangeError, `format ${RECORD_FORMAT + 1}`);
     const unknown = JSON.stringify({ format: RECORD_FORMAT, records: [{ kind: 'weather', timeMs: 1 }] });
     expect(() => decodeBatch(unknown)).to.throw(RangeError, 'another form');
   });

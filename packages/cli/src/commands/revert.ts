@@ -1,4 +1,5 @@
 import type { Document, Store } from '@uproar/client';
+import { keepEnd } from '@uproar/core';
 import type { JournalPage } from '@uproar/protocol';
 import type { Command } from 'commander';
 import pc from 'picocolors';
@@ -43,7 +44,7 @@ export function addRevert(program: Command): void {
           await documents.delete(id, { ifVersion: version });
           version = 0;
         } else if (!same) {
-          version = await documents.put(id, then.data, { ifVersion: version });
+          version = await documents.put(id, then.data, { ifVersion: version, ...keepEnd(now) });
         }
         if (options.json) printJson({ address, version, changed: !same });
         else report(address, now, then, version);

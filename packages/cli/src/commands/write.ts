@@ -1,4 +1,5 @@
 import { createInterface } from 'node:readline/promises';
+import type { DocumentEnd, WriteOptions } from '@uproar/client';
 import { formatPointer, type Adjustments } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
@@ -7,9 +8,12 @@ import { CommandError, EXIT } from '../output/exit-codes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson } from '../output/output.js';
 import { readData } from '../arguments/read-data.js';
+import { parseDuration } from '../settings/amounts.js';
 
 interface Options extends StoreOptions {
   ifVersion?: string;
+  expires?: string;
+  ttl?: string;
   json?: boolean;
   yes?: boolean;
 }
@@ -18,23 +22,27 @@ const DATA_HELP = 'a JSON object, @file, or - for standard input';
 
 /** `uproar put`: creates or replaces a document. */
 export function addPut(program: Command): void {
-  writeCommand(program, 'put', 'create or replace a document')
+  withEnd(writeCommand(program, 'put', 'create or replace a document'))
     .description('Creates or replaces a document. With a collection alone, creates one with a generated id.')
     .argument('<address>', 'balloons/bl-17, or balloons')
     .argument('<data>', DATA_HELP)
     .addHelpText(
       'after',
-      `\nExamples:\n  uproar put balloons/bl-900 '{"name":"Amber Heron","status":"packed"}'\n  uproar put notices @notice.json`,
+      `\nExamples:\n  uproar put balloons/bl-900 '{"name":"Amber Heron","status":"packed"}'\n  uproar put notices @notice.json --ttl 2h`,
     )
     .action((address: string, argument: string, options: Options) => {
       const { collection, id } = parseAddress(address);
       const data = readData(argument);
       return useStore(options, async (store) => {
         if (id !== undefined) {
-          report(options, `${collection}/${id}`, await store.collection(collection).put(id, data, condition(options)));
+          report(
+            options,
+            `${collection}/${id}`,
+            await store.collection(collection).put(id, data, conditionAndEnd(options)),
+          );
           return;
         }
-        const { seq, documents } = await store.commit({ writes: [{ create: collection, data }] });
+        const { seq, documents } = await store.commit({ writes: [{ create: collection, data, ...endOf(options) }] });
         report(options, `${collection}/${documents[0]!.id}`, seq);
       });
     });
@@ -42,26 +50,26 @@ export function addPut(program: Command): void {
 
 /** `uproar merge`: changes fields of a document. */
 export function addMerge(program: Command): void {
-  writeCommand(program, 'merge', 'change fields of a document')
+  withEnd(writeCommand(program, 'merge', 'change fields of a document'))
     .description('Changes the fields given and leaves the others (JSON Merge Patch, RFC 7396); null removes a field.')
     .argument('<address>', 'balloons/bl-17')
     .argument('<data>', DATA_HELP)
     .addHelpText(
       'after',
-      `\nExamples:\n  uproar merge balloons/bl-17 '{"status":"aloft"}'\n  uproar merge pads/p-1 '{"claimedBy":null}' --if-version 41`,
+      `\nExamples:\n  uproar merge balloons/bl-17 '{"status":"aloft"}'\n  uproar merge pads/p-1 '{"claimedBy":null}' --if-version 41\n  uproar merge notices/n-003 '{}' --expires 2026-06-07T20:00:00Z`,
     )
     .action((address: string, argument: string, options: Options) => {
       const { collection, id } = parseDocumentAddress(address);
       const data = readData(argument);
       return useStore(options, async (store) =>
-        report(options, address, await store.collection(collection).merge(id, data, condition(options))),
+        report(options, address, await store.collection(collection).merge(id, data, conditionAndEnd(options))),
       );
     });
 }
 
 /** `uproar adjust`: changes fields from the value they have in the store. */
 export function addAdjust(program: Command): void {
-  writeCommand(program, 'adjust', 'adjust fields relative to their value in the store')
+  withEnd(writeCommand(program, 'adjust', 'adjust fields relative to their value in the store'))
     .description(
       'Changes fields relative to their value in the store, safe with concurrent writers: FIELD+=N and FIELD-=N add; an object of ' +
         'JSON Pointers gives other operations: add, max, min, append, with, without, now, clear.',
@@ -76,7 +84,7 @@ export function addAdjust(program: Command): void {
       const { collection, id } = parseDocumentAddress(address);
       const by = Object.assign({}, ...changes.map(readAdjustment)) as Adjustments;
       return useStore(options, async (store) =>
-        report(options, address, await store.collection(collection).adjust(id, by, condition(options))),
+        report(options, address, await store.collection(collection).adjust(id, by, conditionAndEnd(options))),
       );
     });
 }
@@ -124,6 +132,33 @@ function condition({ ifVersion }: Options): { ifVersion?: number } {
     throw new CommandError(`"${ifVersion}" is no version.`, EXIT.usage, 'A version is a whole number; get prints it.');
   }
   return { ifVersion: Number(ifVersion) };
+}
+
+function withEnd(command: Command): Command {
+  return command
+    .option('--ttl <duration>', 'let the store delete the document after this time, such as 30s, 5m, 12h or 7d')
+    .option(
+      '--expires <time>',
+      'let the store delete it at this time, such as 2026-06-07T20:00:00Z; never: it does not end',
+    );
+}
+
+function conditionAndEnd(options: Options): WriteOptions {
+  return { ...condition(options), ...endOf(options) };
+}
+
+/** When the document is to end. */
+function endOf({ expires, ttl }: Options): DocumentEnd {
+  if (expires !== undefined && ttl !== undefined) {
+    throw new CommandError('A document ends at a time or after a duration.', EXIT.usage, 'Give --expires or --ttl.');
+  }
+  if (ttl !== undefined) return { ttl: parseDuration(ttl)! / 1000 };
+  if (expires === undefined) return {};
+  if (expires === 'never') return { expires: null };
+  if (/^\d{4}-\d\d-\d\dT/.test(expires) && !Number.isNaN(Date.parse(expires))) {
+    return { expires: new Date(expires).toISOString() };
+  }
+  throw new CommandError(`"${expires}" is no time.`, EXIT.usage, 'Write it like 2026-06-07T20:00:00Z, or never.');
 }
 
 function report(options: Options, address: string, version: number): void {

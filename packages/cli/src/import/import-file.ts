@@ -260,8 +260,9 @@ class Import {
     const id = String(idValue as string | number);
     if (!isDocumentId(id))
       throw new RowError(line, `"${id}" cannot be an id: 1 to 128 of A-Z, a-z, 0-9, "-", ".", "_" and "~".`);
-    if (onConflict === 'replace') return { put: formatAddress(this.#collection, id), data };
-    return { create: this.#collection, id, data, ...(onConflict === 'keep' ? { keepExisting: true } : {}) };
+    const end = isDocument && typeof value.expires === 'string' ? { expires: value.expires } : {};
+    if (onConflict === 'replace') return { put: formatAddress(this.#collection, id), data, ...end };
+    return { create: this.#collection, id, data, ...end, ...(onConflict === 'keep' ? { keepExisting: true } : {}) };
   }
 
   #explain(error: unknown): unknown {

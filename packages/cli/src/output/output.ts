@@ -152,9 +152,10 @@ export function formatValue(value: JsonValue | undefined, limit = 32): string {
 
 /** Prints one document for people: bookkeeping first, then the data. */
 export function printDocument(address: string, document: Document): void {
-  const { version, created, updated, data } = document;
+  const { version, created, updated, expires, data } = document;
+  const end = expires === undefined ? '' : `, expires ${expires}`;
   process.stdout.write(
-    `${pc.bold(address)}  ${pc.dim(`version ${version}, created ${created}, updated ${updated}`)}\n`,
+    `${pc.bold(address)}  ${pc.dim(`version ${version}, created ${created}, updated ${updated}${end}`)}\n`,
   );
   process.stdout.write(JSON.stringify(data, null, 2) + '\n');
 }

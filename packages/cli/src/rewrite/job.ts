@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { existsSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { isProblem, ProblemError, type Store } from '@uproar/client';
-import type { Document, JsonObject } from '@uproar/core';
+import { keepEnd, type Document, type JsonObject } from '@uproar/core';
 import type { Receipt, WireCommit } from '@uproar/protocol';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import type { Rewriting } from './rewriting.js';
@@ -105,6 +105,7 @@ export class RewriteJob {
             put: `${this.#query.from}/${document.id}`,
             data,
             ifVersion: document.version,
+            ...keepEnd(document),
           }));
           const commit = { id: `rewrite-${randomUUID()}`, writes };
           await this.#send({ commit, looked: this.#state.looked + documents.length, after: next });

@@ -8,10 +8,24 @@ import type { TypedDocument } from '../views/view.js';
 import type { Watch } from '../views/watch.js';
 
 /** What must hold for a write to be done. */
-export interface WriteOptions {
+export interface WriteCondition {
   /** The version that the document must have; 0 if it must not exist. */
   ifVersion?: number;
 }
+
+/** When the document of a write ends: the store then deletes it. */
+export interface DocumentEnd {
+  /** A time (RFC 3339); null: it does not end. */
+  expires?: string | null;
+  /** A duration from the time when the store takes the write, by the clock of the store, in seconds. */
+  ttl?: number;
+}
+
+/**
+ * How a document is written. Without an end, `put` leaves a document that does not end; `merge`, `patch` and `adjust` keep the
+ * end that it has.
+ */
+export interface WriteOptions extends WriteCondition, DocumentEnd {}
 
 /** Changes of fields by JSON Merge Patch (RFC 7396): null removes a field. */
 export type Changes<Data> = {
@@ -84,9 +98,9 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
    * Creates a document with a generated id. The id is there at once; the promise resolves with it once the document is
    * acknowledged.
    */
-  create(data: Data): Promise<string> & { readonly id: string } {
+  create(data: Data, end: DocumentEnd = {}): Promise<string> & { readonly id: string } {
     const id = this.store.newId();
-    const done = this.#write({ create: this.name, id, data: this.#fitting(id, data) }).then(() => id);
+    const done = this.#write({ create: this.name, id, data: this.#fitting(id, data), ...end }).then(() => id);
     return Object.assign(done, { id });
   }
 
@@ -114,7 +128,7 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
   }
 
   /** Deletes a document. */
-  async delete(id: string, options: WriteOptions = {}): Promise<void> {
+  async delete(id: string, options: WriteCondition = {}): Promise<void> {
     await this.#write({ delete: formatAddress(this.name, id), ...options });
   }
 

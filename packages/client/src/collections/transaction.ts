@@ -1,6 +1,6 @@
 import { formatAddress, type Adjustments, type JsonObject, type JsonPatch } from '@uproar/core';
 import type { Receipt, WireCommit } from '@uproar/protocol';
-import type { Collection } from './collection.js';
+import type { Collection, DocumentEnd } from './collection.js';
 import { isProblem } from '../transport/socket-link.js';
 import type { StoreAccess } from '../store-access.js';
 import type { TypedDocument } from '../views/view.js';
@@ -37,17 +37,22 @@ export class Transaction {
   }
 
   /** Creates a document. Returns its id. */
-  create<Data>(collection: Collection<Data>, data: Data, id = this.#store.newId()): string {
-    this.#writes.push({ create: collection.name, id, data: data as JsonObject });
+  create<Data>(collection: Collection<Data>, data: Data, id = this.#store.newId(), end: DocumentEnd = {}): string {
+    this.#writes.push({ create: collection.name, id, data: data as JsonObject, ...end });
     return id;
   }
 
-  put<Data>(collection: Collection<Data>, id: string, data: Data): void {
-    this.#writes.push({ put: formatAddress(collection.name, id), data: data as JsonObject });
+  put<Data>(collection: Collection<Data>, id: string, data: Data, end: DocumentEnd = {}): void {
+    this.#writes.push({ put: formatAddress(collection.name, id), data: data as JsonObject, ...end });
   }
 
-  merge<Data>(collection: Collection<Data>, id: string, changes: Parameters<Collection<Data>['merge']>[1]): void {
-    this.#writes.push({ merge: formatAddress(collection.name, id), data: changes as JsonObject });
+  merge<Data>(
+    collection: Collection<Data>,
+    id: string,
+    changes: Parameters<Collection<Data>['merge']>[1],
+    end: DocumentEnd = {},
+  ): void {
+    this.#writes.push({ merge: formatAddress(collection.name, id), data: changes as JsonObject, ...end });
   }
 
   patch<Data>(collection: Collection<Data>, id: string, ops: JsonPatch): void {

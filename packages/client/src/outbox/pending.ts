@@ -7,6 +7,7 @@ import {
   parseOrder,
   parseText,
   project,
+  readEnd,
   readFields,
   splitAddress,
   type Document,
@@ -39,13 +40,14 @@ export function pendingWritesOf(commit: WireCommit, atMs: number): PendingWrite[
 function toWrite(wire: WireWrite): Write {
   if ('create' in wire) {
     const { create: collection, id, data, keepExisting } = wire;
-    return { kind: 'create', collection, id: id!, data, ...(keepExisting ? { keepExisting } : {}) };
+    return { kind: 'create', collection, id: id!, data, ...(keepExisting ? { keepExisting } : {}), ...readEnd(wire) };
   }
-  if ('put' in wire) return { kind: 'put', ...splitAddress(wire.put), data: wire.data };
-  if ('merge' in wire) return { kind: 'merge', ...splitAddress(wire.merge), data: wire.data };
-  if ('patch' in wire) return { kind: 'patch', ...splitAddress(wire.patch), ops: wire.ops };
-  if ('adjust' in wire) return { kind: 'adjust', ...splitAddress(wire.adjust), by: wire.by };
-  return { kind: 'delete', ...splitAddress(wire.delete) };
+  if ('delete' in wire) return { kind: 'delete', ...splitAddress(wire.delete) };
+  const end = readEnd(wire);
+  if ('put' in wire) return { kind: 'put', ...splitAddress(wire.put), data: wire.data, ...end };
+  if ('merge' in wire) return { kind: 'merge', ...splitAddress(wire.merge), data: wire.data, ...end };
+  if ('patch' in wire) return { kind: 'patch', ...splitAddress(wire.patch), ops: wire.ops, ...end };
+  return { kind: 'adjust', ...splitAddress(wire.adjust), by: wire.by, ...end };
 }
 
 /** Which documents a watch is about, as far as a client can tell. */

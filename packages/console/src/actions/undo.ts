@@ -94,7 +94,13 @@ async function putBack(
   key: string,
 ): Promise<void> {
   notices.info({ key, message: `Restoring ${countOf(gone)} …`, duration: 0 });
-  const outcome = await commitEach(store, gone, ({ id, data }) => ({ put: `${collection}/${id}`, data, ifVersion: 0 }));
+  const outcome = await commitEach(store, gone, ({ id, data, expires }) => ({
+    put: `${collection}/${id}`,
+    data,
+    ifVersion: 0,
+    // What would have ended meanwhile stays.
+    ...(expires !== undefined && Date.parse(expires) > Date.now() ? { expires } : {}),
+  }));
   const missing = [...outcome.refused.map(({ item }) => item), ...outcome.left];
   if (outcome.written.length > 0) {
     const { written } = outcome;

@@ -19,7 +19,10 @@ export function vocabularyOf(view: View | undefined): Vocabulary {
   return {
     fields: [
       ...fields,
-      ...['id', 'version', 'created', 'updated'].map((name) => ({ name: `meta('${name}')`, type: 'metadata' })),
+      ...['id', 'version', 'created', 'updated', 'expires'].map((name) => ({
+        name: `meta('${name}')`,
+        type: 'metadata',
+      })),
     ],
     valuesOf: (name) => {
       const path = pathOf(name);

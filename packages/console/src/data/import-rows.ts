@@ -100,7 +100,7 @@ function toRow(place: string, item: JsonValue, known?: string): Row {
   return { place, data: content, ...(fault === undefined ? {} : { fault }) };
 }
 
-const BOOKKEEPING = new Set(['id', 'version', 'created', 'updated', 'data']);
+const BOOKKEEPING = new Set(['id', 'version', 'created', 'updated', 'expires', 'data']);
 
 /** The values of a row of CSV as data. An empty cell is no field. */
 function toData(values: ReadonlyMap<string, string>): JsonObject {

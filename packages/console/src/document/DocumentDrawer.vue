@@ -9,6 +9,7 @@ import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 import { deleteWithUndo } from '../actions/undo';
 import ConflictTable from './ConflictTable.vue';
+import DocumentEnd from './DocumentEnd.vue';
 import { FormInputsKey } from './form-inputs';
 import { useDocumentEdit } from './use-document-edit';
 
@@ -181,6 +182,8 @@ async function remove(): Promise<void> {
           <dd>{{ now ? new Date(now.created).toLocaleString() : '–' }}</dd>
           <dt>updated</dt>
           <dd>{{ now ? new Date(now.updated).toLocaleString() : '–' }}</dd>
+          <dt>expires</dt>
+          <dd><DocumentEnd :collection="collection" :document="now" /></dd>
           <dt>size of the data</dt>
           <dd>{{ sizeBytes.toLocaleString() }} bytes</dd>
         </dl>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { isProblem, type Document, type JsonObject, type JsonValue } from '@uproar/client';
-import { fieldChanges, type FieldChange } from '@uproar/core';
+import { fieldChanges, keepEnd, type FieldChange } from '@uproar/core';
 import { Alert, Button, Empty, Popconfirm, Spin, Tag } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
 import { describeFailure } from '../shared/failure';
@@ -82,7 +82,7 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
   const documents = store.collection(props.collection);
   const ifVersion = props.now?.version ?? 0;
   try {
-    if (data) await documents.put(props.id, data, { ifVersion });
+    if (data) await documents.put(props.id, data, { ifVersion, ...keepEnd(props.now) });
     else await documents.delete(props.id, { ifVersion });
     notices.success({ message: `Restored ${props.id} to seq ${seq}`, duration: 3 });
   } catch (error) {

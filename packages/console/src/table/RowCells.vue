@@ -26,7 +26,7 @@ const emit = defineEmits<{
 
 function textOf(document: Document, column: Column): string {
   if (!column.meta) return formatCell(valueAt(document.data, column.path));
-  const value = document[column.name as 'version' | 'created' | 'updated'];
+  const value = document[column.name as 'version' | 'created' | 'updated' | 'expires'];
   return typeof value === 'string' ? value.replace('T', ' ').slice(0, 19) : String(value ?? '');
 }
 

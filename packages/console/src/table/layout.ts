@@ -39,8 +39,8 @@ export interface Columns {
   reset(): void;
 }
 
-const BOOKKEEPING = ['version', 'created', 'updated'] as const;
-const HIDDEN_AT_FIRST = ["meta('created')", "meta('updated')"];
+const BOOKKEEPING = ['version', 'created', 'updated', 'expires'] as const;
+const HIDDEN_AT_FIRST = ["meta('created')", "meta('updated')", "meta('expires')"];
 const MIN_WIDTH_PX = 44;
 const LOOK_AGAIN_MS = 1500;
 

@@ -12,6 +12,8 @@ export interface Document {
   version: number;
   created: string;
   updated: string;
+  /** When the store deletes it (RFC 3339, UTC), if it ends by itself. */
+  expires?: string;
   data: JsonObject;
 }
 
@@ -60,6 +62,11 @@ export function formatTime(timeMs: number): string {
   const text = new Date(timeMs).toISOString();
   keptTimes[slot] = { timeMs, text };
   return text;
+}
+
+/** Reads a time that {@link formatTime} wrote, in milliseconds since 1970. */
+export function parseTime(text: string): number {
+  return Date.parse(text);
 }
 
 /** The number of times whose text is kept. */

@@ -286,7 +286,10 @@ function reserved({ name, args, at }: CallNode): Value {
   const key = String(arg.value);
   if (name === 'claim') return ({ claims }) => claims && findClaim(claims, key);
   if (!META_NAMES.has(key))
-    throw new QueryError(`meta() supports 'id', 'version', 'created' and 'updated', not '${key}'.`, arg.at ?? at);
+    throw new QueryError(
+      `meta() supports 'id', 'version', 'created', 'updated' and 'expires', not '${key}'.`,
+      arg.at ?? at,
+    );
   return ({ document }) => metaValue(document, key);
 }
 

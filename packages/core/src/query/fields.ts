@@ -13,8 +13,8 @@ export function valueOfField(document: Document, path: readonly string[]): JsonV
 
 /** The bookkeeping of a document that `meta()` reaches. */
 export function metaValue(document: Document, name: string): JsonValue | undefined {
-  return META_NAMES.has(name) ? document[name as 'id' | 'version' | 'created' | 'updated'] : undefined;
+  return META_NAMES.has(name) ? document[name as 'id' | 'version' | 'created' | 'updated' | 'expires'] : undefined;
 }
 
 /** The bookkeeping of a document, by name. */
-export const META_NAMES: ReadonlySet<string> = new Set(['id', 'version', 'created', 'updated']);
+export const META_NAMES: ReadonlySet<string> = new Set(['id', 'version', 'created', 'updated', 'expires']);

@@ -49,7 +49,11 @@ export function parseOrder(text: string): OrderTerm[] {
     const meta = /^meta\(\s*'([^']*)'\s*\)$/i.exec(name)?.[1];
     if (name === '') throw new QueryError('The order has an empty part.', at, '/order', ['a field']);
     if (meta !== undefined && !META_NAMES.has(meta)) {
-      throw new QueryError(`meta() supports 'id', 'version', 'created' and 'updated', not '${meta}'.`, at, '/order');
+      throw new QueryError(
+        `meta() supports 'id', 'version', 'created', 'updated' and 'expires', not '${meta}'.`,
+        at,
+        '/order',
+      );
     }
     if (meta === undefined && /[()']/.test(name.replace(/"(?:[^"]|"")*"/g, ''))) {
       throw new QueryError(`"${name}" is not a field to sort by.`, at, '/order', ['a field', "meta('updated')"]);

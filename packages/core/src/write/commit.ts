@@ -39,13 +39,21 @@ export type Write = {
   condition?: Condition;
   /** The hash of the content that goes with it, where it is the description of a file. */
   content?: string;
+  /**
+   * When the document ends, in milliseconds since 1970; null: it does not. Left out, a put or create leaves a document that does
+   * not end, and other writes keep the end that it has.
+   */
+  expires?: number | null;
+  /** The same as a duration from the time of the commit, in milliseconds. */
+  ttlMs?: number;
 } & (
   | { kind: 'put' | 'merge'; data: JsonObject }
   /** `keepExisting`: if the document exists, it stays unchanged and the commit continues. */
   | { kind: 'create'; data: JsonObject; keepExisting?: boolean }
   | { kind: 'patch'; ops: JsonPatch }
   | { kind: 'adjust'; by: Adjustments }
-  | { kind: 'delete' }
+  /** `ifExpired`: if the document has not ended by the time of the commit, it stays, and the commit continues. */
+  | { kind: 'delete'; ifExpired?: boolean }
 );
 
 /** A document that the commit is based on, with the version that was read; 0 if it did not exist. */
@@ -57,8 +65,8 @@ export interface Read {
 
 /** Who makes a commit, as the journal keeps it. */
 export interface Author {
-  /** The kind of credential. `open` and `anonymous`: none was sent. */
-  kind: 'key' | 'token' | 'account' | 'anonymous' | 'open';
+  /** The kind of credential. `open` and `anonymous`: none was sent. `expiry`: the store ends a document. */
+  kind: 'key' | 'token' | 'account' | 'anonymous' | 'open' | 'expiry';
   /** The name of the key, the `sub` of the token, the id of the account. */
   name: string;
 }
@@ -119,6 +127,9 @@ export interface Refusal {
   detail: string;
 }
 
+/** The latest end that a document can have, so that all times have the same form: the last millisecond of 9999. */
+export const LATEST_MS = Date.UTC(10_000, 0) - 1;
+
 /** Writes the address of a document: `balloons/bl-17`. */
 export function formatAddress(collection: string, id: string): string {
   return `${collection}/${id}`;
@@ -134,7 +145,8 @@ export function splitAddress(address: string): { collection: string; id: string 
 export type WriteOutcome = { after: Document | undefined; kept?: boolean } | { refusal: Refusal };
 
 /**
- * Applies one write to its document. The outcome depends only on the arguments.
+ * Applies one write to its document. The outcome depends only on the arguments. Its condition is not checked here; see
+ * {@link refuseUnmet}.
  *
  * @param current the present document; undefined if it does not exist
  * @param stamp the seq and the time of the commit
@@ -160,11 +172,8 @@ export function applyWrite(
     },
   });
   const address = formatAddress(write.collection, write.id);
-  const unmet = write.condition && describeUnmet(write.condition, current);
-  if (unmet) {
-    const [expectedVersion] = write.condition?.versionIn?.length === 1 ? write.condition.versionIn : [];
-    const extra = expectedVersion === undefined ? {} : { expectedVersion };
-    return refuse('version-mismatch', `${address} ${unmet}. Read it again, then retry.`, extra);
+  if (write.kind === 'delete' && write.ifExpired && !hasExpired(current, stamp.timeMs)) {
+    return { after: current, kept: true };
   }
   if (write.kind === 'create' && current) {
     if (write.keepExisting) return { after: current, kept: true };
@@ -180,9 +189,16 @@ export function applyWrite(
   try {
     const data = nextData(current?.data, write, stamp.timeMs, limits, work);
     // Of a patch without operations, or with tests alone, nothing comes.
-    if (write.kind === 'patch' && data === current!.data) return { after: current, kept: true };
+    if (write.kind === 'patch' && data === current!.data && !movesEnd(write)) return { after: current, kept: true };
     const updated = formatTime(stamp.timeMs);
-    return { after: { id: write.id, version: stamp.seq, created: current?.created ?? updated, updated, data } };
+    const created = current?.created ?? updated;
+    const expires = endAfter(current, write, stamp.timeMs);
+    const { id } = write;
+    const after =
+      expires === undefined
+        ? { id, version: stamp.seq, created, updated, data }
+        : { id, version: stamp.seq, created, updated, expires, data };
+    return { after };
   } catch (error) {
     if (error instanceof PatchError) {
       const which = `operation ${error.index} of the patch`;
@@ -204,6 +220,42 @@ export function applyWrite(
     }
     throw error;
   }
+}
+
+/** The end of a document in the form of a write: from a time (RFC 3339, or null for none) or a duration in seconds. */
+export function readEnd({
+  expires,
+  ttl,
+}: {
+  expires?: string | null | undefined;
+  ttl?: number | undefined;
+}): Pick<Write, 'expires' | 'ttlMs'> {
+  if (ttl !== undefined) return { ttlMs: Math.ceil(ttl * 1000) };
+  return expires === undefined ? {} : { expires: expires === null ? null : Date.parse(expires) };
+}
+
+/** The end of a document, for a write that replaces it and keeps its end. */
+export function keepEnd(document: Pick<Document, 'expires'> | undefined): { expires?: string } {
+  return document?.expires === undefined ? {} : { expires: document.expires };
+}
+
+/** Whether a write says when its document ends, or that it does not. */
+export function movesEnd({ expires, ttlMs }: Write): boolean {
+  return expires !== undefined || ttlMs !== undefined;
+}
+
+/** When the document ends after a write, as RFC 3339; undefined if it does not. */
+function endAfter(current: Document | undefined, write: Write, timeMs: number): string | undefined {
+  const { expires, ttlMs, kind } = write;
+  const endMs = ttlMs === undefined ? expires : timeMs + ttlMs;
+  if (typeof endMs === 'number') return formatTime(Math.max(0, Math.min(endMs, LATEST_MS)));
+  if (endMs === null) return undefined;
+  return kind === 'put' || kind === 'create' ? undefined : current?.expires;
+}
+
+/** Whether a document has ended by a time. */
+function hasExpired(document: Document | undefined, timeMs: number): boolean {
+  return document?.expires !== undefined && document.expires <= formatTime(timeMs);
 }
 
 /** Raised when an operation leaves data that no document may have. */
@@ -239,42 +291,6 @@ function checkData(data: JsonValue, limits: DocumentLimits): JsonObject {
   const fault = findDataFault(data, limits.depth);
   if (fault) throw new UnfitData(fault);
   return data as JsonObject;
-}
-
-/** The first of the documents that were read which is not as it was; `current` gives each as it is now. */
-export function findStaleRead(
-  reads: readonly Read[],
-  current: (collection: string, id: string) => Document | undefined,
-): { refusal: Refusal; read: number } | undefined {
-  for (const [index, { collection, id, version }] of reads.entries()) {
-    const currentVersion = current(collection, id)?.version ?? 0;
-    if (currentVersion === version) continue;
-    const was = version === 0 ? 'did not exist' : `had version ${version}`;
-    const is = currentVersion === 0 ? 'does not exist' : `has version ${currentVersion}`;
-    const detail = `${formatAddress(collection, id)} ${was} when it was read, and now ${is}. Read it again, then retry.`;
-    return {
-      read: index,
-      refusal: { kind: 'version-mismatch', collection, id, currentVersion, expectedVersion: version, detail },
-    };
-  }
-  return undefined;
-}
-
-/**
- * The unmet part of a condition, in words that follow the address of a document; undefined if the condition is met.
- */
-export function describeUnmet(condition: Condition, current: Document | undefined): string | undefined {
-  const version = current?.version ?? 0;
-  const state = current ? `has version ${version}` : 'does not exist';
-  if (condition.exists === true && !current) return 'was expected to exist, but does not';
-  if (condition.exists === false && current) return `was expected not to exist, but has version ${version}`;
-  if (condition.versionIn && !condition.versionIn.includes(version)) {
-    return `was expected to have version ${condition.versionIn.join(' or ') || '(none)'}, but ${state}`;
-  }
-  if (condition.versionNotIn && current && condition.versionNotIn.includes(version)) {
-    return `was expected not to have version ${version}, but has`;
-  }
-  return undefined;
 }
 
 /**

@@ -1,5 +1,6 @@
 import type { PatchWork } from '../json/json-patch.js';
-import { applyWrite, formatAddress, type Refusal, type Write, type WriteOutcome } from './commit.js';
+import { refuseUnmet } from './condition.js';
+import { applyWrite, formatAddress, movesEnd, type Refusal, type Write, type WriteOutcome } from './commit.js';
 import type { Document, DocumentLimits } from '../document/document.js';
 import { formatPointer } from '../json/pointer.js';
 import { joinName } from '../query/names.js';
@@ -33,9 +34,13 @@ export function applyPermitted(
       `The field ${adjusted} is concealed from you. You can set it, but not adjust it.`,
     );
   }
+  const unmet = refuseUnmet(seen, write);
+  if (unmet) return { refusal: unmet };
   const outcome = applyWrite(seen, write, stamp, limits, work);
   if ('refusal' in outcome) return outcome;
   if (outcome.kept) {
+    // Nothing was there to end.
+    if (!current && write.kind === 'delete') return outcome;
     // A write that changes nothing still needs the permission.
     const rule = write.kind === 'create' ? 'create' : 'update';
     const document = write.kind === 'create' ? { ...current!, data: write.data } : current!;
@@ -53,8 +58,15 @@ export function applyPermitted(
   const result = after ?? outcome.after;
   const rule = !current ? 'create' : result ? 'update' : 'delete';
   if (!access.allows(rule, { document: (result ?? current)!, before: current })) return refuse(write, seen, rule);
+  // Whoever gives a document an end decides that it is deleted.
+  if (current && result?.expires !== undefined && movesEnd(write)) {
+    if (!access.allows('delete', { document: current, before: current })) return refuse(write, seen, 'delete', NO_END);
+  }
   return { after: result };
 }
+
+const NO_END =
+  'Only those who may delete this document may say when it ends: the rule "delete" of its collection refuses.';
 
 const OVER_CONCEALED = 'The write would replace an object that contains a concealed field.';
 

@@ -3,6 +3,7 @@ import {
   createIdGenerator,
   findDataFault,
   formatAddress,
+  readEnd,
   splitAddress,
   type Author,
   type Commit,
@@ -187,14 +188,15 @@ export class Committer {
     if ('data' in write) this.checkData(write.data, { write: index, pointer: `/writes/${index}/data` });
     if ('create' in write) {
       const { create: collection, id = this.newId(), data, keepExisting } = write;
-      return { kind: 'create', collection, id, data, ...(keepExisting ? { keepExisting } : {}) };
+      return { kind: 'create', collection, id, data, ...(keepExisting ? { keepExisting } : {}), ...readEnd(write) };
     }
     const condition = conditionFor(write.ifVersion);
-    if ('put' in write) return { kind: 'put', ...splitAddress(write.put), data: write.data, condition };
-    if ('merge' in write) return { kind: 'merge', ...splitAddress(write.merge), data: write.data, condition };
-    if ('patch' in write) return { kind: 'patch', ...splitAddress(write.patch), ops: write.ops, condition };
-    if ('adjust' in write) return { kind: 'adjust', ...splitAddress(write.adjust), by: write.by, condition };
-    return { kind: 'delete', ...splitAddress(write.delete), condition };
+    if ('delete' in write) return { kind: 'delete', ...splitAddress(write.delete), condition };
+    const rest = { condition, ...readEnd(write) };
+    if ('put' in write) return { kind: 'put', ...splitAddress(write.put), data: write.data, ...rest };
+    if ('merge' in write) return { kind: 'merge', ...splitAddress(write.merge), data: write.data, ...rest };
+    if ('patch' in write) return { kind: 'patch', ...splitAddress(write.patch), ops: write.ops, ...rest };
+    return { kind: 'adjust', ...splitAddress(write.adjust), by: write.by, ...rest };
   }
 }
 

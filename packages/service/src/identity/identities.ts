@@ -1,4 +1,4 @@
-import { accessFor, type Access, type Author, type Claims, type Policy, type Rights } from '@uproar/core';
+import { accessFor, type Access, type Claims, type Policy, type Rights } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { LogRecord } from '../state/records.js';
 import type { AppliedBatch } from '../state/state-machine.js';
@@ -181,7 +181,7 @@ export class Identities {
 
   /** While the store stands open, what the policy says does not count. */
   #governed(
-    author: Author,
+    author: Identity['author'],
     claims: Claims,
     origin: Identity['origin'],
     untilMs: number | undefined,

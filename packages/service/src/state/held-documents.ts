@@ -1,4 +1,4 @@
-import { formatAddress, formatTime, withoutFields, type Document, type Paths } from '@uproar/core';
+import { formatAddress, formatTime, parseTime, withoutFields, type Document, type Paths } from '@uproar/core';
 import type { CollectionTable } from './collection-table.js';
 import type { DocumentTable } from './document-table.js';
 import { readStored, type StoredDocument } from './stored-document.js';
@@ -52,6 +52,7 @@ export function hold(document: Document, before: Held | undefined, timeMs: numbe
       version: document.version,
       created,
       updated: timeMs,
+      expires: document.expires === undefined ? null : parseTime(document.expires),
       data,
     },
     document: { ...document, created: formatTime(created) },

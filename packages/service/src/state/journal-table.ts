@@ -6,9 +6,9 @@ type Row = Omit<StoredDocument, 'number'>;
 
 const INSERT_COMMIT = 'INSERT INTO commits (seq, id, time, author, first_change) VALUES (?, ?, ?, ?, ?)';
 const INSERT_CHANGE = `
-  INSERT INTO changes (number, seq, collection, document, version_before, created_before, updated_before, before,
-                       created_after, after)
-  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`;
+  INSERT INTO changes (number, seq, collection, document, version_before, created_before, updated_before,
+                       expires_before, before, created_after, expires_after, after)
+  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`;
 const NEXT_CHANGE = `
   SELECT MAX(COALESCE((SELECT MAX(number) + 1 FROM changes), 1),
              COALESCE((SELECT first_change FROM commits ORDER BY seq DESC LIMIT 1), 1))`;
@@ -63,8 +63,10 @@ export class JournalTable {
       before?.version ?? null,
       before?.created ?? null,
       before?.updated ?? null,
+      before?.expires ?? null,
       before?.data ?? null,
       after?.created ?? null,
+      after?.expires ?? null,
       after?.data ?? null,
     );
     this.#sizeBytes += sizeBytes;

@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import type Database from 'better-sqlite3';
-import { RECORD_FORMAT, type LogRecord } from './records.js';
+import type { LogRecord } from './records.js';
 
 /** Where a store is in its log. */
 export interface LogPosition {
@@ -48,7 +48,7 @@ export class LogPositionTable {
 
   /** Counts a batch, and writes the position. */
   advance(records: readonly LogRecord[], revision = 0): void {
-    let text = `${RECORD_FORMAT} ${this.#position.hash}`;
+    let text = this.#position.hash;
     for (const record of records) text += `\n${JSON.stringify(record)}`;
     this.#position.place++;
     this.#position.hash = createHash('sha256').update(text).digest('hex');

@@ -1,8 +1,16 @@
 import { z } from 'zod';
-import type { Adjustments, Commit, JsonObject, JsonPatch, Rights, Write } from '@uproar/core';
+import {
+  movesEnd,
+  type Adjustments,
+  type Commit,
+  type JsonObject,
+  type JsonPatch,
+  type Rights,
+  type Write,
+} from '@uproar/core';
 
-/** The version of the format of records. A node refuses records of a later one. */
-export const RECORD_FORMAT = 1;
+/** The version of the format of records. A node refuses records of a later one. 2: documents that end. */
+export const RECORD_FORMAT = 2;
 
 /** Milliseconds since 1970, at the node that proposed the record. Applying never lets time go back. */
 const Time = z.int();
@@ -10,7 +18,7 @@ const Time = z.int();
 /** The SHA-256 of a secret, in base64url. */
 const SecretHash = z.string();
 
-const Author = z.object({ kind: z.enum(['key', 'token', 'account', 'anonymous', 'open']), name: z.string() });
+const Author = z.object({ kind: z.enum(['key', 'token', 'account', 'anonymous', 'open', 'expiry']), name: z.string() });
 const JsonObjectValue = z.custom<JsonObject>((value) => typeof value === 'object' && value !== null);
 
 const Target = z.object({
@@ -24,6 +32,8 @@ const Target = z.object({
     })
     .optional(),
   content: z.string().optional(),
+  expires: Time.nullable().optional(),
+  ttlMs: z.int().optional(),
 });
 
 const WriteRecord: z.ZodType<Write> = z.discriminatedUnion('kind', [
@@ -32,7 +42,7 @@ const WriteRecord: z.ZodType<Write> = z.discriminatedUnion('kind', [
   Target.extend({ kind: z.literal('create'), data: JsonObjectValue, keepExisting: z.boolean().optional() }),
   Target.extend({ kind: z.literal('patch'), ops: z.custom<JsonPatch>(Array.isArray) }),
   Target.extend({ kind: z.literal('adjust'), by: z.custom<Adjustments>((value) => typeof value === 'object') }),
-  Target.extend({ kind: z.literal('delete') }),
+  Target.extend({ kind: z.literal('delete'), ifExpired: z.boolean().optional() }),
 ]);
 
 /** A commit: its writes, who makes it, and by what right. Ids and time are fixed. */
@@ -169,9 +179,16 @@ export type LogRecord = z.infer<typeof LogRecord>;
 /** The record of one kind. */
 export type RecordOf<Kind extends LogRecord['kind']> = Extract<LogRecord, { kind: Kind }>;
 
-/** Writes records as a batch that another node can read. */
+/** Writes records as a batch that another node can read: in the earliest format that has them, for nodes of earlier versions. */
 export function encodeBatch(records: readonly LogRecord[]): string {
-  return JSON.stringify({ format: RECORD_FORMAT, records });
+  return JSON.stringify({ format: records.some(needsEnds) ? 2 : 1, records });
+}
+
+function needsEnds(record: LogRecord): boolean {
+  return (
+    record.kind === 'commit' &&
+    record.commit.writes.some((write) => movesEnd(write) || (write.kind === 'delete' && write.ifExpired === true))
+  );
 }
 
 /**

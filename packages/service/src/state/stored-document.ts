@@ -8,6 +8,8 @@ export interface StoredDocument {
   version: number;
   created: number;
   updated: number;
+  /** When it ends; null if it does not. */
+  expires: number | null;
   data: string;
 }
 
@@ -19,13 +21,18 @@ export class DamagedTextError extends Error {
 
 /** A stored document in its public form. */
 export function readStored(stored: Omit<StoredDocument, 'number'>): Document {
-  return {
-    id: stored.id,
-    version: stored.version,
-    created: formatTime(stored.created),
-    updated: formatTime(stored.updated),
-    data: parseStored(stored.data),
-  };
+  return publicDocument(stored, parseStored(stored.data));
+}
+
+/** A stored document in its public form, with data that was parsed before. */
+export function publicDocument(
+  { id, version, created, updated, expires }: Omit<StoredDocument, 'number' | 'data'>,
+  data: JsonObject,
+): Document {
+  const times = { created: formatTime(created), updated: formatTime(updated) };
+  return expires === null
+    ? { id, version, ...times, data }
+    : { id, version, ...times, expires: formatTime(expires), data };
 }
 
 /**
@@ -45,6 +52,8 @@ export function parseStored(data: string): JsonObject {
 export function stringifyStored(stored: StoredDocument): string {
   return (
     `{"id":${JSON.stringify(stored.id)},"version":${stored.version},"created":"${formatTime(stored.created)}",` +
-    `"updated":"${formatTime(stored.updated)}","data":${stored.data}}`
+    `"updated":"${formatTime(stored.updated)}",` +
+    (stored.expires === null ? '' : `"expires":"${formatTime(stored.expires)}",`) +
+    `"data":${stored.data}}`
   );
 }

@@ -1,9 +1,15 @@
 import type { StoredDocument } from '../state/stored-document.js';
 import type { Reads } from './reads.js';
 
-export { parseStored, readStored, stringifyStored, type StoredDocument } from '../state/stored-document.js';
+export {
+  parseStored,
+  publicDocument,
+  readStored,
+  stringifyStored,
+  type StoredDocument,
+} from '../state/stored-document.js';
 
-const COLUMNS = 'number, id, version, created, updated, data';
+const COLUMNS = 'number, id, version, created, updated, expires, data';
 const GET = `SELECT ${COLUMNS} FROM documents WHERE collection = ? AND id = ?`;
 const LIST = `SELECT ${COLUMNS} FROM documents WHERE collection = ? AND id > ? ORDER BY id LIMIT ?`;
 

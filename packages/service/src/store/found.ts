@@ -1,5 +1,5 @@
 import { formatTime, type Document, type JsonObject, type Query } from '@uproar/core';
-import { parseStored, stringifyStored, type StoredDocument } from './documents.js';
+import { parseStored, publicDocument, stringifyStored, type StoredDocument } from './documents.js';
 import type { Plan } from './plan.js';
 
 /** A document that belongs to a query: as it is stored, and parsed on demand. */
@@ -14,13 +14,7 @@ export class Found {
   ) {}
 
   get document(): Document {
-    this.#document ??= {
-      id: this.stored.id,
-      version: this.stored.version,
-      created: formatTime(this.stored.created),
-      updated: formatTime(this.stored.updated),
-      data: this.data,
-    };
+    this.#document ??= publicDocument(this.stored, this.data);
     return this.#document;
   }
 
@@ -51,6 +45,10 @@ export class Candidate implements Document {
 
   get updated(): string {
     return formatTime(this.stored.updated);
+  }
+
+  get expires(): string | undefined {
+    return this.stored.expires === null ? undefined : formatTime(this.stored.expires);
   }
 }
 

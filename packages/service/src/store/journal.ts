@@ -42,16 +42,18 @@ interface ChangeRow {
   versionBefore: number | null;
   createdBefore: number | null;
   updatedBefore: number | null;
+  expiresBefore: number | null;
   before: string | null;
   createdAfter: number | null;
+  expiresAfter: number | null;
   after: string | null;
 }
 
 const CHANGE_COLUMNS = `
   changes.number, changes.seq, commits.time, changes.collection, changes.document,
   changes.version_before AS versionBefore, changes.created_before AS createdBefore,
-  changes.updated_before AS updatedBefore, changes.before,
-  changes.created_after AS createdAfter, changes.after`;
+  changes.updated_before AS updatedBefore, changes.expires_before AS expiresBefore, changes.before,
+  changes.created_after AS createdAfter, changes.expires_after AS expiresAfter, changes.after`;
 const FROM_CHANGES = `SELECT ${CHANGE_COLUMNS} FROM changes JOIN commits USING (seq)`;
 const BOUNDS = 'SELECT MIN(seq) AS first, MAX(seq) AS last FROM commits';
 const COMMITS_AFTER =
@@ -271,6 +273,7 @@ export class Journal {
             version: row.versionBefore!,
             created: row.createdBefore!,
             updated: row.updatedBefore!,
+            expires: row.expiresBefore,
             data: row.before,
           });
     const after =
@@ -281,6 +284,7 @@ export class Journal {
             version: row.seq,
             created: row.createdAfter!,
             updated: row.time,
+            expires: row.expiresAfter,
             data: row.after,
           });
     return { collection: this.#collections.nameOf(row.collection), id: row.document, before, after };

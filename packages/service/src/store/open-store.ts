@@ -14,6 +14,7 @@ import { checkAtStart } from './check-at-start.js';
 import { Collections } from './collections.js';
 import { Contents } from './contents.js';
 import { Documents } from './documents.js';
+import { startExpiry } from './expiry.js';
 import { FieldNameSamples } from './field-name-samples.js';
 import { IdClock } from './id-clock.js';
 import { Indexes } from './indexes.js';
@@ -113,6 +114,7 @@ function createStore(
     pause: (work) => log.pause(work),
   });
   const stopMaintenance = startMaintenance({ file, checkpoints, reader, reads, log, retention, health, isInCharge });
+  const stopExpiry = startExpiry({ reads, log, collections, health, isInCharge });
   const backups = new Backups(log, directory);
   indexes.continueFilling();
   // A folder that cannot be read is reported by "uproar check".
@@ -142,6 +144,7 @@ function createStore(
       if (closed) return;
       closed = true;
       stopMaintenance();
+      stopExpiry();
       stopCheck();
       contents.close();
       const threads = [indexes.close(), backups.close(), checkpoints.close()];

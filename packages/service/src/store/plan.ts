@@ -22,7 +22,7 @@ export interface Plan {
   parameters: unknown[];
 }
 
-const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.data';
+const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.expires, d.data';
 
 /** Chooses how to find the candidates of a query. The condition then decides about each candidate. */
 export function planQuery(query: Query, collection: number, indexes: readonly IndexInfo[]): Plan {

@@ -18,7 +18,7 @@ export class Snapshot {
     this.#database = new Database(file, { readonly: true });
     this.#seq = this.#database.prepare<[], number>('SELECT COALESCE(MAX(seq), 0) FROM commits').pluck();
     this.#get = this.#database.prepare(
-      'SELECT number, id, version, created, updated, data FROM documents WHERE collection = ? AND id = ?',
+      'SELECT number, id, version, created, updated, expires, data FROM documents WHERE collection = ? AND id = ?',
     );
   }
 

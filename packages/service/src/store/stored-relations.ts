@@ -33,7 +33,7 @@ const MAX_OF_ONE = 10_000;
 /** Looked up documents may have this many times the bytes of the result, since not all of each is returned. */
 const RAW_BYTES_FACTOR = 2;
 
-const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.data';
+const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.expires, d.data';
 
 /** Finds related documents in the store: by their ids, or by an index on the field that holds an id. */
 export class StoredRelations implements Relations {

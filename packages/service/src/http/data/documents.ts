@@ -1,12 +1,14 @@
-import { sees, withoutFields, type Document, type JsonValue, type Write } from '@uproar/core';
+import { readEnd, sees, withoutFields, type Document, type JsonValue, type Write } from '@uproar/core';
 import {
   CollectionName,
   Data,
   DocumentId,
+  Expires,
   Listing,
   PatchOperations,
   Problem,
   Seq,
+  Ttl,
   WireAdjustments,
   WireDocument,
   problemError,
@@ -48,6 +50,33 @@ const DocumentQuery = z.strictObject(
         : undefined,
   },
 );
+/** When a document that is written ends; as a part of the address, because the body is its data. */
+const EndParameters = z
+  .strictObject(
+    {
+      expires: z
+        .string()
+        .refine((text) => text === 'never' || Expires.safeParse(text).success, {
+          error: '"expires" is a time such as 2026-06-07T08:00:00Z, or never.',
+        })
+        .optional()
+        .describe('When the store deletes the document (RFC 3339); `never`: it does not.'),
+      ttl: z.coerce.number({ error: '"ttl" is a number of seconds.' }).pipe(Ttl).optional(),
+    },
+    {
+      error: (issue) =>
+        issue.code === 'unrecognized_keys'
+          ? `There is no parameter ${String(issue.keys)}. The parameters are: expires, ttl.`
+          : undefined,
+    },
+  )
+  .refine(({ expires, ttl }) => expires === undefined || ttl === undefined, {
+    error: 'A write has "expires" or "ttl", not both.',
+    path: ['ttl'],
+  });
+const endFrom = ({ expires, ttl }: z.infer<typeof EndParameters>) =>
+  readEnd({ expires: expires === 'never' ? null : expires, ttl });
+
 const STREAM_NOTE =
   'With `Accept: text/event-stream`, the response is a watch: first `result`, then `change`, sometimes `reset`, and `end`.';
 
@@ -97,6 +126,7 @@ function serveCreateDocument(routes: Routes, context: DocumentsContext): void {
         tags,
         summary: 'Create a document with a generated id',
         params: CollectionParams,
+        querystring: EndParameters,
         body: Data,
         response: { 201: WireDocument, default: Problem },
       },
@@ -104,7 +134,7 @@ function serveCreateDocument(routes: Routes, context: DocumentsContext): void {
     async (request, reply) => {
       const { collection } = request.params;
       const data = committer.checkData(request.body);
-      const write: Write = { kind: 'create', collection, id: committer.newId(), data };
+      const write: Write = { kind: 'create', collection, id: committer.newId(), data, ...endFrom(request.query) };
       return sendWritten(context, request, reply, write, idempotencyKey(request));
     },
   );
@@ -152,14 +182,21 @@ function serveReplaceDocument(routes: Routes, context: DocumentsContext): void {
       schema: {
         tags,
         summary: 'Create or replace a document',
+        description: 'Without `expires` or `ttl`, the document does not end, also if the replaced one did.',
         params: DocumentParams,
+        querystring: EndParameters,
         body: Data,
         response: { 200: WireDocument, 201: WireDocument, 204: UNSEEN, default: Problem },
       },
     },
     async (request, reply) => {
       const data = committer.checkData(request.body);
-      return sendWritten(context, request, reply, { kind: 'put', ...request.params, data });
+      return sendWritten(context, request, reply, {
+        kind: 'put',
+        ...request.params,
+        data,
+        ...endFrom(request.query),
+      });
     },
   );
 }
@@ -189,6 +226,7 @@ function servePatchDocument(routes: Routes, context: DocumentsContext): void {
           'which adjusts fields by pointer.',
         consumes: Object.keys(PATCH_TYPES),
         params: DocumentParams,
+        querystring: EndParameters,
         body: z.union([Data, PatchOperations, WireAdjustments]),
         response: { 200: WireDocument, 204: UNSEEN, default: Problem },
       },
@@ -204,7 +242,7 @@ function servePatchDocument(routes: Routes, context: DocumentsContext): void {
         throw problemError('unsupported-type', `${type} is not a patch type; send one of ${types}.`);
       }
       const write = patchFrom(type as keyof typeof PATCH_TYPES, request.params, request.body, context);
-      return sendWritten(context, request, reply, write, idempotencyKey(request));
+      return sendWritten(context, request, reply, { ...write, ...endFrom(request.query) }, idempotencyKey(request));
     },
   );
 }

@@ -7,6 +7,7 @@ import { SQL as contents } from './0006-contents.js';
 import { SQL as outcomesByKey } from './0007-outcomes-by-key.js';
 import { SQL as log } from './0008-log.js';
 import { SQL as logEntries } from './0009-log-entries.js';
+import { SQL as expiry } from './0010-expiry.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
 export const MIGRATIONS: readonly string[] = [
@@ -19,4 +20,5 @@ export const MIGRATIONS: readonly string[] = [
   outcomesByKey,
   log,
   logEntries,
+  expiry,
 ];
