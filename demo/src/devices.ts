@@ -123,7 +123,7 @@ function celebrateThousands(): void {
         const text = `More than ${now * 1000} visitors are in.`;
         store
           .collection('notices')
-          .create({ title: 'From the gates', text, severity: 'info', audience: 'all' })
+          .create({ title: 'From the gates', text, severity: 'info', audience: 'all' }, { ttl: 600 })
           .catch((error: unknown) => console.error(error));
       }
       thousands = now;
@@ -173,7 +173,7 @@ function driveTrucks(): void {
   }
 }
 
-/** The tower: watches all that is aloft by altitude, posts a notice now and then, and takes old ones of its own down. */
+/** The tower: watches all that is aloft by altitude, and now and then posts a notice that lasts for a minute. */
 function watchOver(): void {
   const store = connectDevice('tower');
   const aloft = store.collection('balloons').where`status = ${'aloft'}`
@@ -182,14 +182,12 @@ function watchOver(): void {
     .include('crew = crews via crewId fields name')
     .watch();
   const notices = store.collection('notices');
-  const posted: string[] = [];
   const texts = ['Wind is turning east.', 'Two balloons over the ridge.', 'Pad 3 is free again.', 'Fog is lifting.'];
   every(12_000, async () => {
     const [highest] = aloft.current.documents;
     const report = highest && `${String(highest.data.name)} is highest, at ${String(highest.data.altitude)} m.`;
     const text = report && Math.random() < 0.5 ? report : texts[Math.floor(Math.random() * texts.length)]!;
-    posted.push(await notices.create({ title: 'From the tower', text, severity: 'info', audience: 'all' }));
-    if (posted.length > 5) await notices.delete(posted.shift()!);
+    await notices.create({ title: 'From the tower', text, severity: 'info', audience: 'all' }, { ttl: 60 });
   });
 }
 

@@ -56,8 +56,8 @@ describe('the tour of the demo', () => {
     return typed;
   };
 
-  it('has five steps', () => {
-    expect(steps.map(({ length }) => length)).to.deep.equal([2, 2, 1, 4, 3]);
+  it('has six steps', () => {
+    expect(steps.map(({ length }) => length)).to.deep.equal([2, 2, 1, 4, 2, 3]);
     expect(said).to.match(/docs +http/);
   });
 
@@ -98,9 +98,19 @@ describe('the tour of the demo', () => {
     expect((await run(ask!)).out).to.include('"documents":[{');
   });
 
+  it('a notice that ends by itself', async () => {
+    const [put, watch] = steps[4]!;
+    expect(put).to.include('--ttl 30s');
+    const watching = type(watch!);
+    expect((await run(put!.replace('30s', '2s'))).code).to.equal(0);
+    await until('it is shown', () => watching.out.includes('Fog until nine'));
+    await until('it has ended', async () => (await run('uproar get notices/fog')).code === 5);
+    process.kill(-watching.child.pid!, 'SIGINT');
+  });
+
   it('putting a deleted record back', async () => {
     const before = (await run('uproar get notices/n-007 --json')).out;
-    const [remove, journal, revert] = steps[4]!;
+    const [remove, journal, revert] = steps[5]!;
     expect((await run(remove!)).code).to.equal(0);
     expect((await run('uproar get notices/n-007')).code).to.equal(5);
     expect((await run(journal!)).out).to.include('- notices/n-007');

@@ -120,6 +120,15 @@ function stepsOf(address: string, key: string, padVersion: number): Step[] {
       look: '',
     },
     {
+      title: 'A notice that ends by itself',
+      about: 'the store deletes it after half a minute, and every screen shows that',
+      commands: [
+        `uproar put notices/fog '{"title":"From the tower","text":"Fog until nine","severity":"info","audience":"all"}' --ttl 30s`,
+        'uproar watch notices/fog',
+      ],
+      look: '',
+    },
+    {
       title: 'Restoring a deleted document',
       about: 'the journal keeps earlier states',
       commands: ['uproar delete notices/n-007', 'uproar journal notices/n-007', 'uproar revert notices/n-007'],
