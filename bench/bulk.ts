@@ -9,7 +9,7 @@ import { BenchServer, KEY, percentile, sleep, type Row } from './harness.js';
 import { drive, HttpLane } from './http-lane.js';
 
 const DOCUMENTS = Number(process.env.BENCH_DOCUMENTS ?? 1_000_000);
-const CLI = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
+const CLI = new URL('../packages/cli/dist/bundled/main.js', import.meta.url).pathname;
 
 const dataOf = (n: number) => ({
   name: `balloon ${n}`,

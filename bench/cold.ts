@@ -6,7 +6,7 @@ import { openStore } from '@uproar/service';
 import { KEY, percentile, type Row } from './harness.js';
 
 const DOCUMENTS = Number(process.env.BENCH_DOCUMENTS ?? 1_000_000);
-const CLI = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
+const CLI = new URL('../packages/cli/dist/bundled/main.js', import.meta.url).pathname;
 
 /** From start to the first answer, with a million documents and as many commits in the journal, beside an empty store. */
 export async function benchCold(): Promise<Row[]> {

@@ -5,7 +5,7 @@ import { makeEtcdReady, makeReady, root } from './ready.mjs';
 
 makeReady();
 if (process.argv.some((argument) => argument.startsWith('--nodes'))) makeEtcdReady();
-const main = join(root, 'packages/cli/dist/main.js');
+const main = join(root, 'packages/cli/dist/bundled/main.js');
 const demo = spawn(process.execPath, [main, 'demo', ...process.argv.slice(2)], { stdio: 'inherit' });
 // A terminal interrupts both; the demo decides when it has cleaned up.
 process.on('SIGINT', () => undefined);

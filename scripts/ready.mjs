@@ -33,6 +33,13 @@ export function makeReady() {
     () => run('npm', ['run', '--silent', 'build', '-w', 'packages/client']),
   );
   step(
+    'command line',
+    [...sources.slice(0, 2), 'packages/client/src', 'packages/cli/src', 'packages/cli/bundle.mjs'],
+    join(root, 'packages/cli/dist/bundled/main.js'),
+    'bundling the command line',
+    () => run(process.execPath, ['packages/cli/bundle.mjs']),
+  );
+  step(
     'documentation',
     ['docs', 'deploy', 'scripts/build-docs.mjs', 'scripts/docs.css'],
     join(root, 'packages/cli/dist/docs/index.html'),

@@ -11,7 +11,7 @@ const KEY = 'festival-key-0123456789';
 const PORT = 4690;
 const url = `http://127.0.0.1:${PORT}`;
 const directory = process.env.SCREENSHOT_DIRECTORY ?? join(root, 'docs/screenshots');
-const main = join(root, 'packages/cli/dist/main.js');
+const main = join(root, 'packages/cli/dist/bundled/main.js');
 const wanted = process.argv.slice(2);
 
 /** Pictures of a demo with several nodes. They are made by themselves, after all others. */

@@ -1,5 +1,5 @@
 // Runs commands one after another in one process: starting a process for each would take most of the time of a test.
-import { enableFullQueries } from '../packages/core/dist/index.js';
+import { findNearNames, nearness } from '../packages/core/dist/index.js';
 import { CommanderError } from 'commander';
 import { buildProgram } from '../packages/cli/dist/program.js';
 import { reportError } from '../packages/cli/dist/output/report-error.js';
@@ -12,7 +12,7 @@ class Exit extends Error {
   }
 }
 
-enableFullQueries();
+nearness.find = findNearNames;
 const inherited = { ...process.env };
 process.exit = (code) => {
   throw new Exit(code ?? process.exitCode ?? 0);

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { KEY, temporaryDirectory, TestService } from './service.js';
 
 /** The program of the command. */
-export const MAIN = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
+export const MAIN = new URL('../packages/cli/dist/bundled/main.js', import.meta.url).pathname;
 
 /** How a run of the command ended. */
 export interface Outcome {

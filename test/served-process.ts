@@ -1,7 +1,7 @@
 import { spawn, type ChildProcess } from 'node:child_process';
 import { KEY, until } from './service.js';
 
-const MAIN = new URL('../packages/cli/dist/main.js', import.meta.url).pathname;
+const MAIN = new URL('../packages/cli/dist/bundled/main.js', import.meta.url).pathname;
 
 /** The service as it is run: a process of its own, started with `uproar serve`. */
 export class ServedProcess {

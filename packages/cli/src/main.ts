@@ -1,5 +1,5 @@
 #!/usr/bin/env node
-import { enableFullQueries } from '@uproar/core';
+import { findNearNames, nearness } from '@uproar/core';
 import { CommanderError } from 'commander';
 import { EXIT } from './output/exit-codes.js';
 import { buildProgram } from './program.js';
@@ -18,7 +18,7 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   throw error;
 });
 
-enableFullQueries();
+nearness.find = findNearNames;
 try {
   await buildProgram().parseAsync();
 } catch (error) {

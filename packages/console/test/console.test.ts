@@ -10,7 +10,7 @@ import { keepMoving, TYPING_MS } from './movement.js';
 import { expectStored } from './stored.js';
 import { Windows, writeInto } from './windows.js';
 
-const MAIN = new URL('../../cli/dist/main.js', import.meta.url).pathname;
+const MAIN = new URL('../../cli/dist/bundled/main.js', import.meta.url).pathname;
 describe('the console in a browser', function () {
   // Typing at a person’s speed, in a browser that shares two cores with other tests.
   this.timeout(150_000);

@@ -1,5 +1,6 @@
 import { dirname, resolve } from 'node:path';
 import {
+  enableFullQueries,
   mergePatch,
   PolicyError,
   readPolicy,
@@ -56,6 +57,8 @@ export interface CaseOptions extends Partial<StoreOptions> {
 
 /** Runs files of cases and prints how each came out. The exit code is 1 when one did not come out as it should. */
 export async function runCases(files: readonly string[], options: CaseOptions): Promise<void> {
+  // The command line enables everything that conditions can do only where it evaluates them.
+  enableFullQueries();
   let [passed, failed] = [0, 0];
   for (const file of files) {
     const { policy: policyFile, people, cases } = readCases(file);

@@ -54,11 +54,15 @@ async function move(end: string | null): Promise<void> {
         </span>
       </form>
     </template>
-    <Button type="link" size="small" aria-label="Change when the document expires">Change</Button>
+    <Button type="link" size="small" class="change" aria-label="Change when the document expires">Change</Button>
   </Popover>
 </template>
 
 <style scoped>
+.change {
+  display: block;
+  padding: 0;
+}
 .end {
   display: grid;
   gap: 10px;
