@@ -160,15 +160,14 @@ export class EtcdLog implements LogTransport {
     const node = this.#node!;
     const lease = await this.#lease!.grant();
     const taken = this.#client.put(key).value(node).lease(lease);
-    // It is put again under the present lease if this node has it under an earlier one.
-    const isOurs = this.#claimedUnder.get(work) !== lease;
     const { succeeded } = await this.#client.if(key, 'Create', '==', 0).then(taken).commit();
     if (succeeded) {
       this.#claimedUnder.set(work, lease);
       return node;
     }
     const holder = (await this.#client.get(key).string()) ?? '';
-    if (holder !== node || !isOurs) return holder;
+    if (holder !== node || this.#claimedUnder.get(work) === lease) return holder;
+    // This node has it under an earlier lease, which is not kept alive any more.
     const { succeeded: kept } = await this.#client.if(key, 'Value', '==', node).then(taken).commit();
     if (kept) this.#claimedUnder.set(work, lease);
     return kept ? node : '';
