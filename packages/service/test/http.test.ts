@@ -206,6 +206,8 @@ describe('documents over HTTP', () => {
       '/asyncapi.json',
       '/v1/cluster',
       '/v1/cluster/contents/{sha256}',
+      '/v1/cluster/tickets',
+      '/v1/cluster/trial',
       '/v1/collections',
       '/v1/data/{collection}',
       '/v1/data/{collection}/{id}',

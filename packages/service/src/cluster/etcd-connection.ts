@@ -21,8 +21,12 @@ const WATCH_AGAIN_MS = 250;
 /** The largest message from the log service, in bytes. */
 const MAX_MESSAGE_BYTES = 256 * 1024 * 1024;
 
-/** The options of a connection to some members of the log service. */
-export function connectionOptions({ user, tls }: EtcdOptions, urls: readonly string[]): IOptions {
+/**
+ * The options of a connection to some members of the log service.
+ *
+ * @param pings whether the connection is also tried while nothing is asked, so that a lost one is noticed soon
+ */
+export function connectionOptions({ user, tls }: EtcdOptions, urls: readonly string[], pings = true): IOptions {
   return {
     hosts: [...urls],
     // Its circuit breakers would refuse calls for a while after an error. Here every call is repeated by its caller.
@@ -33,7 +37,7 @@ export function connectionOptions({ user, tls }: EtcdOptions, urls: readonly str
       // etcd closes connections that ping more often than every five seconds.
       'grpc.keepalive_time_ms': 6000,
       'grpc.keepalive_timeout_ms': 2000,
-      'grpc.keepalive_permit_without_calls': 1,
+      'grpc.keepalive_permit_without_calls': pings ? 1 : 0,
       'grpc.initial_reconnect_backoff_ms': 100,
       'grpc.max_reconnect_backoff_ms': 1000,
     },

@@ -23,7 +23,7 @@ export class EtcdMembers {
     if (!this.#latest || now - this.#latest.atMs > KEPT_MS) {
       this.#clients ??= this.#options.urls.map((address) => ({
         address,
-        client: new Etcd3(connectionOptions(this.#options, [address])),
+        client: new Etcd3(connectionOptions(this.#options, [address], false)),
       }));
       const members = Promise.all(this.#clients.map(({ address, client }) => lookAt(address, client)));
       this.#latest = { atMs: now, members };
