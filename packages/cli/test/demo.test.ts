@@ -102,7 +102,7 @@ describe('the tour of the demo', () => {
     const [put, watch] = steps[4]!;
     expect(put).to.include('--ttl 30s');
     const watching = type(watch!);
-    expect((await run(put!.replace('30s', '2s'))).code).to.equal(0);
+    expect((await run(put!.replace('30s', '8s'))).code).to.equal(0);
     await until('it is shown', () => watching.out.includes('Fog until nine'));
     await until('it has ended', async () => (await run('uproar get notices/fog')).code === 5);
     process.kill(-watching.child.pid!, 'SIGINT');

@@ -11,6 +11,8 @@ import type { Notices } from '../shared/injection';
 const UNDO_SECONDS = 20;
 /** Documents that a notice names. */
 const NAMED = 4;
+/** How often documents that were written again with the same data are tried to delete. */
+const MOST_ATTEMPTS = 20;
 /** Documents that are read at the same time. */
 const READ_AT_ONCE = 16;
 
@@ -29,13 +31,15 @@ export async function deleteWithUndo(
   const remove = (some: readonly Document[]) =>
     commitEach(store, some, ({ id, version }) => ({ delete: `${collection}/${id}`, ifVersion: version }));
   const outcome = await remove(documents);
-  const unchanged = await findUnchanged(store, collection, outcome);
-  if (unchanged.length > 0) {
-    const second = await remove(unchanged);
+  // Documents that are often written again with the same data may lose several times.
+  for (let attempt = 1; attempt < MOST_ATTEMPTS; attempt++) {
+    const unchanged = await findUnchanged(store, collection, outcome);
+    if (unchanged.length === 0) break;
+    const next = await remove(unchanged);
     const tried = new Set(unchanged.map(({ id }) => id));
-    outcome.written.push(...second.written);
-    outcome.refused = [...outcome.refused.filter(({ item }) => !tried.has(item.id)), ...second.refused];
-    outcome.left = [...outcome.left, ...second.left];
+    outcome.written.push(...next.written);
+    outcome.refused = [...outcome.refused.filter(({ item }) => !tried.has(item.id)), ...next.refused];
+    outcome.left = [...outcome.left, ...next.left];
   }
   if (outcome.written.length > 0) offerUndo(store, notices, collection, outcome.written);
   const kept = [...outcome.refused.map(({ item }) => item), ...outcome.left];
