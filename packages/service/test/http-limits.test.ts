@@ -122,6 +122,7 @@ describe('the limits of a service', () => {
       expect(good.status).to.equal(200);
       expect(good.headers.get('access-control-allow-origin')).to.equal('https://board.test');
       expect(good.headers.get('access-control-expose-headers')).to.include('etag');
+      expect(good.headers.get('access-control-expose-headers')).to.include('uproar-stale-since');
       expect((await ask(service.url)).status, 'its own pages').to.equal(200);
       for (const origin of [
         'https://evil.test',

@@ -55,6 +55,7 @@ const EXPOSED = [
   'content-range',
   'content-disposition',
   'schema-violations',
+  'uproar-stale-since',
 ];
 
 /**
