@@ -4,6 +4,16 @@ import { Random } from '../../../test/random.js';
 import { readRows } from '../src/data/import-rows.js';
 import { readCsv, SEPARATORS } from '../src/data/read-csv.js';
 
+describe('reading whole documents for an import', () => {
+  it('keeps when they expire, and leaves out the rest of their bookkeeping', () => {
+    const document = { id: 'n-1', version: 3, created: '2026-06-01T00:00:00Z', updated: '2026-06-01T00:00:00Z' };
+    const text = `${JSON.stringify({ ...document, expires: '2999-01-01T00:00:00Z', data: { text: 'Fog' } })}\n`;
+    expect(readRows('notices.ndjson', text).rows).to.deep.equal([
+      { place: 'line 1', data: { id: 'n-1', text: 'Fog' }, expires: '2999-01-01T00:00:00Z' },
+    ]);
+  });
+});
+
 describe('reading CSV for an import', () => {
   const read = (text: string) => {
     const { records, ...rest } = readCsv(text);

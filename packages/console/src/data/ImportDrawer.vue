@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { isCollectionName, isDocumentId } from '@uproar/core';
+import { isCollectionName, isDocumentId, keepEnd } from '@uproar/core';
 import type { JsonObject, Store } from '@uproar/client';
 import { Alert, Button, Drawer, Input, Progress } from 'ant-design-vue';
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, triggerRef } from 'vue';
@@ -91,7 +91,7 @@ async function run(): Promise<void> {
   const items = state.value === 'ready' ? good.value : left.value;
   abort = new AbortController();
   state.value = 'running';
-  const outcome = await commitEach(store, items, ({ data }) => writeFor(data), {
+  const outcome = await commitEach(store, items, (row) => writeFor(row), {
     signal: abort.signal,
     onWritten: (batch, existed) => {
       written.value += batch.length - existed;
@@ -135,11 +135,12 @@ function saveRows(which: 'refused' | 'left'): void {
 }
 
 type Write = Parameters<Store['commit']>[0]['writes'][number];
-function writeFor(row: JsonObject): Write {
-  const { id, data } = split(row);
-  if (id === undefined) return { create: collection.value, data };
-  if (existing.value === 'replace') return { put: `${collection.value}/${id}`, data };
-  return { create: collection.value, id, keepExisting: true, data };
+function writeFor(row: Row): Write {
+  const { id, data } = split(row.data);
+  const end = keepEnd(row);
+  if (id === undefined) return { create: collection.value, data, ...end };
+  if (existing.value === 'replace') return { put: `${collection.value}/${id}`, data, ...end };
+  return { create: collection.value, id, keepExisting: true, data, ...end };
 }
 
 /** Closes the drawer. During an import it only stops the import and shows the result. */

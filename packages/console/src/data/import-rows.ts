@@ -7,6 +7,8 @@ export interface Row {
   /** Where it stands in the file: `line 3`, `item 2`. */
   place: string;
   data: JsonObject;
+  /** When the document expires, if the file has a whole document that does. */
+  expires?: string;
   fault?: string;
 }
 
@@ -89,7 +91,7 @@ function readLine(line: string, place: string): Row {
   }
 }
 
-/** A file that `uproar export` wrote holds whole documents; their bookkeeping is left behind. */
+/** A file that `uproar export` wrote holds whole documents; of their bookkeeping, only the end is kept. */
 function toRow(place: string, item: JsonValue, known?: string): Row {
   if (!isObject(item)) return { place, data: {}, fault: 'A document must be a JSON object.' };
   const { id, data } = item;
@@ -97,7 +99,8 @@ function toRow(place: string, item: JsonValue, known?: string): Row {
   const content = whole ? { id, ...data } : item;
   const found = findDataFault(content);
   const fault = known ?? (found && `${found.pointer} ${found.detail}`.trim());
-  return { place, data: content, ...(fault === undefined ? {} : { fault }) };
+  const end = whole && typeof item.expires === 'string' ? { expires: item.expires } : {};
+  return { place, data: content, ...end, ...(fault === undefined ? {} : { fault }) };
 }
 
 const BOOKKEEPING = new Set(['id', 'version', 'created', 'updated', 'expires', 'data']);
