@@ -342,6 +342,27 @@ describe('a store on several nodes', () => {
     }
   });
 
+  it('goes on where it was when a disk that could not be written to works again', async () => {
+    const nodes = await startCluster(2);
+    const [one, other] = nodes as [TestService, TestService];
+    await one.request('PUT', '/v1/data/balloons/b-1', { n: 1 });
+    await level(nodes);
+    const database = connectionOf(one.service.store);
+    database.pragma('query_only = on');
+    const written = await one.request('PUT', '/v1/data/balloons/b-1', { n: 2 });
+    expect(written.json.type, 'the others may have it').to.equal('/problems/unconfirmed');
+    expect((await other.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 2 });
+    expect((await one.as(null)('GET', '/readyz')).json.reasons).to.include('storage-failed');
+    const { address } = (await one.request('GET', '/v1/cluster')).json.nodes.find(
+      ({ storage }: { storage?: string }) => storage !== undefined,
+    );
+    expect(address).to.equal(one.url);
+    database.pragma('query_only = off');
+    await expectEqual(nodes);
+    expect((await one.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 2 });
+    await stop(nodes);
+  });
+
   it('ends soon when it is asked to, although etcd has gone', async () => {
     const gone = await Etcd.start(1);
     const { path, remove } = temporaryDirectory();

@@ -1,14 +1,10 @@
 import { formatBytes, formatDuration } from '@uproar/core';
 import type { ClusterNode, ClusterState, EtcdMember } from '@uproar/protocol';
+import { CLOCK_DIFFERENCE_MS, SILENT_AFTER_MS } from '@uproar/protocol/timing';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson, printTable } from '../output/output.js';
-
-/** A node that has not reported for this time may be lost, in milliseconds. */
-const SILENT_MS = 3000;
-/** A larger difference of the clocks is reported, in milliseconds. */
-const CLOCK_MS = 2000;
 
 const ALARMS = { 'no-space': 'is out of space', corrupt: 'has damaged data' };
 
@@ -55,7 +51,7 @@ function printState(state: ClusterState): void {
   if (staleSince !== undefined) {
     const forMs = Date.now() - Date.parse(staleSince);
     process.stdout.write(
-      `${pc.yellow('stale')} The log service has not answered for ${formatDuration(forMs)}. Reads go on; writes wait.\n\n`,
+      `${pc.yellow('stale')} etcd has not answered for ${formatDuration(forMs)}. Reads go on; writes wait.\n\n`,
     );
   }
   printTable(
@@ -93,9 +89,9 @@ function remarksOn({ node, silentMs, differs, storage, clockDifferenceMs }: Clus
   return [
     ...(node === state.node ? ['answers'] : []),
     ...state.leases.filter((lease) => lease.node === node).map(({ work }) => `does the ${work}`),
-    ...(silentMs > SILENT_MS ? [pc.yellow('silent')] : []),
+    ...(silentMs > SILENT_AFTER_MS && state.staleSince === undefined ? [pc.yellow('silent')] : []),
     ...(differs ? [pc.red('its data differs')] : []),
     ...(storage === undefined ? [] : [pc.red('cannot write to its disk')]),
-    ...(offMs > CLOCK_MS ? [pc.yellow(`its clock is off by ${formatDuration(offMs)}`)] : []),
+    ...(offMs > CLOCK_DIFFERENCE_MS ? [pc.yellow(`its clock is off by ${formatDuration(offMs)}`)] : []),
   ].join(', ');
 }

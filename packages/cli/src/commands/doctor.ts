@@ -3,6 +3,7 @@ import { resolve } from 'node:path';
 import { connect, ProblemError, type Store } from '@uproar/client';
 import { formatBytes, formatDuration } from '@uproar/core';
 import type { ClusterState, EtcdTrial, MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
+import { CLOCK_DIFFERENCE_MS } from '@uproar/protocol/timing';
 import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import pc from 'picocolors';
@@ -23,8 +24,6 @@ type Options = StoreOptions & { data?: string; json?: boolean };
 
 /** The first event of an unbuffered stream arrives within this time, in milliseconds. */
 const STREAM_WITHIN_MS = 4000;
-/** A larger difference of the clocks is reported, in milliseconds. */
-const CLOCK_MS = 2000;
 /** A node may be so many entries of the log behind. */
 const MOST_LAG = 1000;
 const LEAST_FREE_BYTES = 1_000_000_000;
@@ -225,7 +224,7 @@ async function* cluster(store: Store): AsyncGenerator<Finding> {
       yield { about, state: 'bad', detail: `The data of ${node.address} differs.`, mend };
     }
     const offMs = Math.abs(node.clockDifferenceMs);
-    if (offMs > CLOCK_MS) {
+    if (offMs > CLOCK_DIFFERENCE_MS) {
       const detail = `The clock of ${node.address} is off by ${formatDuration(offMs)}.`;
       yield { about, state: 'warning', detail, mend: STEP_MENDS.clock };
     }
@@ -236,7 +235,7 @@ async function* cluster(store: Store): AsyncGenerator<Finding> {
   }
   for (const { address, storage } of nodes) {
     if (storage === undefined) continue;
-    yield { about, state: 'bad', detail: `${address} cannot write to its disk: ${storage}`, mend: MAKE_ROOM };
+    yield { about, state: 'bad', detail: `${address} cannot write to its disk: ${storage}.`, mend: MAKE_ROOM };
   }
   yield* etcd(store, state);
   const versions = [...new Set(nodes.map(({ version }) => version))];

@@ -174,7 +174,7 @@ export class Cluster {
         .run(JSON.stringify({ ...this.founding, secret: undefined })),
     );
     keepSecret(store.directory, this.founding.secret);
-    this.#storageProblem = () => store.health.failure?.problem.detail;
+    this.#storageProblem = () => store.health.reason;
     log.start();
     this.#report();
     this.#timer = setInterval(() => this.#report(), REPORT_MS).unref();
@@ -204,7 +204,7 @@ export class Cluster {
     return this.#leases.isHeldBy(this.node, work);
   }
 
-  /** What the members of etcd say of themselves. */
+  /** The state of the members of etcd. */
   lookAtEtcd(): Promise<EtcdMember[]> {
     return this.#members.look();
   }
@@ -215,7 +215,7 @@ export class Cluster {
    * @throws the error of etcd when it does not
    */
   async tryLargestEntry(): Promise<number> {
-    return Math.round((await this.#etcd.tryEntry(ENTRY_BYTES)).tookMs);
+    return Math.round(await this.#etcd.tryEntry(ENTRY_BYTES));
   }
 
   /** The address of a node that is running. */

@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto';
 import { Etcd3, type IKeyValue, type IOptions, type Lease, type Watcher } from 'etcd3';
 import {
   TooFarBehindError,
@@ -7,7 +8,6 @@ import {
   type NodeReport,
 } from '../log/transport.js';
 import { connectionOptions, type EtcdOptions } from './etcd-connection.js';
-import { tryEntry } from './etcd-members.js';
 
 /** What is fixed when a cluster is founded. */
 export interface Founding {
@@ -173,9 +173,22 @@ export class EtcdLog implements LogTransport {
     return kept ? node : '';
   }
 
-  /** Tries whether the service takes an entry of a size, as {@link tryEntry}. */
-  tryEntry(bytes: number): Promise<{ tookMs: number }> {
-    return tryEntry(this.#client, this.#prefix, bytes);
+  /**
+   * Tries whether the service takes an entry of a size. What is written is removed again.
+   *
+   * @returns how long it took, in milliseconds
+   * @throws when the service does not take it, or not in time
+   */
+  async tryEntry(bytes: number): Promise<number> {
+    const key = `${this.#prefix}trial/${randomBytes(6).toString('hex')}`;
+    const startedMs = performance.now();
+    try {
+      await this.#client.put(key).value(Buffer.alloc(bytes)).exec();
+      return performance.now() - startedMs;
+    } finally {
+      const removal = this.#client.delete().key(key).exec();
+      await removal.catch(() => undefined);
+    }
   }
 
   async bounds(): Promise<{ first: number; last: number }> {

@@ -1,4 +1,3 @@
-import { randomBytes } from 'node:crypto';
 import { Etcd3, type IAlarmMember } from 'etcd3';
 import type { EtcdMember } from '@uproar/protocol';
 import { connectionOptions, type EtcdOptions } from './etcd-connection.js';
@@ -17,7 +16,7 @@ export class EtcdMembers {
     this.#options = options;
   }
 
-  /** What each member says; one that does not answer in time is listed, too. */
+  /** The state of each member, also of those that do not answer in time. */
   look(): Promise<EtcdMember[]> {
     const now = performance.now();
     if (!this.#latest || now - this.#latest.atMs > KEPT_MS) {
@@ -57,24 +56,4 @@ async function lookAt(address: string, client: Etcd3): Promise<EtcdMember> {
 
 function describeAlarm({ alarm }: IAlarmMember): EtcdMember['alarms'][number] {
   return /nospace/i.test(String(alarm)) ? 'no-space' : 'corrupt';
-}
-
-/**
- * Tries whether the log service takes entries of a size, and how long one takes. What is written is removed again.
- *
- * @throws when it does not take it, or not in time
- */
-export async function tryEntry(client: Etcd3, prefix: string, bytes: number): Promise<{ tookMs: number }> {
-  const key = `${prefix}trial/${randomBytes(6).toString('hex')}`;
-  const startedMs = performance.now();
-  try {
-    await client.put(key).value(Buffer.alloc(bytes)).exec();
-    return { tookMs: performance.now() - startedMs };
-  } finally {
-    await client
-      .delete()
-      .key(key)
-      .exec()
-      .catch(() => undefined);
-  }
 }

@@ -14,7 +14,7 @@ const ENDED = 'SELECT collection, id FROM documents WHERE expires <= ? ORDER BY 
 const LATEST = 'SELECT time FROM log';
 
 /** Who makes the commits that end documents. */
-export const EXPIRY_AUTHOR = { kind: 'expiry', name: '' } as const;
+const EXPIRY_AUTHOR = { kind: 'expiry', name: '' } as const;
 
 /** What documents are ended with. */
 export interface ExpiryParts {

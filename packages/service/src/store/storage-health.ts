@@ -17,16 +17,21 @@ const DAMAGE =
  * @returns undefined for other errors
  */
 export function storageProblem(error: unknown): Problem | undefined {
-  const { code, message } = (error ?? {}) as { code?: unknown; message?: string };
+  const { code } = (error ?? {}) as { code?: unknown };
   if (typeof code !== 'string') return undefined;
   if (DAMAGED.test(code)) return createProblem('storage-failed', DAMAGE);
   if (!FAILING.test(code)) return undefined;
-  const full = code === 'SQLITE_FULL' || code === 'ENOSPC' || code === 'EDQUOT';
-  const reason = full ? 'the disk is full' : `${message ?? 'the disk failed'} (${code})`;
   return createProblem(
     'storage-failed',
-    `Nothing was written: ${reason}. Free space or repair the disk, then send the request again.`,
+    `Nothing was written: ${failureReason(error)}. Free space or repair the disk, then send the request again.`,
   );
+}
+
+/** What is wrong with the disk, in a few words. */
+function failureReason(error: unknown): string {
+  const { code, message } = error as { code: string; message?: string };
+  const full = code === 'SQLITE_FULL' || code === 'ENOSPC' || code === 'EDQUOT';
+  return full ? 'the disk is full' : `${message ?? 'the disk failed'} (${code})`;
 }
 
 /** Whether a store can be written to: what failed last, and whether its file is damaged. */
@@ -34,6 +39,7 @@ export class StorageHealth {
   #damage: ProblemError | undefined;
   #failure: ProblemError | undefined;
   #failedBytes = 0;
+  #reason = '';
   /** Called once when damage is found. */
   onDamage: (detail: string) => void = () => undefined;
 
@@ -45,6 +51,12 @@ export class StorageHealth {
   /** Why the store cannot be written to or must not be; undefined while it can. */
   get failure(): ProblemError | undefined {
     return this.#damage ?? this.#failure;
+  }
+
+  /** Why the store cannot be written to, in a few words; undefined while it can. */
+  get reason(): string | undefined {
+    if (this.#damage) return 'its file is damaged, or a sync failed';
+    return this.#failure && this.#reason;
   }
 
   /**
@@ -60,6 +72,7 @@ export class StorageHealth {
     if (DAMAGED.test((error as { code: string }).code)) this.noteDamage(String((error as Error).message));
     else {
       this.#failure = failure;
+      this.#reason = failureReason(error);
       this.#failedBytes = Math.max(this.#failedBytes, bytes);
     }
     return failure;
