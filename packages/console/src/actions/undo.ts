@@ -11,7 +11,7 @@ import type { Notices } from '../shared/injection';
 const UNDO_SECONDS = 20;
 /** Documents that a notice names. */
 const NAMED = 4;
-/** How often documents that were written again with the same data are tried to delete. */
+/** The most attempts to delete a document that others write again with the same data. */
 const MOST_ATTEMPTS = 20;
 /** Documents that are read at the same time. */
 const READ_AT_ONCE = 16;
@@ -102,7 +102,7 @@ async function putBack(
     put: `${collection}/${id}`,
     data,
     ifVersion: 0,
-    // What would have ended meanwhile stays.
+    // A document whose end has passed meanwhile is restored without one.
     ...(expires !== undefined && Date.parse(expires) > Date.now() ? { expires } : {}),
   }));
   const missing = [...outcome.refused.map(({ item }) => item), ...outcome.left];

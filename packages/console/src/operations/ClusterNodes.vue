@@ -1,19 +1,14 @@
 <script setup lang="ts">
-import { formatBytes, formatDuration } from '@uproar/core';
+import { formatDuration } from '@uproar/core';
 import type { ClusterState } from '@uproar/protocol';
+import { CLOCK_DIFFERENCE_MS, SILENT_AFTER_MS } from '@uproar/protocol/timing';
 import { Alert, Tag } from 'ant-design-vue';
 import { useStore } from '../shared/injection';
 import { usePolled } from '../shared/use-polled';
+import EtcdMembers from './EtcdMembers.vue';
 
 const store = useStore();
 const { value: cluster, failure } = usePolled(1000, () => store.fetch<ClusterState>('/v1/cluster'));
-
-/** A larger difference of the clocks is shown, in milliseconds. */
-const CLOCK_MS = 2000;
-/** A node that has not reported for this time may be lost, in milliseconds. */
-const SILENT_MS = 3000;
-
-const ALARMS = { 'no-space': 'is out of space', corrupt: 'has damaged data' };
 
 const workOf = (node: string) =>
   (cluster.value?.leases ?? []).filter((lease) => lease.node === node).map(({ work }) => work);
@@ -37,7 +32,7 @@ const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
         class="alert"
         type="warning"
         show-icon
-        :message="`The log service has not answered for ${since(cluster.staleSince)}. Reads continue, writes wait.`"
+        :message="`etcd has not answered for ${since(cluster.staleSince)}. Reads continue, writes wait.`"
       />
       <div class="scroll" tabindex="0" role="region" aria-labelledby="nodes">
         <table class="plain">
@@ -63,11 +58,12 @@ const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
               <td>
                 <Tag v-if="node.differs" color="error">its data differs</Tag>
                 <Tag v-else-if="node.storage" color="error" :title="node.storage">cannot write to its disk</Tag>
-                <Tag v-else-if="node.silentMs > SILENT_MS" color="warning">silent</Tag>
+                <Tag v-else-if="cluster.staleSince" title="Reports of nodes come through etcd">unknown</Tag>
+                <Tag v-else-if="node.silentMs > SILENT_AFTER_MS" color="warning">silent</Tag>
                 <Tag v-else color="success">running</Tag>
                 <Tag v-if="node.node === cluster.node">this page</Tag>
                 <Tag v-for="work in workOf(node.node)" :key="work">does the {{ work }}</Tag>
-                <Tag v-if="Math.abs(node.clockDifferenceMs) > CLOCK_MS" color="warning">
+                <Tag v-if="Math.abs(node.clockDifferenceMs) > CLOCK_DIFFERENCE_MS" color="warning">
                   its clock is off by {{ formatDuration(Math.abs(node.clockDifferenceMs)) }}
                 </Tag>
               </td>
@@ -77,34 +73,7 @@ const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
       </div>
     </template>
   </section>
-  <section v-if="cluster" class="nodes" aria-labelledby="members">
-    <h2 id="members">Members of etcd</h2>
-    <div class="scroll" tabindex="0" role="region" aria-labelledby="members">
-      <table class="plain">
-        <thead>
-          <tr>
-            <th scope="col">Address</th>
-            <th scope="col">Version</th>
-            <th scope="col" class="numeric">Size</th>
-            <th scope="col">State</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="member in cluster.etcd" :key="member.address">
-            <td class="mono">{{ member.address }}</td>
-            <td>{{ member.version ?? '–' }}</td>
-            <td class="numeric">{{ member.sizeBytes === undefined ? '–' : formatBytes(member.sizeBytes) }}</td>
-            <td>
-              <Tag v-if="!member.answers" color="error">does not answer</Tag>
-              <Tag v-else-if="!member.hasLeader" color="error">knows no leader</Tag>
-              <Tag v-else color="success">{{ member.leads ? 'leads' : 'follows' }}</Tag>
-              <Tag v-for="alarm in member.alarms" :key="alarm" color="error">{{ ALARMS[alarm] }}</Tag>
-            </td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
-  </section>
+  <EtcdMembers v-if="cluster" :members="cluster.etcd" />
 </template>
 
 <style scoped>

@@ -18,7 +18,7 @@ const word = computed(() => (staleSince.value === undefined ? WORDS[state.value.
 const detail = computed(() => {
   const current = state.value;
   if (staleSince.value !== undefined) {
-    return `etcd has not answered since ${new Date(staleSince.value).toLocaleTimeString()}. Writes wait.`;
+    return `no etcd since ${new Date(staleSince.value).toLocaleTimeString()}`;
   }
   if (current.name === 'offline') return `${current.reason} Trying again.`;
   if (current.name === 'refused') return current.problem.detail;
