@@ -6,12 +6,12 @@ const CHANGES = 300;
 const IDENTITIES = 1000;
 const TEAMS = 10;
 
-/** Everybody sees their own flights and those of their team, so that no two see the same. */
+/** Each identity may read its own flights and those of its team, so no two identities may read the same documents. */
 const POLICY = {
   collections: { flights: { read: "owner = claim('sub') OR team = claim('team')" }, board: { read: true } },
 };
 
-/** What a change costs the server when each of those connected has an effective policy of their own on the same query. */
+/** The server CPU of a change when all connections watch the same query, each with another effective policy. */
 export async function benchPolicy(): Promise<Row[]> {
   const server = await BenchServer.start('uproar');
   const store = connect(server.url, { token: KEY });

@@ -19,7 +19,7 @@ const CHANGES = 300;
 
 const AUTHOR = { kind: 'key' as const, name: 'bench' };
 
-/** What a change costs 1,000 live views over 100,000 documents, beside asking their queries again. */
+/** The cost of a change with 1,000 live views over 100,000 documents, compared with running their queries again. */
 export async function benchRelated(): Promise<Row[]> {
   const directory = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
   const store = openStore(directory);
@@ -124,7 +124,7 @@ async function measure(
   return [row(all, 'all of them', 100), row((all / VIEWS) * changed, `the ${changed.toFixed(1)} it alters`, 1)];
 }
 
-/** Answers a query as it is answered when it is asked once, up to the text. */
+/** Runs a query once, as a request does, and serialises its result. Returns the length of the text. */
 async function ask(store: Store, form: WireQuery): Promise<number> {
   const query = prepareReadable(form, true, store, EVERYBODY);
   if (query.summary) return JSON.stringify((await summarize(store, query, {})).state.documents()).length;

@@ -57,7 +57,7 @@ export interface CaseOptions extends Partial<StoreOptions> {
 
 /** Runs files of cases and prints how each came out. The exit code is 1 when one did not come out as it should. */
 export async function runCases(files: readonly string[], options: CaseOptions): Promise<void> {
-  // The command line enables everything that conditions can do only where it evaluates them.
+  // Conditions are evaluated here and not by a service.
   enableFullQueries();
   let [passed, failed] = [0, 0];
   for (const file of files) {

@@ -128,7 +128,7 @@ export interface Refusal {
 }
 
 /** The latest end that a document can have, so that all times have the same form: the last millisecond of 9999. */
-export const LATEST_MS = Date.UTC(10_000, 0) - 1;
+const LATEST_MS = Date.UTC(10_000, 0) - 1;
 
 /** Writes the address of a document: `balloons/bl-17`. */
 export function formatAddress(collection: string, id: string): string {
