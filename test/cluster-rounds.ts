@@ -34,6 +34,8 @@ const DISK_BYTES = 1024 * 1024 * 1024;
 /** A node that is started again and again on the same directory and port. */
 class ClusterNode {
   process: ServedProcess | undefined;
+  /** The command line of the version that it runs; undefined for this one. */
+  main: string | undefined;
 
   constructor(
     readonly directory: string,
@@ -52,7 +54,8 @@ class ClusterNode {
   async start(): Promise<void> {
     const options = ['--cluster', this.etcd.urls.join(','), '--host', this.host.address];
     const environment = { NODE_OPTIONS: `--import=${SHIFT_CLOCK}`, CLOCK_SHIFT_MS: String(this.clockShiftMs) };
-    this.process = await ServedProcess.start(this.directory, this.port, options, environment, this.host.prefix);
+    const { directory, port, host } = this;
+    this.process = await ServedProcess.start(directory, port, options, environment, host.prefix, this.main);
   }
 
   /** Stops it as an upgrade does: it takes no new work, and its clients go to other nodes. */
@@ -96,13 +99,15 @@ class ClusterNode {
  *
  * @param options.inNetwork whether each process gets a host of its own, so that the network between them can fail, too
  * @param options.betweenMs how long a writer waits between its commits
+ * @param options.earlierMain the command line of an earlier version: the nodes begin with it, and the first restart of all
+ *   nodes brings them to this one
  * @throws {Error} when an acknowledged write is missing on a node, one is there twice, or nodes differ
  */
 export async function clusterRounds(
   seed: number,
   rounds: number,
   log: (line: string) => void,
-  { inNetwork = false, betweenMs = 0 } = {},
+  { inNetwork = false, betweenMs = 0, earlierMain = undefined as string | undefined } = {},
 ): Promise<ClusterReport> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
@@ -122,6 +127,7 @@ export async function clusterRounds(
       mkdirSync(directory);
       const filler = lab ? join(disk, 'filler') : undefined;
       const node = new ClusterNode(directory, await freePort(), etcd, hostOf(3 + n), CLOCK_SHIFTS_MS[n]!, filler);
+      node.main = earlierMain;
       await node.start();
       nodes.push(node);
     }
@@ -240,6 +246,7 @@ function faultsFor(
       async () => {
         for (const node of nodes) {
           await node.stop();
+          node.main = undefined;
           await node.start();
           // The others must not go before this one has taken over.
           await sleep(500);

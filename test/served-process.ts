@@ -16,8 +16,9 @@ export class ServedProcess {
     options: string[] = [],
     environment: Record<string, string> = {},
     prefix: readonly string[] = [],
+    main = MAIN,
   ): Promise<ServedProcess> {
-    const serve = [process.execPath, MAIN, 'serve', '--data', directory, '--port', String(port), ...options];
+    const serve = [process.execPath, main, 'serve', '--data', directory, '--port', String(port), ...options];
     const [command, ...args] = [...prefix, ...serve];
     const child = spawn(command!, args, {
       env: { ...process.env, UPROAR_ADMIN_KEY: KEY, NODE_OPTIONS: '', NO_COLOR: '1', ...environment },
