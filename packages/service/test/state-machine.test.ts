@@ -1,4 +1,5 @@
 import { fork } from 'node:child_process';
+import { createHash } from 'node:crypto';
 import { once } from 'node:events';
 import { expect } from 'chai';
 import { parseOrder, type Write } from '@uproar/core';
@@ -10,6 +11,7 @@ import { temporaryDirectory, TestService } from '../../../test/service.js';
 import { RandomRecords } from './random-records.js';
 import { differ, dumpState, Replay } from './replay.js';
 
+const sha256 = (text: string) => createHash('sha256').update(text).digest('hex');
 const AUTHOR = { kind: 'key' as const, name: 'test' };
 const BATCHES = Number(process.env.HISTORY_BATCHES ?? 120);
 
@@ -48,6 +50,19 @@ describe('applying records', () => {
     } finally {
       child.kill();
     }
+  });
+
+  it('chains hashes as nodes of earlier versions do, so that a cluster can be upgraded node by node', () => {
+    const replay = new Replay();
+    replay.apply(
+      '{"format":1,"records":[{"kind":"schema-removed","timeMs":7,"collection":"a"},{"kind":"guests-removed","timeMs":8}]}',
+    );
+    const first = sha256(
+      '1 \n{"kind":"schema-removed","timeMs":7,"collection":"a"}\n{"kind":"guests-removed","timeMs":8}',
+    );
+    expect(replay.state.position.hash).to.equal(first);
+    replay.apply('{"format":1,"records":[{"kind":"session-ended","timeMs":9,"id":"s"}]}');
+    expect(replay.state.position.hash).to.equal(sha256(`1 ${first}\n{"kind":"session-ended","timeMs":9,"id":"s"}`));
   });
 
   it('leads from the records of a store to the same store', async () => {

@@ -71,14 +71,17 @@ async function serve(_options: unknown, command: Command): Promise<void> {
     return;
   }
   const { values } = gathered;
+  let running: Service | undefined;
   const service = await startService({
     ...toServiceOptions(values),
     onOpenPeriod: tellOpening,
     onHalt: (error) => {
       process.stderr.write(`${pc.red('error')} This node has stopped. ${error.message}\n`);
-      void service.close().finally(() => process.exit(EXIT.failed));
+      // It may also stop before it is up.
+      void (running?.close() ?? Promise.resolve()).finally(() => process.exit(EXIT.failed));
     },
   });
+  running = service;
   process.stdout.write(
     `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${values.data}`)}\n`,
   );

@@ -16,6 +16,12 @@ export interface LogPosition {
   timeMs: number;
 }
 
+/**
+ * The version of the way in which hashes are chained. Nodes of several versions compare hashes while they are upgraded one by
+ * one, so it stays, whatever formats of records are added.
+ */
+const CHAIN_FORMAT = 1;
+
 const READ = 'SELECT place, hash, generation, revision, time AS timeMs FROM log';
 const WRITE = 'UPDATE log SET place = ?, hash = ?, generation = ?, revision = ?, time = ?';
 
@@ -48,7 +54,7 @@ export class LogPositionTable {
 
   /** Counts a batch, and writes the position. */
   advance(records: readonly LogRecord[], revision = 0): void {
-    let text = this.#position.hash;
+    let text = `${CHAIN_FORMAT} ${this.#position.hash}`;
     for (const record of records) text += `\n${JSON.stringify(record)}`;
     this.#position.place++;
     this.#position.hash = createHash('sha256').update(text).digest('hex');
