@@ -40,6 +40,7 @@ const FOLDERS = {
     connections: ['identity'],
     reading: ['store'],
     live: ['limits', 'store', 'metrics', 'reading'],
+    hooks: ['.', 'state', 'store', 'identity', 'reading'],
     // What HTTP, event streams and WebSockets share.
     requests: [
       '.',
@@ -54,6 +55,7 @@ const FOLDERS = {
       'connections',
       'reading',
       'live',
+      'hooks',
     ],
     'event-stream': ['identity', 'live', 'requests'],
     websocket: ['.', 'store', 'identity', 'connections', 'reading', 'live', 'requests'],
@@ -68,6 +70,7 @@ const FOLDERS = {
       'commit',
       'reading',
       'live',
+      'hooks',
       'requests',
       'event-stream',
     ],

@@ -12,6 +12,7 @@ import { addDoctor } from './commands/doctor.js';
 import { addEdit } from './commands/edit.js';
 import { addExport } from './commands/export.js';
 import { addGet } from './commands/get.js';
+import { addHook } from './commands/hook.js';
 import { addImport } from './commands/import.js';
 import { addIndex } from './commands/index-commands.js';
 import { addJournal } from './commands/journal.js';
@@ -83,6 +84,7 @@ export function buildProgram(): Command {
     addRestore,
     addCheck,
     addIndex,
+    addHook,
     addPolicy,
     addKey,
     addAccount,

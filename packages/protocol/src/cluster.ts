@@ -56,7 +56,11 @@ export const ClusterState = z
     leases: z
       .array(
         z.object({
-          work: z.enum(['maintenance']).describe('`maintenance`: cutting the journal, and removing what has expired.'),
+          work: z
+            .enum(['maintenance', 'hooks'])
+            .describe(
+              '`maintenance`: cutting the journal, and removing what has expired; `hooks`: delivering to hooks.',
+            ),
           node: z.string(),
         }),
       )

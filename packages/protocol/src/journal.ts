@@ -9,7 +9,7 @@ export const JOURNAL_EVENT_TYPES = [
 ] as const;
 
 /** A document as it was written: nothing that is related comes with it. */
-const StoredDocument = WireDocument.omit({ related: true });
+export const StoredDocument = WireDocument.omit({ related: true });
 
 /** A change of one document as an event (CloudEvents 1.0, JSON format). */
 export const JournalEvent = z

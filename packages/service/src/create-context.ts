@@ -2,6 +2,10 @@ import { HEARTBEAT_MS } from '@uproar/protocol';
 import type { Cluster } from './cluster/cluster.js';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { ConnectionRegistry } from './connections/connection-registry.js';
+import { HookRunner } from './hooks/hook-runner.js';
+import { Hooks } from './hooks/hooks.js';
+import { ReachableAddresses } from './hooks/reachable-addresses.js';
+import { Sender } from './hooks/send.js';
 import { Identities } from './identity/identities.js';
 import { RateLimiter, SignInThrottle } from './identity/rate-limits.js';
 import { SignedLinks } from './identity/signed-links.js';
@@ -13,12 +17,18 @@ import { OpenSockets } from './limits/open-sockets.js';
 import { LiveViews } from './live/live-views.js';
 import { MetricsRecorder } from './metrics/metrics-recorder.js';
 import { Sampler } from './metrics/sampler.js';
+import type { MetricsSources } from './metrics/sources.js';
 import { SlowQueries } from './metrics/slow-queries.js';
 import type { Tracing } from './metrics/tracing.js';
 import type { Context } from './requests/context.js';
 import { OriginPolicy } from './requests/origin-policy.js';
 import { Schemas } from './schemas/schemas.js';
-import { DEFAULT_ACCESS_LIMITS, DEFAULT_MAX_UNREAD_BYTES, type ServiceOptions } from './settings.js';
+import {
+  DEFAULT_ACCESS_LIMITS,
+  DEFAULT_GIVE_UP_MS,
+  DEFAULT_MAX_UNREAD_BYTES,
+  type ServiceOptions,
+} from './settings.js';
 import { openStore, type Store } from './store/index.js';
 
 /**
@@ -31,6 +41,8 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
   const store = openStoreFor(options, budgets.waitMs, cluster);
   const identities = connectIdentities(store, options, cluster);
   const schemas = new Schemas(store);
+  const addresses = new ReachableAddresses(options.hooks?.networks);
+  const hooks = new Hooks(store, addresses);
   const recorder = new MetricsRecorder();
   const bytes = new ByteBudget(budgets);
   const liveWork = new LiveWork(budgets);
@@ -47,6 +59,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
     takeCounts: () => recorder.take(),
     bytes,
     sockets,
+    hooks: () => countHooks(hooks),
   };
   recorder.metrics.attach(sources);
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
@@ -54,6 +67,15 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
     store,
     cluster,
     schemas,
+    hooks,
+    hookRunner: new HookRunner({
+      store,
+      hooks,
+      sender: new Sender(addresses),
+      policy: () => identities.policy,
+      isInCharge: () => !cluster || cluster.isInCharge('hooks'),
+      giveUpMs: options.hooks?.giveUpMs ?? DEFAULT_GIVE_UP_MS,
+    }),
     views,
     identities,
     connections,
@@ -83,6 +105,17 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
   };
   store.log.onListenerFault = (error) => context.onFault(error);
   return context;
+}
+
+/** What the metrics say about hooks. */
+function countHooks(hooks: Hooks): ReturnType<MetricsSources['hooks']> {
+  const described = hooks.list().map((hook) => hooks.describe(hook));
+  return {
+    waiting: Object.fromEntries(described.map(({ name, waiting }) => [name, waiting])),
+    failing: Object.fromEntries(
+      described.map(({ name, paused, failing }) => [name, Number(Boolean(paused ?? failing))]),
+    ),
+  };
 }
 
 function openStoreFor(options: ServiceOptions, waitMs: number, cluster: Cluster | undefined): Store {

@@ -9,11 +9,11 @@ const SLOW_QUERY_MS = 1000;
 
 /** Has what the store does, and what goes wrong, reported: in the metrics, the traces and the log. */
 export function reportOn(
-  context: Pick<Context, 'store' | 'slowQueries' | 'recorder' | 'onFault'>,
+  context: Pick<Context, 'store' | 'hookRunner' | 'identities' | 'slowQueries' | 'recorder' | 'onFault'>,
   log: FastifyBaseLogger,
   tracing: Tracing,
 ): void {
-  const { store, slowQueries, recorder } = context;
+  const { store, hookRunner, identities, slowQueries, recorder } = context;
   store.reader.onRead = (query, outcome, durationMs) => {
     slowQueries.note(query, outcome, durationMs);
     recorder.recordRead(outcome.documentsReturned, durationMs);
@@ -27,6 +27,14 @@ export function reportOn(
   };
   store.log.onFailure = (error) => log.error(error, 'commits could not be written');
   context.onFault = (error) => log.error(error, 'a call failed');
+  hookRunner.events = {
+    onAttempt: ({ name }, { delivered }, delayMs) => recorder.recordHookDelivery(name, delivered, delayMs),
+    onPaused: ({ name }, reason) => {
+      log.warn({ hook: name, reason }, 'a hook was paused');
+      identities.audit.add({ event: 'hook-paused', identity: 'service', detail: { hook: name, reason } });
+    },
+    onFault: (error) => log.error(error, 'a hook could not be served'),
+  };
 }
 
 /** What the log says about a slow query; without its condition. */

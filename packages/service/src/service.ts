@@ -145,7 +145,7 @@ async function drain(context: Context, app: FastifyInstance, drainMs: number): P
 
 /** Closes connections, the server, and the parts of the service. */
 async function closeAll(context: Context, app: FastifyInstance, closeSockets: () => () => void): Promise<void> {
-  const { store, views, connections, sockets, sampler, identities, closing } = context;
+  const { store, hookRunner, views, connections, sockets, sampler, identities, closing } = context;
   const terminateSockets = closeSockets();
   for (const end of closing) end();
   const cutOff = setTimeout(() => {
@@ -159,6 +159,7 @@ async function closeAll(context: Context, app: FastifyInstance, closeSockets: ()
   connections.close();
   sockets.close();
   sampler.close();
+  await hookRunner.close();
   await identities.audit.flush();
   await context.cluster?.close();
   await store.close();

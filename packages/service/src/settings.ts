@@ -53,6 +53,8 @@ export interface ServiceOptions {
   scanIncludes?: boolean;
   /** How files are taken and kept. */
   files?: Partial<ContentLimits>;
+  /** Where hooks may deliver, and when they are paused. */
+  hooks?: HookSettings;
   /** How tokens of an identity provider are verified; without it none are taken. */
   tokens?: TokenSettings | undefined;
   /** Whether there are accounts: none, only those that administrators create (the default), or self-registration. */
@@ -100,6 +102,16 @@ export interface AccessLimits {
 }
 
 export const DEFAULT_ACCESS_LIMITS: AccessLimits = { watches: 500, documentsRead: 250_000 };
+
+/** Where hooks may deliver, and when they are paused. */
+export interface HookSettings {
+  /** Networks that are not public and that hooks may reach, also by `http`: `10.0.0.0/8`. */
+  networks?: readonly string[] | undefined;
+  /** A hook whose deliveries fail for so long is paused, in milliseconds; by default three days. */
+  giveUpMs?: number | undefined;
+}
+
+export const DEFAULT_GIVE_UP_MS = 3 * 86_400_000;
 
 /** The default address to listen on. */
 export const DEFAULT_HOST = '127.0.0.1';

@@ -1,5 +1,5 @@
 import type { Commit, JsonObject, Rights, Write } from '@uproar/core';
-import type { LogRecord } from '../dist/state/records.js';
+import type { LogRecord, RecordOf } from '../dist/state/records.js';
 import type { Random } from '../../../test/random.js';
 
 const AUTHORS = [
@@ -108,6 +108,33 @@ export class RandomRecords {
         collection: random.pick(['a', 'b', 'new']),
         fields: random.pick(['n', '-n,seen', 'list']),
       }),
+      () => ({
+        kind: 'hook-created',
+        timeMs,
+        id,
+        name: `hook-${random.integer(0, 4)}`,
+        definition: this.#hook(),
+        secret: `whsec_${number}`,
+        ...(random.chance(0.5) ? { after: random.integer(0, number) } : {}),
+      }),
+      () => ({
+        kind: 'hook-changed',
+        timeMs,
+        id,
+        ...random.pick<object>([
+          { definition: this.#hook() },
+          { paused: 'rain' },
+          { paused: null, after: random.integer(0, number) },
+          { paused: 'late', ifRun: random.integer(1, 3) },
+        ]),
+      }),
+      () => ({ kind: 'hook-rotated', timeMs, id, secret: `whsec_${number}`, oldUntilMs: timeMs + 1000 }),
+      () => ({ kind: 'hook-removed', timeMs, id }),
+      () => ({
+        kind: 'hook-progress',
+        timeMs,
+        hooks: [{ id, run: random.integer(1, 3), seq: random.integer(0, number), open: [['d', 1, 0]] }],
+      }),
       () => ({ kind: 'index-removed', timeMs, number: random.integer(1, 4) }),
       () => ({ kind: 'blob-received', timeMs, sha256: this.#sha256(), sizeBytes: 10 }),
       () => ({ kind: 'blobs-removed', timeMs, blobs: [{ sha256: this.#sha256(), received: random.integer(1, 60) }] }),
@@ -124,6 +151,18 @@ export class RandomRecords {
         first: true,
       }),
     ])();
+  }
+
+  #hook(): RecordOf<'hook-created'>['definition'] {
+    const { url, format } = { url: 'https://receiver.example/', format: 'binary' as const };
+    return {
+      url,
+      collection: 'a',
+      kinds: ['created'],
+      format,
+      parallel: this.#random.integer(1, 9),
+      timeoutSeconds: 5,
+    };
   }
 
   #account(): string {

@@ -6,7 +6,7 @@ import { StateMachine, type AppliedBatch } from '../dist/state/state-machine.js'
 import { MIGRATIONS } from '../dist/store/migrations/index.js';
 
 /** What each node keeps for itself; other tables are the same everywhere. */
-const LOCAL_TABLES = new Set(['local', 'key_uses', 'ready_indexes', 'audit']);
+const LOCAL_TABLES = new Set(['local', 'key_uses', 'ready_indexes', 'audit', 'deliveries']);
 
 /** A state in memory: empty, or a copy of another one. */
 export class Replay {

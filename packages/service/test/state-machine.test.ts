@@ -186,6 +186,7 @@ describe('applying records', () => {
       'cluster/cluster.ts: local',
       'cluster/detach.ts: local',
       'cluster/detach.ts: log',
+      'hooks/delivery-log.ts: deliveries',
       'identity/audit.ts: audit',
       'identity/keys.ts: key_uses',
       'store/checkpoint-worker.ts: local',
@@ -193,6 +194,8 @@ describe('applying records', () => {
       'store/open-store.ts: local',
       'store/packed-contents.ts: packed_contents',
       // A restored backup is another store, with a log of its own.
+      'store/restore.ts: deliveries',
+      'store/restore.ts: hooks',
       'store/restore.ts: local',
       'store/restore.ts: log',
       'store/restore.ts: store',

@@ -2,7 +2,7 @@ import { accessSync, constants, existsSync, statfsSync, statSync } from 'node:fs
 import { resolve } from 'node:path';
 import { connect, ProblemError, type Store } from '@uproar/client';
 import { formatBytes, formatDuration } from '@uproar/core';
-import type { ClusterState, EtcdTrial, MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
+import type { ClusterState, EtcdTrial, HookInfo, MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
 import { CLOCK_DIFFERENCE_MS } from '@uproar/protocol/timing';
 import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
@@ -152,6 +152,7 @@ async function* examine(store: Store, target: Target): AsyncGenerator<Finding> {
   yield await stream(store);
   if (server?.node !== undefined) yield* cluster(store);
   yield* policy(store, server?.openUntil);
+  yield* hooks(store);
   yield* machine(store);
 }
 
@@ -330,6 +331,32 @@ async function* policy(store: Store, openUntil: string | undefined): AsyncGenera
         detail: `${pointer}: ${message}`,
         mend: 'uproar policy show, then uproar policy set',
       };
+    }
+  } catch (error) {
+    yield notTold(about, error);
+  }
+}
+
+async function* hooks(store: Store): AsyncGenerator<Finding> {
+  const about = 'hooks';
+  try {
+    const { hooks: found } = await store.fetch<{ hooks: HookInfo[] }>('/v1/hooks');
+    for (const { name, paused, failing, missed } of found) {
+      const mend = `uproar hook deliveries "${name}" --failed shows the answers; then uproar hook resume "${name}".`;
+      if (paused) yield { about, state: 'warning', detail: `"${name}" is paused: ${paused.reason}`, mend };
+      else if (failing) {
+        const forMs = Date.now() - Date.parse(failing.since);
+        const of = countOf(failing.documents, 'document');
+        const detail = `Deliveries of "${name}" have failed for ${formatDuration(forMs)}, of ${of}.`;
+        yield { about, state: 'warning', detail, mend: `uproar hook deliveries "${name}" --failed shows the answers.` };
+      }
+      if (missed) {
+        const detail = `The journal lost the changes from seq ${missed.after + 1} to ${missed.upTo} before "${name}" had them.`;
+        yield { about, state: 'warning', detail, mend: 'Keep more of the journal: serve --journal-age, --hook-hold.' };
+      }
+    }
+    if (found.length > 0 && found.every(({ paused, failing }) => !paused && !failing)) {
+      yield { about, state: 'good', detail: `${countOf(found.length, 'hook')}, none of which fails` };
     }
   } catch (error) {
     yield notTold(about, error);

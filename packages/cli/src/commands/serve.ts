@@ -71,17 +71,16 @@ async function serve(_options: unknown, command: Command): Promise<void> {
     return;
   }
   const { values } = gathered;
-  let running: Service | undefined;
-  const service = await startService({
+  const starting = startService({
     ...toServiceOptions(values),
     onOpenPeriod: tellOpening,
     onHalt: (error) => {
       process.stderr.write(`${pc.red('error')} This node has stopped. ${error.message}\n`);
       // It may also stop before it is up.
-      void (running?.close() ?? Promise.resolve()).finally(() => process.exit(EXIT.failed));
+      void starting.then((service) => service.close()).finally(() => process.exit(EXIT.failed));
     },
   });
-  running = service;
+  const service = await starting;
   process.stdout.write(
     `${pc.bold('uproar')} serves ${pc.cyan(service.address)}  ${pc.dim(`data in ${values.data}`)}\n`,
   );

@@ -135,6 +135,21 @@ export const SETTINGS = z.strictObject({
   'drain-for': declare(read(parseDuration), 'time', 'when stopping, close connections one by one over this time: 10s', {
     usual: 'at once',
   }),
+  'hook-networks': declare(
+    list(),
+    'networks',
+    'networks that are not public and that hooks may reach, also by http: 10.0.0.0/8,127.0.0.1',
+    { list: true },
+  ),
+  'hook-give-up': declare(read(parseDuration), 'time', 'pause a hook whose deliveries fail for this time', {
+    usual: '3d',
+  }),
+  'hook-hold': declare(
+    read(parseDuration),
+    'time',
+    'how much longer the journal keeps changes that a hook has not delivered',
+    { usual: '1d', reload: true },
+  ),
   'trust-proxy': declare(list(), 'addresses', 'trust X-Forwarded-For from proxies at these addresses', { list: true }),
   'tls-cert': declare(text(), 'file', 'enable TLS with this certificate (PEM)', { reload: true }),
   'tls-key': declare(text(), 'file', 'private key of the TLS certificate (PEM)', { reload: true }),

@@ -25,7 +25,12 @@ export function toServiceOptions(
     openMetrics: settings['open-metrics'],
     scanIncludes: settings['scan-includes'],
     files: definedOnly({ sizeBytes: settings['file-size'], unusedMs: settings['keep-deleted'] }),
-    journal: { maxAgeMs: settings['journal-age'], maxSizeBytes: settings['journal-size'] },
+    journal: {
+      maxAgeMs: settings['journal-age'],
+      maxSizeBytes: settings['journal-size'],
+      holdMs: settings['hook-hold'],
+    },
+    hooks: { networks: settings['hook-networks'], giveUpMs: settings['hook-give-up'] },
     writeAheadBytes: settings['write-ahead-size'],
     openForMs: settings['open-for'],
     ...clusterOf(settings),

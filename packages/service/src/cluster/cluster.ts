@@ -204,6 +204,11 @@ export class Cluster {
     return this.#leases.isHeldBy(this.node, work);
   }
 
+  /** The node that does work which one node does for all, if one does. */
+  holderOf(work: SharedWork): string | undefined {
+    return this.#leases.holders.find((holder) => holder.work === work)?.node;
+  }
+
   /** The state of the members of etcd. */
   lookAtEtcd(): Promise<EtcdMember[]> {
     return this.#members.look();

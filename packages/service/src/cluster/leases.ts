@@ -1,5 +1,5 @@
-/** Work that one node of a cluster does for all: cutting the journal, and removing what has expired. */
-export const SHARED_WORK = ['maintenance'] as const;
+/** Work that one node of a cluster does for all: cutting the journal and removing what has expired; delivering to hooks. */
+export const SHARED_WORK = ['maintenance', 'hooks'] as const;
 export type SharedWork = (typeof SHARED_WORK)[number];
 
 /**

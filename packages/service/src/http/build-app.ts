@@ -13,6 +13,7 @@ import type { Context } from '../requests/context.js';
 import { serveDocuments } from './data/documents.js';
 import { compileCheck, handleErrors, sendProblem } from './errors.js';
 import { serveClient, servePages } from './pages/static-files.js';
+import { serveHooks } from './administration/hooks.js';
 import { serveIndexes } from './administration/indexes.js';
 import { describeRoutes } from './description/openapi.js';
 import { serveJournal } from './data/journal.js';
@@ -68,6 +69,7 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
   serveSchemas(app, context);
   serveShapes(app, context);
   serveIndexes(app, context);
+  serveHooks(app, context);
   serveJournal(app, context);
   serveBackups(app, context);
   serveTickets(app, context);

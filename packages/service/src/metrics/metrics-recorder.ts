@@ -86,6 +86,12 @@ export class MetricsRecorder {
     this.metrics.documentsReturned.inc(documents);
   }
 
+  /** Notes an attempt to deliver to a hook, and how long after its commit it ended. */
+  recordHookDelivery(hook: string, delivered: boolean, delayMs: number): void {
+    this.metrics.hookDeliveries.inc({ hook, outcome: delivered ? 'delivered' : 'failed' });
+    if (delivered) this.metrics.hookDelay.observe(delayMs / 1000);
+  }
+
   /** Notes an HTTP request that was answered. */
   recordRequest(method: string, route: string, status: number, durationMs: number): void {
     this.totals.requests++;

@@ -63,6 +63,15 @@ export class PrometheusMetrics {
     ['method', 'route', 'status'],
   );
   readonly problems = this.#counter('uproar_refusals_total', 'Problems returned, by type.', ['problem']);
+  readonly hookDeliveries = this.#counter('uproar_hook_deliveries_total', 'Attempts to deliver to hooks, by outcome.', [
+    'hook',
+    'outcome',
+  ]);
+  readonly hookDelay = this.#histogram(
+    'uproar_hook_delay_seconds',
+    'Time from a commit until the receiver of a hook has taken its change.',
+    [...SECONDS, 60, 600, 3600],
+  );
   #sources: MetricsSources | undefined;
 
   /** Adds the metrics that are counted elsewhere, and the present values. */
@@ -94,6 +103,20 @@ export class PrometheusMetrics {
       'uproar_held_bytes',
       'Memory held for clients: results, states of watches, unread responses.',
       () => bytes.total,
+    );
+    this.#totals(
+      'uproar_hook_waiting_documents',
+      'Documents with changes that a hook has not delivered yet.',
+      'hook',
+      () => sources.hooks().waiting,
+      'gauge',
+    );
+    this.#totals(
+      'uproar_hook_failing',
+      'Hooks that are paused, or whose deliveries fail, have 1; others 0.',
+      'hook',
+      () => sources.hooks().failing,
+      'gauge',
     );
     this.#gauge('uproar_sockets', 'Open connections, including those without a request.', () => sockets.size);
     this.#gauge('uproar_long_reads_running', 'Long reads in progress.', () => store.reader.load.running);
@@ -151,9 +174,16 @@ export class PrometheusMetrics {
     return new Histogram({ name, help, buckets, labelNames, registers: [this.#registry] });
   }
 
-  /** Counters that are kept elsewhere, one for each value of a label. */
-  #totals(name: string, help: string, label: string, read: () => Record<string, number>): void {
-    new Counter({
+  /** Counters or present values that are kept elsewhere, one for each value of a label. */
+  #totals(
+    name: string,
+    help: string,
+    label: string,
+    read: () => Record<string, number>,
+    kind: 'counter' | 'gauge' = 'counter',
+  ): void {
+    const Metric: typeof Counter | typeof Gauge = kind === 'counter' ? Counter : Gauge;
+    new Metric({
       name,
       help,
       labelNames: [label],

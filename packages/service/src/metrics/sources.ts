@@ -25,4 +25,6 @@ export interface MetricsSources {
   takeCounts: () => Counts;
   bytes: ByteBudget;
   sockets: OpenSockets;
+  /** Of each hook, by its name: the documents that wait, and 1 where it is paused or fails. */
+  hooks: () => { waiting: Record<string, number>; failing: Record<string, number> };
 }

@@ -13,6 +13,8 @@ import type { AccessLimits } from '../settings.js';
 import type { Sampler } from '../metrics/sampler.js';
 import type { SlowQueries } from '../metrics/slow-queries.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
+import type { HookRunner } from '../hooks/hook-runner.js';
+import type { Hooks } from '../hooks/hooks.js';
 import type { Schemas } from '../schemas/schemas.js';
 import type { Store } from '../store/index.js';
 import type { OriginPolicy } from './origin-policy.js';
@@ -23,6 +25,8 @@ export interface Context {
   /** Undefined for a store on one node. */
   cluster: Cluster | undefined;
   schemas: Schemas;
+  hooks: Hooks;
+  hookRunner: HookRunner;
   views: LiveViews;
   identities: Identities;
   connections: ConnectionRegistry;

@@ -73,6 +73,11 @@ export interface Outcomes {
   'session-used': Record<never, never>;
   'session-refreshed': RefreshOutcome;
   'session-ended': Record<never, never>;
+  'hook-created': { seq: number } | Refused;
+  'hook-changed': { found: boolean };
+  'hook-rotated': { found: boolean };
+  'hook-removed': { found: boolean };
+  'hook-progress': Record<never, never>;
   'index-created': { number: number; created: boolean };
   'index-removed': { found: boolean };
   'blob-received': Record<never, never>;

@@ -9,8 +9,8 @@ import {
   type Write,
 } from '@uproar/core';
 
-/** The version of the format of records. A node refuses records of a later one. 2: documents that end. */
-export const RECORD_FORMAT = 2;
+/** The version of the format of records. A node refuses records of a later one. 2: documents that end. 3: hooks. */
+export const RECORD_FORMAT = 3;
 
 /** Milliseconds since 1970, at the node that proposed the record. Applying never lets time go back. */
 const Time = z.int();
@@ -64,6 +64,32 @@ const SessionTokens = z.object({
   refresh: SecretHash,
   refreshUntilMs: Time,
 });
+
+/** What a hook delivers, and where to. */
+const HookDefinition = z.object({
+  url: z.string(),
+  collection: z.string(),
+  where: z.string().optional(),
+  kinds: z.array(z.enum(['created', 'updated', 'deleted'])),
+  fields: z.string().optional(),
+  format: z.enum(['structured', 'binary']),
+  /** Whose view of the policy it delivers; without them it delivers everything. */
+  claims: JsonObjectValue.optional(),
+  parallel: z.int(),
+  timeoutSeconds: z.int(),
+});
+export type HookDefinition = z.infer<typeof HookDefinition>;
+
+/** How far a hook has come. */
+const HookProgress = z.object({
+  /** Every change up to this seq is delivered, except those of the open documents. */
+  seq: z.int(),
+  /** The id of a document, the seq of its first change that is not delivered, and since when delivering fails, or 0. */
+  open: z.array(z.tuple([z.string(), z.int(), z.int()])),
+  /** Changes after one seq and up to another that the journal had lost before they were delivered. */
+  missed: z.object({ after: z.int(), upTo: z.int() }).optional(),
+});
+export type HookProgress = z.infer<typeof HookProgress>;
 
 /**
  * One entry of the log: everything that changes durable state. A record carries what is not in the state: time, ids,
@@ -157,6 +183,44 @@ export const LogRecord = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('session-used'), timeMs: Time, access: SecretHash }),
   z.object({ kind: z.literal('session-refreshed'), timeMs: Time, token: SecretHash, ...SessionTokens.shape }),
   z.object({ kind: z.literal('session-ended'), timeMs: Time, id: z.string() }),
+  z.object({
+    kind: z.literal('hook-created'),
+    timeMs: Time,
+    id: z.string(),
+    name: z.string(),
+    definition: HookDefinition,
+    /** What deliveries are signed with. It is needed in clear. */
+    secret: z.string(),
+    /** Begins after this seq; by default, after the present one. */
+    after: z.int().optional(),
+  }),
+  z.object({
+    kind: z.literal('hook-changed'),
+    timeMs: Time,
+    id: z.string(),
+    definition: HookDefinition.optional(),
+    /** Pauses it, with the reason; null lets it go on. */
+    paused: z.string().nullable().optional(),
+    /** Goes on after this seq, whatever was delivered before. */
+    after: z.int().optional(),
+    /** Only if the hook is still in this run. */
+    ifRun: z.int().optional(),
+  }),
+  z.object({
+    kind: z.literal('hook-rotated'),
+    timeMs: Time,
+    id: z.string(),
+    secret: z.string(),
+    /** Until when deliveries are also signed with the replaced secret. */
+    oldUntilMs: Time.optional(),
+  }),
+  z.object({ kind: z.literal('hook-removed'), timeMs: Time, id: z.string() }),
+  /** What was delivered. It does not count for a hook that is in another run by now. */
+  z.object({
+    kind: z.literal('hook-progress'),
+    timeMs: Time,
+    hooks: z.array(HookProgress.extend({ id: z.string(), run: z.int() })),
+  }),
   z.object({ kind: z.literal('index-created'), timeMs: Time, collection: z.string(), fields: z.string() }),
   z.object({ kind: z.literal('index-removed'), timeMs: Time, number: z.int() }),
   /** A content was received, and is complete. */
@@ -181,7 +245,8 @@ export type RecordOf<Kind extends LogRecord['kind']> = Extract<LogRecord, { kind
 
 /** Writes records as a batch that another node can read: in the earliest format that has them, for nodes of earlier versions. */
 export function encodeBatch(records: readonly LogRecord[]): string {
-  return JSON.stringify({ format: records.some(needsEnds) ? 2 : 1, records });
+  const format = records.some(({ kind }) => kind.startsWith('hook-')) ? 3 : records.some(needsEnds) ? 2 : 1;
+  return JSON.stringify({ format, records });
 }
 
 function needsEnds(record: LogRecord): boolean {

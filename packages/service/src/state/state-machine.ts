@@ -6,6 +6,7 @@ import { BlobTable } from './blob-table.js';
 import { CollectionTable, type CollectionInfo } from './collection-table.js';
 import { CommitApplier } from './commit-applier.js';
 import { DocumentTable } from './document-table.js';
+import { HookTable } from './hook-table.js';
 import { IdempotencyTable } from './idempotency-table.js';
 import { IndexTable, type IndexEntry } from './index-table.js';
 import { JournalTable } from './journal-table.js';
@@ -47,6 +48,7 @@ export class StateMachine {
   readonly #blobs: BlobTable;
   readonly #collections: CollectionTable;
   readonly #commits: CommitApplier;
+  readonly #hooks: HookTable;
   readonly #idempotency: IdempotencyTable;
   readonly #indexes: IndexTable;
   readonly #journal: JournalTable;
@@ -64,6 +66,7 @@ export class StateMachine {
     this.#collections = new CollectionTable(database);
     this.#indexes = new IndexTable(database, this.#collections);
     this.#journal = new JournalTable(database);
+    this.#hooks = new HookTable(database);
     this.#idempotency = new IdempotencyTable(database);
     this.#blobs = new BlobTable(database);
     this.#keys = new KeyTable(database);
@@ -191,6 +194,17 @@ export class StateMachine {
         return this.#schemas.set(record, timeMs);
       case 'schema-removed':
         return { removed: this.#schemas.remove(record.collection) };
+      case 'hook-created':
+        return this.#hooks.create(record, timeMs, this.#journal.seq);
+      case 'hook-changed':
+        return this.#hooks.change(record, timeMs);
+      case 'hook-rotated':
+        return this.#hooks.rotate(record);
+      case 'hook-removed':
+        return this.#hooks.remove(record.id);
+      case 'hook-progress':
+        this.#hooks.setProgress(record);
+        return {};
       case 'index-created':
         return this.#indexes.create(record.collection, record.fields, timeMs);
       case 'index-removed':

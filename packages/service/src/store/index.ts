@@ -11,7 +11,7 @@ export type { Reads } from './reads.js';
 export type { CollectionInfo } from './collections.js';
 export { readStored, stringifyStored, type StoredDocument } from './documents.js';
 export type { IndexInfo } from './indexes.js';
-export type { JournalChange, JournalEntry } from './journal.js';
+export type { CommitChange, JournalChange, JournalEntry } from './journal.js';
 export { adviseIndex, type Plan } from './plan.js';
 export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './found.js';
 export { adviseIncludeIndex, checkIncludes, indexFor, StoredRelations } from './stored-relations.js';

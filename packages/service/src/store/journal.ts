@@ -19,6 +19,16 @@ export interface JournalChange extends DocumentChange {
   place: number;
 }
 
+/** What one commit did to one document. */
+export interface CommitChange extends DocumentChange {
+  seq: number;
+  commitId: string | undefined;
+  timeMs: number;
+  author: Author;
+  /** The bytes of the document before and after. */
+  sizeBytes: number;
+}
+
 interface CommitRow {
   seq: number;
   id: string | null;
@@ -84,6 +94,14 @@ const SEQS_AFTER = `
   WHERE collection = ? AND document = ? AND seq > ? ORDER BY seq LIMIT ?`;
 const CHANGES_OF = `
   ${FROM_CHANGES} WHERE changes.collection = ? AND changes.document = ? AND changes.seq = ? ORDER BY changes.number`;
+const WITH_COMMITS = `
+  SELECT ${CHANGE_COLUMNS}, commits.id AS commitId, commits.author FROM changes JOIN commits USING (seq)`;
+const OF_COLLECTION = `
+  ${WITH_COMMITS} WHERE changes.collection = ? AND changes.seq > ? AND changes.seq <= ?
+  ORDER BY changes.seq, changes.number`;
+const OF_DOCUMENT = `
+  ${WITH_COMMITS} WHERE changes.collection = ? AND changes.document = ? AND changes.seq > ? AND changes.seq <= ?
+  ORDER BY changes.seq, changes.number`;
 const SIZE_BEFORE = `
   SELECT COALESCE(SUM(OCTET_LENGTH(COALESCE(before, '')) + OCTET_LENGTH(COALESCE(after, ''))), 0)
   FROM changes WHERE number < ?`;
@@ -171,6 +189,50 @@ export class Journal {
     if (last) return this.#read(last).after;
     const next = this.#reads.statement<[number, string, number], ChangeRow>(FIRST_CHANGE_OF).get(collection, id, seq);
     return next ? this.#read(next).before : now();
+  }
+
+  /**
+   * What the commits after one seq and up to another did to the documents of a collection, or to one of them: one change for
+   * each document and commit, in order. It ends with the commit that reaches `limit` changes or `mostBytes`.
+   *
+   * @returns the changes, and the seq up to which they are complete
+   */
+  commitChanges(
+    { collection, id }: { collection: number; id?: string | undefined },
+    after: number,
+    upTo: number,
+    limit: number,
+    mostBytes = BYTES_AT_ONCE,
+  ): { changes: CommitChange[]; seq: number } {
+    type Row = ChangeRow & { commitId: string | null; author: string };
+    const rows =
+      id === undefined
+        ? this.#reads.statement<[number, number, number], Row>(OF_COLLECTION).iterate(collection, after, upTo)
+        : this.#reads
+            .statement<[number, string, number, number], Row>(OF_DOCUMENT)
+            .iterate(collection, id, after, upTo);
+    let ofCommit = new Map<string, CommitChange>();
+    const changes: CommitChange[] = [];
+    let [seq, bytes] = [0, 0];
+    for (const row of rows) {
+      if (row.seq !== seq) {
+        changes.push(...ofCommit.values());
+        if (changes.length >= limit || bytes >= mostBytes) return { changes, seq };
+        ofCommit = new Map();
+        seq = row.seq;
+      }
+      const change = this.#read(row);
+      const earlier = ofCommit.get(change.id);
+      if (earlier) earlier.after = change.after;
+      else {
+        const { commitId, time, author } = row;
+        const commit = { commitId: commitId ?? undefined, timeMs: time, author: JSON.parse(author) as Author };
+        ofCommit.set(change.id, { ...change, seq, ...commit, sizeBytes: sizeOf(row) });
+      }
+      bytes += sizeOf(row);
+    }
+    changes.push(...ofCommit.values());
+    return { changes: changes.filter(({ before, after: now }) => before ?? now), seq: upTo };
   }
 
   /** Where the changes behind the commit `seq` begin. */

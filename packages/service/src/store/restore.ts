@@ -80,6 +80,13 @@ function rename(file: string): void {
     database.prepare("UPDATE log SET place = 0, hash = '', generation = ?").run(name());
     database.prepare("DELETE FROM local WHERE name = 'cluster'").run();
   }
+  // The store that the backup was made of may go on, and delivers the same changes.
+  const hasHooks = database.prepare("SELECT 1 FROM sqlite_schema WHERE name = 'hooks'").get() !== undefined;
+  if (hasHooks) {
+    const paused = { timeMs: Date.now(), reason: 'The store was restored from a backup.' };
+    database.prepare('UPDATE hooks SET paused = ? WHERE paused IS NULL').run(JSON.stringify(paused));
+    database.prepare('DELETE FROM deliveries').run();
+  }
   database.close();
 }
 

@@ -8,7 +8,19 @@ export interface RetentionLimits {
   maxAgeMs?: number | undefined;
   /** Older commits are cut while the documents in the journal take more than this. */
   maxSizeBytes?: number | undefined;
+  /**
+   * What hooks have not delivered yet is kept for this time longer, in milliseconds, and while the journal takes at most
+   * twice its size; by default a day.
+   */
+  holdMs?: number | undefined;
 }
+
+const DEFAULT_HOLD_MS = 86_400_000;
+
+/** The last seq that no hook needs any more; null if there are no hooks. */
+const NEEDED = `
+  SELECT MIN(MIN(hooks.seq), COALESCE(MIN(json_extract(document.value, '$[1]')) - 1, MIN(hooks.seq)))
+  FROM hooks LEFT JOIN json_each(hooks.open) AS document`;
 
 /** The number of commits removed, and of changes swept, in one transaction, so that nothing waits long. */
 const COMMITS_AT_ONCE = 200;
@@ -46,7 +58,12 @@ export class JournalRetention {
     }
     const { first, last } = this.#journal.bounds();
     if (last === 0 || first >= last) return false;
-    const upTo = Math.max(this.#tooOld(nowMs, last), this.#tooMuch(first, last));
+    let upTo = Math.max(this.#tooOld(nowMs, last), this.#tooMuch(first, last));
+    const needed = this.#reads.values<[], number | null>(NEEDED).get() ?? Infinity;
+    if (upTo > needed) {
+      const holdMs = this.#limits.holdMs ?? DEFAULT_HOLD_MS;
+      upTo = Math.max(needed, this.#tooOld(nowMs - holdMs, last), this.#tooMuch(first, last, 2));
+    }
     if (upTo < first) return false;
     await this.#log.propose({ kind: 'journal-truncated', timeMs: nowMs, seq: upTo });
     return true;
@@ -64,10 +81,10 @@ export class JournalRetention {
   }
 
   /** Up to where the oldest commits are too much; not further than about as many changes as are swept out at once. */
-  #tooMuch(first: number, last: number): number {
+  #tooMuch(first: number, last: number, times = 1): number {
     const { maxSizeBytes } = this.#limits;
     if (maxSizeBytes === undefined) return 0;
-    const excess = this.#journal.sizeBytes - maxSizeBytes;
+    const excess = this.#journal.sizeBytes - times * maxSizeBytes;
     if (excess <= 0) return 0;
     const farthest = this.#journal.reachingOver(first, CHANGES_AT_ONCE);
     // The first seq up to which cutting is enough, or as far as one step goes.

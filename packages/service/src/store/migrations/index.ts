@@ -8,6 +8,7 @@ import { SQL as outcomesByKey } from './0007-outcomes-by-key.js';
 import { SQL as log } from './0008-log.js';
 import { SQL as logEntries } from './0009-log-entries.js';
 import { SQL as expiry } from './0010-expiry.js';
+import { SQL as hooks } from './0011-hooks.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
 export const MIGRATIONS: readonly string[] = [
@@ -21,4 +22,5 @@ export const MIGRATIONS: readonly string[] = [
   log,
   logEntries,
   expiry,
+  hooks,
 ];
