@@ -97,6 +97,7 @@ const FOLDERS = {
     api: ['components', 'shared'],
     data: ['components', 'shared', 'unsaved', 'table', 'cql', 'actions', 'document', 'sign-in'],
     devices: ['components', 'shared'],
+    hooks: ['components', 'shared', 'unsaved'],
     journal: ['components', 'shared', 'unsaved', 'cql'],
     operations: ['components', 'shared'],
     query: ['components', 'shared', 'unsaved', 'table', 'cql'],

@@ -1,6 +1,7 @@
 import { fork, spawn, type ChildProcess } from 'node:child_process';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import type { ServiceOptions } from '@uproar/service';
 import { KEY, temporaryDirectory, TestService } from './service.js';
 
 /** The program of the command. */
@@ -60,8 +61,12 @@ class CommandHost {
 
   #answer(): Promise<unknown> {
     return new Promise((resolve, reject) => {
-      this.#process.once('message', resolve);
-      this.#process.once('exit', () => reject(new Error('The process that runs commands has ended.')));
+      const ended = () => reject(new Error('The process that runs commands has ended.'));
+      this.#process.once('exit', ended);
+      this.#process.once('message', (message) => {
+        this.#process.off('exit', ended);
+        resolve(message);
+      });
     });
   }
 }
@@ -72,10 +77,10 @@ export class CommandBench {
   #host!: CommandHost;
   readonly #files = temporaryDirectory();
 
-  constructor() {
+  constructor(options: Partial<ServiceOptions> = {}) {
     before(async () => {
       this.#host = new CommandHost();
-      this.service = await TestService.start();
+      this.service = await TestService.start(options);
     });
     after(async () => {
       this.#host.stop();

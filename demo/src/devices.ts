@@ -4,6 +4,7 @@
  */
 import { parseArgs } from 'node:util';
 import { connect, ConnectionError, isProblem, type JsonObject, type Store } from '@uproar/client';
+import { runRadioDesk } from './radio-desk.js';
 
 const { values } = parseArgs({ options: { url: { type: 'string' } } });
 /** The address of the store, or those of its nodes. */
@@ -198,6 +199,7 @@ celebrateThousands();
 claimPads();
 driveTrucks();
 watchOver();
+runRadioDesk(connectDevice('radio-desk')).catch((error: unknown) => console.error(error));
 
 function stop(): void {
   for (const store of stores) store.close();

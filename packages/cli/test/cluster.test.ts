@@ -20,7 +20,7 @@ describe('the command line: several nodes', () => {
     });
     const { out } = await run(['cluster'], environment);
     for (const { url } of nodes) expect(out).to.include(url);
-    expect(out).to.match(/answers(, does the maintenance)?$/m);
+    expect(out).to.match(/answers(, does the maintenance)?(, delivers to hooks)?$/m);
     expect(out).to.match(/^http:\S+ +3\.\S+ +\S+ \S+ +leads$/m);
     const { json } = await nodes[0].request('GET', '/v1/cluster');
     expect(JSON.parse((await run(['cluster', '--json'], environment)).out).store).to.equal(json.store);

@@ -5,6 +5,7 @@ import { join } from 'node:path';
 import { chromium } from 'playwright-core';
 import { canonicalText } from '@uproar/core';
 import { CHROMIUM } from '../../../test/chromium.js';
+import { freePort } from '../../../test/etcd.js';
 import { HostileLink } from '../../../test/hostile-link.js';
 import { Random } from '../../../test/random.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
@@ -17,7 +18,7 @@ describe('programs without our client', () => {
   const children: ChildProcess[] = [];
   const directories: { remove: () => void }[] = [];
   beforeEach(async () => {
-    service = await TestService.start({ pages: { '/pages/': RECIPES } });
+    service = await TestService.start({ pages: { '/pages/': RECIPES }, hooks: { networks: ['127.0.0.1'] } });
     link = await HostileLink.start(service.url);
   });
   afterEach(async () => {
@@ -28,8 +29,8 @@ describe('programs without our client', () => {
     await service.stop();
   });
 
-  const run = (command: string, args: string[]) => {
-    const environment = { ...process.env, UPROAR_URL: link.url, UPROAR_KEY: KEY };
+  const run = (command: string, args: string[], more: Record<string, string> = {}) => {
+    const environment = { ...process.env, UPROAR_URL: link.url, UPROAR_KEY: KEY, ...more };
     const child = spawn(command, args, { env: environment, stdio: ['ignore', 'pipe', 'ignore'], detached: true });
     children.push(child);
     return child;
@@ -119,6 +120,50 @@ describe('programs without our client', () => {
     link.down = false;
     await until('it is right after the break', shows, 120_000);
     await browser.close();
+  });
+
+  it("receiver.py keeps a copy by a hook, with Python's standard library", async () => {
+    const directory = temporaryDirectory();
+    directories.push(directory);
+    const file = join(directory.path, 'copy.json');
+    const port = await freePort();
+    const hook = { name: 'copy', collection: 'balloons', url: `http://127.0.0.1:${port}/` };
+    const made = await service.request('POST', '/v1/hooks', hook);
+    const start = (secret: string) =>
+      run('python3', [join(RECIPES, 'receiver.py'), String(port), file], { UPROAR_SECRET: secret });
+    const copy = () => {
+      try {
+        const known = JSON.parse(readFileSync(file, 'utf8')) as Record<string, { data: unknown }>;
+        const present = Object.entries(known).filter(([, { data }]) => data !== null);
+        return canonicalText(Object.fromEntries(present.map(([id, { data }]) => [id, data])) as never);
+      } catch {
+        return undefined;
+      }
+    };
+    const isRight = async () => {
+      const documents = JSON.parse(await held()) as Record<string, { id: string; data: unknown }>;
+      const wanted = Object.values(documents).map(({ id, data }) => [`balloons/${id}`, data]);
+      return copy() === canonicalText(Object.fromEntries(wanted) as never);
+    };
+    const random = new Random(8);
+    const first = start(made.json.secret as string);
+    await write(random, 20);
+    await until('the copy is right', isRight, 60_000);
+    process.kill(-first.pid!, 'SIGKILL');
+    children.splice(children.indexOf(first), 1);
+    await write(random, 10);
+    start(made.json.secret as string);
+    await until('it is right after a restart of the receiver', isRight, 60_000);
+    const forged = await fetch(`http://127.0.0.1:${port}/`, {
+      method: 'POST',
+      headers: {
+        'webhook-id': 'x',
+        'webhook-timestamp': String(Math.floor(Date.now() / 1000)),
+        'webhook-signature': 'v1,x',
+      },
+      body: '{"subject":"balloons/bl-1","seq":99999,"data":{"after":null}}',
+    });
+    expect(forged.status).to.equal(401);
   });
 
   it('tickets are good once, for a GET, for half a minute', async () => {

@@ -11,6 +11,7 @@ export const createConsoleRouter = () =>
       { path: '/query', name: 'query', component: () => import('./query/QueryPage.vue') },
       { path: '/shapes/:collection?', name: 'shapes', component: () => import('./shapes/ShapesPage.vue') },
       { path: '/journal', name: 'journal', component: () => import('./journal/JournalPage.vue') },
+      { path: '/hooks', name: 'hooks', component: () => import('./hooks/HooksPage.vue') },
       { path: '/devices', name: 'devices', component: () => import('./devices/DevicesPage.vue') },
       { path: '/operations', name: 'operations', component: () => import('./operations/OperationsPage.vue') },
       { path: '/api/:view?', name: 'api', component: () => import('./api/ApiPage.vue') },

@@ -6,6 +6,7 @@ import pc from 'picocolors';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson, printTable } from '../output/output.js';
 
+const WORK = { maintenance: 'does the maintenance', hooks: 'delivers to hooks' };
 const ALARMS = { 'no-space': 'is out of space', corrupt: 'has damaged data' };
 
 /** `uproar cluster`: the nodes of a cluster, and how a store leaves it. */
@@ -88,7 +89,7 @@ function remarksOn({ node, silentMs, differs, storage, clockDifferenceMs }: Clus
   const offMs = Math.abs(clockDifferenceMs);
   return [
     ...(node === state.node ? ['answers'] : []),
-    ...state.leases.filter((lease) => lease.node === node).map(({ work }) => `does the ${work}`),
+    ...state.leases.filter((lease) => lease.node === node).map(({ work }) => WORK[work]),
     ...(silentMs > SILENT_AFTER_MS && state.staleSince === undefined ? [pc.yellow('silent')] : []),
     ...(differs ? [pc.red('its data differs')] : []),
     ...(storage === undefined ? [] : [pc.red('cannot write to its disk')]),

@@ -107,6 +107,8 @@ async function startAnywhere(
     adminKey,
     accounts: 'open' as const,
     pages: { '/field/': FIELD_DIRECTORY },
+    // The radio desk listens on this machine.
+    hooks: { networks: ['127.0.0.1'] },
   };
   if (cluster) {
     const given = Number(options.port ?? 0);

@@ -77,6 +77,8 @@ export class DemoCluster {
       new URL(address).port,
       '--accounts',
       'open',
+      '--hook-networks',
+      '127.0.0.1',
       '--cluster',
       this.#urls.join(','),
     ];

@@ -129,6 +129,12 @@ function stepsOf(address: string, key: string, padVersion: number): Step[] {
       look: '',
     },
     {
+      title: 'A server that hears of landings',
+      about: 'the radio desk gets each landing over HTTP, by a hook; sometimes it is busy, and hears of it again',
+      commands: ['uproar hook', 'uproar hook deliveries landings', 'uproar hook test landings'],
+      look: `And in the console: ${address}/console/hooks#key=${key}`,
+    },
+    {
       title: 'Restoring a deleted document',
       about: 'the journal keeps earlier states',
       commands: ['uproar delete notices/n-007', 'uproar journal notices/n-007', 'uproar revert notices/n-007'],

@@ -20,6 +20,12 @@ const EVENTS = [
   'account-changed',
   'account-removed',
   'password-changed',
+  'hook-created',
+  'hook-changed',
+  'hook-paused',
+  'hook-resumed',
+  'hook-rotated',
+  'hook-removed',
   'refresh-reused',
   'connection-ended',
 ];

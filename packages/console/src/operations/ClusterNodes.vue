@@ -10,6 +10,7 @@ import EtcdMembers from './EtcdMembers.vue';
 const store = useStore();
 const { value: cluster, failure } = usePolled(1000, () => store.fetch<ClusterState>('/v1/cluster'));
 
+const WORK = { maintenance: 'does the maintenance', hooks: 'delivers to hooks' };
 const workOf = (node: string) =>
   (cluster.value?.leases ?? []).filter((lease) => lease.node === node).map(({ work }) => work);
 const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
@@ -62,7 +63,7 @@ const since = (time: string) => formatDuration(Date.now() - Date.parse(time));
                 <Tag v-else-if="node.silentMs > SILENT_AFTER_MS" color="warning">silent</Tag>
                 <Tag v-else color="success">running</Tag>
                 <Tag v-if="node.node === cluster.node">this page</Tag>
-                <Tag v-for="work in workOf(node.node)" :key="work">does the {{ work }}</Tag>
+                <Tag v-for="work in workOf(node.node)" :key="work">{{ WORK[work] }}</Tag>
                 <Tag v-if="Math.abs(node.clockDifferenceMs) > CLOCK_DIFFERENCE_MS" color="warning">
                   its clock is off by {{ formatDuration(Math.abs(node.clockDifferenceMs)) }}
                 </Tag>

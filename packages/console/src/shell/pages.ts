@@ -4,6 +4,7 @@ export const PAGES = [
   { name: 'query', label: 'Query', about: 'write a query, see its live result and its plan' },
   { name: 'shapes', label: 'Shapes', about: 'the fields of a collection, their types, and rare ones' },
   { name: 'journal', label: 'Journal', about: 'all changes: by whom, before and after' },
+  { name: 'hooks', label: 'Hooks', about: 'changes delivered to other servers' },
   { name: 'devices', label: 'Devices', about: 'connections and their lag' },
   { name: 'access', label: 'Access', about: 'policy, keys, accounts, audit log' },
   { name: 'operations', label: 'Operations', about: 'rates, latencies, slow queries, expensive watches' },
