@@ -9,6 +9,7 @@ import { benchCold } from './cold.js';
 import { benchConsole } from './console.js';
 import { benchContention } from './contention.js';
 import { benchExpiry } from './expiry.js';
+import { benchHooks } from './hooks.js';
 import { benchFanOut } from './fan-out.js';
 import { benchFiles } from './files.js';
 import type { Row } from './harness.js';
@@ -37,6 +38,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   cold: benchCold,
   contention: benchContention,
   expiry: benchExpiry,
+  hooks: benchHooks,
   client: benchClient,
   policy: benchPolicy,
   related: benchRelated,

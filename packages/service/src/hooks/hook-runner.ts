@@ -51,9 +51,14 @@ export class HookRunner {
     this.#parts = parts;
     this.log = new DeliveryLog(parts.store);
     parts.hooks.onChange = () => this.#arrange();
-    this.#stopListening = parts.store.log.onApplied(() => {
-      for (const worker of this.#workers.values()) worker.wake();
-    });
+    const stops = [
+      parts.store.log.onApplied(() => this.#workers.forEach((worker) => worker.wake())),
+      parts.store.log.onBatch(({ records }) => {
+        if (!records.some(({ kind }) => kind === 'journal-truncated')) return;
+        this.#workers.forEach((worker) => worker.noteCut());
+      }),
+    ];
+    this.#stopListening = () => stops.forEach((stop) => stop());
     this.#timers = [
       setInterval(() => this.#arrange(), LOOK_MS).unref(),
       setInterval(() => void this.#save(), SAVE_MS).unref(),

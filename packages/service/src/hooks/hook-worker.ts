@@ -1,4 +1,5 @@
 import { randomInt } from 'node:crypto';
+import type { ClientRequest } from 'node:http';
 import { accessFor, formatTime, WorkLimitError, type Policy, type Rights } from '@uproar/core';
 import { ProblemError } from '@uproar/protocol';
 import { prepareWireQuery } from '../reading/prepare-query.js';
@@ -65,7 +66,10 @@ export class HookWorker {
   readonly #plan: DeliveryPlan;
   readonly #selection: Selection;
   readonly #rights: Rights;
-  readonly #stopped = new AbortController();
+  readonly #underWay = new Set<ClientRequest>();
+  #stopped = false;
+  /** Whether the beginning of the journal may have moved. */
+  #journalCut = true;
   #timer: NodeJS.Timeout | undefined;
   #scheduled = false;
   #tellingMissed = false;
@@ -88,7 +92,7 @@ export class HookWorker {
 
   /** Looks for something to do, soon. */
   wake(): void {
-    if (this.#scheduled || this.#stopped.signal.aborted) return;
+    if (this.#scheduled || this.#stopped) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
@@ -96,9 +100,16 @@ export class HookWorker {
     });
   }
 
+  /** The beginning of the journal has moved. */
+  noteCut(): void {
+    this.#journalCut = true;
+    this.wake();
+  }
+
   /** Stops at once. What is under way counts as not delivered. */
   stop(): void {
-    this.#stopped.abort();
+    this.#stopped = true;
+    for (const request of this.#underWay) request.destroy();
     clearTimeout(this.#timer);
   }
 
@@ -120,7 +131,7 @@ export class HookWorker {
   }
 
   #pump(): void {
-    if (this.#stopped.signal.aborted) return;
+    if (this.#stopped) return;
     clearTimeout(this.#timer);
     try {
       this.#scan();
@@ -140,8 +151,11 @@ export class HookWorker {
   /** Reads on in the journal, as long as there is room and time. */
   #scan(): void {
     const { journal, collections, log } = this.#parts.store;
-    const { first } = journal.bounds();
-    if (first > 0) this.#plan.cut(first);
+    if (this.#journalCut) {
+      this.#journalCut = false;
+      const { first } = journal.bounds();
+      if (first > 0) this.#plan.cut(first);
+    }
     const collection = collections.get(this.hook.definition.collection)?.number;
     const sliceEnd = performance.now() + SLICE_MS;
     while (this.#plan.takesMore && this.#plan.seq < log.seq) {
@@ -169,7 +183,7 @@ export class HookWorker {
       return this.wake();
     }
     const answer = await this.#post(event, document.failures + 1, change.timeMs);
-    if (this.#stopped.signal.aborted) return;
+    if (this.#stopped) return;
     const nowMs = Date.now();
     if (isTaken(answer)) {
       this.#deliveredSince = true;
@@ -228,8 +242,8 @@ export class HookWorker {
     const timeMs = Date.now();
     const { url, format, timeoutSeconds } = this.hook.definition;
     const post = sign(encodeEvent(event, format), event.attributes.id, this.hook.secretsAt(timeMs), timeMs);
-    const answer = await this.#parts.sender.post(url, post, timeoutSeconds * 1000, this.#stopped.signal);
-    if (!this.#stopped.signal.aborted) {
+    const answer = await this.#parts.sender.post(url, post, timeoutSeconds * 1000, this.#underWay);
+    if (!this.#stopped) {
       const delivered = isTaken(answer);
       const { attributes } = event;
       this.#parts.onAttempt({ hook: this.hook.id, event: attributes, attempt, timeMs, answer, delivered }, changeMs);

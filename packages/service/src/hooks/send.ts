@@ -12,6 +12,9 @@ const KEPT_BYTES = 1024;
 /** The longest time that a receiver can ask to be left alone, in milliseconds. */
 const MAX_RETRY_AFTER_MS = 3_600_000;
 
+/** Addresses whose check is remembered. */
+const MAX_CHECKED = 200;
+
 /** What is posted. */
 export interface Post {
   headers: Record<string, string>;
@@ -35,6 +38,8 @@ export interface Answer {
 export class Sender {
   readonly #addresses: ReachableAddresses;
   readonly #agents: { 'http:': http.Agent; 'https:': https.Agent };
+  /** Addresses that were checked, with their parts. */
+  readonly #checked = new Map<string, http.RequestOptions>();
 
   constructor(addresses: ReachableAddresses) {
     this.#addresses = addresses;
@@ -45,13 +50,21 @@ export class Sender {
     };
   }
 
-  /** Sends, and resolves with what came back within the time. Never rejects. */
-  async post(address: string, { headers, body }: Post, timeoutMs: number, signal?: AbortSignal): Promise<Answer> {
+  /**
+   * Sends, and resolves with what came back within the time. Never rejects.
+   *
+   * @param underWay holds the request until it has ended, so that it can be ended early
+   */
+  async post(
+    address: string,
+    { headers, body }: Post,
+    timeoutMs: number,
+    underWay?: Set<http.ClientRequest>,
+  ): Promise<Answer> {
     const startedMs = performance.now();
     const durationMs = () => Math.round((performance.now() - startedMs) * 10) / 10;
     try {
-      const url = this.#addresses.check(address);
-      const answer = await this.#request(url, headers, body, timeoutMs, signal);
+      const answer = await this.#request(this.#check(address), headers, body, timeoutMs, underWay);
       return { durationMs: durationMs(), ...answer };
     } catch (error) {
       return { durationMs: durationMs(), error: describeError(error as Error, timeoutMs), text: '' };
@@ -62,26 +75,41 @@ export class Sender {
     for (const agent of Object.values(this.#agents)) agent.destroy();
   }
 
+  /** @throws {ProblemError} `address-refused` */
+  #check(address: string): http.RequestOptions {
+    let checked = this.#checked.get(address);
+    if (checked) return checked;
+    const { protocol, hostname, port, pathname, search } = this.#addresses.check(address);
+    const host = hostname.replace(/^\[|\]$/g, '');
+    checked = { method: 'POST', protocol, host, path: pathname + search, ...(port === '' ? {} : { port }) };
+    if (this.#checked.size >= MAX_CHECKED) this.#checked.clear();
+    this.#checked.set(address, checked);
+    return checked;
+  }
+
   #request(
-    url: URL,
+    target: http.RequestOptions,
     headers: Record<string, string>,
     body: string,
     timeoutMs: number,
-    signal: AbortSignal | undefined,
+    underWay: Set<http.ClientRequest> | undefined,
   ): Promise<Omit<Answer, 'durationMs'>> {
-    const { request } = url.protocol === 'https:' ? https : http;
-    const agent = this.#agents[url.protocol as 'https:'];
+    const { request } = target.protocol === 'https:' ? https : http;
+    const agent = this.#agents[target.protocol as 'https:'];
     const bytes = Buffer.from(body);
     return new Promise((resolve, reject) => {
-      const sending = request(url, {
-        method: 'POST',
+      const sending = request({
+        ...target,
         agent,
-        signal,
         headers: { ...headers, 'content-length': bytes.length, 'user-agent': `Uproar/${VERSION}` },
       });
       const timer = setTimeout(() => sending.destroy(new TimeoutError()), timeoutMs);
       sending.on('error', reject);
-      sending.on('close', () => clearTimeout(timer));
+      sending.on('close', () => {
+        clearTimeout(timer);
+        underWay?.delete(sending);
+      });
+      underWay?.add(sending);
       sending.on('response', (response) => {
         const chunks: Buffer[] = [];
         let read = 0;
