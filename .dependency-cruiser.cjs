@@ -41,6 +41,7 @@ const FOLDERS = {
     reading: ['store'],
     live: ['limits', 'store', 'metrics', 'reading'],
     hooks: ['.', 'state', 'store', 'identity', 'reading'],
+    presence: ['store'],
     // What HTTP, event streams and WebSockets share.
     requests: [
       '.',
@@ -56,6 +57,7 @@ const FOLDERS = {
       'reading',
       'live',
       'hooks',
+      'presence',
     ],
     'event-stream': ['identity', 'live', 'requests'],
     websocket: ['.', 'store', 'identity', 'connections', 'reading', 'live', 'requests'],
@@ -81,7 +83,8 @@ const FOLDERS = {
     outbox: ['storage'],
     schema: [],
     views: ['transport', 'storage', 'outbox', 'schema'],
-    collections: ['.', 'transport', 'schema', 'views'],
+    collections: ['.', 'transport', 'schema', 'views', 'presence'],
+    presence: ['.', 'transport'],
     files: ['.', 'storage', 'views'],
   },
   console: {

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { ServedProcess } from '../test/served-process.js';
 import { KEY as SERVED_KEY } from '../test/service.js';
-import { Listener, percentile, type Row } from './harness.js';
+import { Listener, percentile, writeUntil, type Row } from './harness.js';
 
 const DOCUMENTS = 100_000;
 const FILLED_AT_ONCE = 5000;
@@ -85,16 +85,4 @@ export async function benchExpiry(): Promise<Row[]> {
       reached: true,
     },
   ];
-}
-
-/** Writes one document after another until that is enough. Returns how long each took, in milliseconds. */
-async function writeUntil(listener: Listener, isEnough: (elapsedMs: number) => boolean): Promise<number[]> {
-  const took: number[] = [];
-  const begunMs = performance.now();
-  for (let n = 0; !isEnough(performance.now() - begunMs); n++) {
-    const startedMs = performance.now();
-    await listener.call('commit', { writes: [{ put: `other/o-${n % 50}`, data: { n } }] });
-    took.push(performance.now() - startedMs);
-  }
-  return took;
 }

@@ -123,6 +123,18 @@ export async function openMany(
   return listeners;
 }
 
+/** Writes one document after another until that is enough. Returns how long each took, in milliseconds. */
+export async function writeUntil(listener: Listener, isEnough: (elapsedMs: number) => boolean): Promise<number[]> {
+  const took: number[] = [];
+  const begunMs = performance.now();
+  for (let n = 0; !isEnough(performance.now() - begunMs); n++) {
+    const startedMs = performance.now();
+    await listener.call('commit', { writes: [{ put: `other/o-${n % 50}`, data: { n } }] });
+    took.push(performance.now() - startedMs);
+  }
+  return took;
+}
+
 export const sleep = (milliseconds: number) => new Promise((resolve) => setTimeout(resolve, milliseconds));
 
 /** Waits until something holds. */

@@ -10,6 +10,7 @@ import { benchConsole } from './console.js';
 import { benchContention } from './contention.js';
 import { benchExpiry } from './expiry.js';
 import { benchHooks } from './hooks.js';
+import { benchPresence } from './presence.js';
 import { benchFanOut } from './fan-out.js';
 import { benchFiles } from './files.js';
 import type { Row } from './harness.js';
@@ -39,6 +40,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   contention: benchContention,
   expiry: benchExpiry,
   hooks: benchHooks,
+  presence: benchPresence,
   client: benchClient,
   policy: benchPolicy,
   related: benchRelated,

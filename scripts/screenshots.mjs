@@ -31,9 +31,13 @@ const demo = spawn(process.execPath, [main, 'demo', '--port', String(PORT), ...(
 await new Promise((resolve) => demo.stdout.on('data', (text) => String(text).includes('Ctrl-C') && resolve()));
 
 const pages = {
-  async 'console-sign-in'(page) {
-    await page.goto(`${url}/console/`);
-    await page.getByLabel('Key').waitFor();
+  async 'console-hooks'(page) {
+    // The radio desk needs some landings to hear of.
+    await sleep(20_000);
+    await signIn(page, 'hooks');
+    await page.getByRole('button', { name: 'Deliveries' }).click();
+    await page.locator('.when').nth(1).click();
+    await sleep(1500);
   },
   async 'console-data'(page) {
     await signIn(
@@ -162,7 +166,16 @@ const terminals = {
     ],
     seconds: 11,
   },
-  'terminal-journal': { lines: ['uproar journal --last 25', 'uproar journal --collection pads --follow'], seconds: 12 },
+  'terminal-journal': {
+    lines: [
+      'uproar journal --last 12',
+      'uproar hook',
+      'uproar hook test landings',
+      'uproar hook deliveries landings --limit 8',
+      'uproar journal --collection pads --follow',
+    ],
+    seconds: 14,
+  },
   'terminal-undo': {
     lines: [
       `uproar merge notices/n-007 '{"text":"Cancelled","severity":"warning"}'`,

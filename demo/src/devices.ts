@@ -3,7 +3,7 @@
  * Each kind of device is a client of its own, like any other.
  */
 import { parseArgs } from 'node:util';
-import { connect, ConnectionError, isProblem, type JsonObject, type Store } from '@uproar/client';
+import { connect, ConnectionError, isProblem, type JsonObject, type Presence, type Store } from '@uproar/client';
 import { runRadioDesk } from './radio-desk.js';
 
 const { values } = parseArgs({ options: { url: { type: 'string' } } });
@@ -153,6 +153,11 @@ function driveTrucks(): void {
     const begin = () => {
       const store = connectDevice(`chase-truck-${number}`);
       store.collection('balloons').where`crewId = ${crew}`.watch();
+      // Gone when the truck is out of reach for a while.
+      store
+        .collection('online')
+        .present(`chase-truck-${number}`, { crew, since: new Date().toISOString() })
+        .catch(() => undefined);
       return store;
     };
     let store = begin();
@@ -192,8 +197,20 @@ function watchOver(): void {
   });
 }
 
+/** The tower looks at one balloon after another, as people in the console do. */
+function lookAround(): void {
+  const viewers = connectDevice('tower-desk').collection('viewers');
+  let held: Promise<Presence> | undefined;
+  every(15_000, async () => {
+    const data = { name: 'Tower', document: `balloons/bl-${Math.ceil(between(0, 12))}` };
+    held ??= viewers.present('tower-desk', data);
+    await (await held).update(data);
+  });
+}
+
 flyBalloons();
 measureWeather();
+lookAround();
 countVisitors();
 celebrateThousands();
 claimPads();

@@ -18,6 +18,7 @@ import { addIndex } from './commands/index-commands.js';
 import { addJournal } from './commands/journal.js';
 import { addKey } from './commands/key.js';
 import { addPolicy } from './commands/policy.js';
+import { addPresent } from './commands/present.js';
 import { addProfile } from './commands/profile.js';
 import { addQuery } from './commands/query.js';
 import { addRestore } from './commands/restore.js';
@@ -69,6 +70,7 @@ export function buildProgram(): Command {
     addMerge,
     addAdjust,
     addDelete,
+    addPresent,
     addEdit,
     addWatch,
     addShapes,

@@ -56,8 +56,8 @@ describe('the tour of the demo', () => {
     return typed;
   };
 
-  it('has six steps', () => {
-    expect(steps.map(({ length }) => length)).to.deep.equal([2, 2, 1, 4, 2, 3]);
+  it('has eight steps', () => {
+    expect(steps.map(({ length }) => length)).to.deep.equal([2, 2, 1, 4, 2, 2, 3, 3]);
     expect(said).to.match(/docs +http/);
   });
 
@@ -102,15 +102,33 @@ describe('the tour of the demo', () => {
     const [put, watch] = steps[4]!;
     expect(put).to.include('--ttl 30s');
     const watching = type(watch!);
-    expect((await run(put!.replace('30s', '8s'))).code).to.equal(0);
+    expect((await run(put!.replace('30s', '20s'))).code).to.equal(0);
     await until('it is shown', () => watching.out.includes('Fog until nine'));
     await until('it has ended', async () => (await run('uproar get notices/fog')).code === 5);
     process.kill(-watching.child.pid!, 'SIGINT');
   });
 
+  it('who is here', async () => {
+    const commands = steps[5]!;
+    expect(commands[0]).to.match(/ &$/);
+    // In the background, as in a shell of its own.
+    const holding = type(commands[0]!.replace(/ &$/, ''));
+    await until('it is there', async () => (await run(commands[1]!)).out.includes('you'));
+    process.kill(-holding.child.pid!, 'SIGINT');
+    await until('it has gone', async () => (await run('uproar get online/you')).code === 5);
+  });
+
+  it('a server that hears of landings', async () => {
+    const [list, deliveries, test] = steps[6]!;
+    await until('the radio desk has a hook', async () => (await run(list!)).out.includes('landings'));
+    expect((await run(deliveries!)).code).to.equal(0);
+    const tested = await run(test!);
+    expect(tested.out).to.match(/taken after \d+ ms: (200|503)/);
+  });
+
   it('putting a deleted record back', async () => {
     const before = (await run('uproar get notices/n-007 --json')).out;
-    const [remove, journal, revert] = steps[5]!;
+    const [remove, journal, revert] = steps[7]!;
     expect((await run(remove!)).code).to.equal(0);
     expect((await run('uproar get notices/n-007')).code).to.equal(5);
     expect((await run(journal!)).out).to.include('- notices/n-007');

@@ -22,7 +22,7 @@ const ROOT = fileURLToPath(new URL('../../../', import.meta.url));
 
 /** Commands that go on until they are ended. */
 const LASTING =
-  /^(\w+=\S+ )*uproar (serve(?!.*--(print-settings|help))|watch|demo)|^curl -N|^uproar journal.* --follow|^(sh|python3) docs\/recipes/;
+  /^(\w+=\S+ )*uproar (serve(?!.*--(print-settings|help))|watch|present|demo)|^curl -N|^uproar journal.* --follow|^(sh|python3) docs\/recipes/;
 
 /** Commands that may end otherwise than with 0, as the pages say. */
 const MEANT: [string, number][] = [
@@ -32,6 +32,9 @@ const MEANT: [string, number][] = [
   ['uproar policy try', 4],
   // No connection has the id that stands in the page.
   ['uproar devices end', 5],
+  // The receiver in the page is made up, and so is the seq.
+  ['uproar hook test', 1],
+  ['uproar hook resume landings --after', 1],
 ];
 
 /** A block of a page: its language, what else its fence says, and its text. */

@@ -11,6 +11,7 @@ export { isProblem } from './transport/socket-link.js';
 export { ConnectionError, type ConnectionState, type Token } from './transport/link.js';
 export type { ConnectOptions } from './options.js';
 export type { OnRefused, Refused } from './outbox/outbox.js';
+export type { Presence } from './presence/presence-handle.js';
 export { Query, type QueryParts, type TypedListing } from './collections/query.js';
 export {
   SchemaViolationError,

@@ -1,10 +1,11 @@
 /**
  * Code that the client loads once it is connected, so that the main file stays small: file uploads, transactions, the
- * connection check, the HTTP transport and IndexedDB.
+ * connection check, presence, the HTTP transport and IndexedDB.
  */
 export { openDB } from 'idb';
 export { HttpLink } from './transport/http-link.js';
 export { originRefused } from './transport/origin-refused.js';
 export { checkConnection } from './transport/check-connection.js';
+export { present } from './presence/presence.js';
 export { repeatUntilDone } from './collections/transaction.js';
 export { link, pendingUploads, resumeUploads, upload } from './files/send-file.js';

@@ -1,4 +1,6 @@
 import type { LiveMethod, LiveParams, LiveResults, Receipt, WatchTarget, WireCommit } from '@uproar/protocol';
+import type { JsonObject } from '@uproar/core';
+import type { Presence } from './presence/presence-handle.js';
 import type { SchemaViolation, SchemaCheck } from './schema/schema.js';
 import type { ConnectionState } from './transport/link.js';
 import type { Watch } from './views/watch.js';
@@ -25,6 +27,8 @@ export interface StoreAccess {
   commit(commit: WireCommit): Promise<Receipt>;
   /** Like `commit`. `retried`: the caller starts again after a conflict with a document it read. */
   commitOf(commit: WireCommit, retried: boolean): Promise<Receipt>;
+  /** Writes a document that lives as long as the client is connected. */
+  present(address: string, data: JsonObject): Promise<Presence>;
   /** Reports a document that violates the schema of its collection. */
   reportViolation(violation: SchemaViolation): void;
 }

@@ -16,6 +16,7 @@ import { Files } from './files/files.js';
 import type { ConnectOptions } from './options.js';
 import { Outbox } from './outbox/outbox.js';
 import { checkSendable } from './outbox/sendable.js';
+import type { Presence } from './presence/presence-handle.js';
 import { MemoryStorage, type ClientStorage } from './storage/storage.js';
 import type { StoreAccess } from './store-access.js';
 import type { CheckStep } from './transport/check-connection.js';
@@ -254,6 +255,11 @@ export class Store implements StoreAccess {
     signal?: AbortSignal,
   ): Promise<Response> {
     return this.#requests.send(method, path, { body, headers: { accept }, signal });
+  }
+
+  /** See `present` of a collection. */
+  async present(address: string, data: JsonObject): Promise<Presence> {
+    return (await import('./deferred.js')).present(this, address, data);
   }
 
   /** Checks the connection step by step: address, key, live connection and clock. Stops at the first failing step. */

@@ -116,7 +116,16 @@ export const WireWrite = z
   .union(
     [
       z
-        .strictObject({ put: DocumentAddress, data: Data, ifVersion: IfVersion, ...Ends })
+        .strictObject({
+          put: DocumentAddress,
+          data: Data,
+          ifVersion: IfVersion,
+          ...Ends,
+          whileConnected: z
+            .literal(true)
+            .optional()
+            .describe('The store deletes the document when this WebSocket connection has ended for a while.'),
+        })
         .describe('Create or replace a document.'),
       z
         .strictObject({ merge: DocumentAddress, data: Data, ifVersion: IfVersion, ...Ends })
@@ -143,6 +152,10 @@ export const WireWrite = z
   .refine((write) => !('ttl' in write && 'expires' in write), {
     error: 'A write has "expires" or "ttl", not both.',
     path: ['ttl'],
+  })
+  .refine((write) => !('whileConnected' in write && ('ttl' in write || 'expires' in write)), {
+    error: 'A document that lives as long as a connection has no other end.',
+    path: ['whileConnected'],
   })
   .meta({ id: 'Write' });
 export type WireWrite = z.infer<typeof WireWrite>;

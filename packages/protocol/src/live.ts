@@ -130,6 +130,7 @@ export const LIVE_PARAMS = {
   query: WireQuery,
   get: z.strictObject({ doc: DocumentAddress, at: Seq.optional() }),
   commit: WireCommit,
+  release: z.strictObject({ doc: DocumentAddress }),
 } as const;
 
 /** The names of the WebSocket calls. */
@@ -161,6 +162,7 @@ export const LIVE_RESULTS = {
   query: Listing,
   get: WireDocument,
   commit: Receipt,
+  release: z.object({}),
 } as const;
 
 /** What the service sends unasked over a WebSocket (JSON-RPC 2.0 notifications). */

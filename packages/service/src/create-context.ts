@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto';
 import { HEARTBEAT_MS } from '@uproar/protocol';
 import type { Cluster } from './cluster/cluster.js';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
@@ -22,11 +23,13 @@ import { SlowQueries } from './metrics/slow-queries.js';
 import type { Tracing } from './metrics/tracing.js';
 import type { Context } from './requests/context.js';
 import { OriginPolicy } from './requests/origin-policy.js';
+import { Presence } from './presence/presence.js';
 import { Schemas } from './schemas/schemas.js';
 import {
   DEFAULT_ACCESS_LIMITS,
   DEFAULT_GIVE_UP_MS,
   DEFAULT_MAX_UNREAD_BYTES,
+  DEFAULT_PRESENCE_GRACE_MS,
   type ServiceOptions,
 } from './settings.js';
 import { openStore, type Store } from './store/index.js';
@@ -43,6 +46,13 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
   const schemas = new Schemas(store);
   const addresses = new ReachableAddresses(options.hooks?.networks);
   const hooks = new Hooks(store, addresses);
+  const presence = new Presence({
+    store,
+    node: cluster?.node ?? randomBytes(6).toString('hex'),
+    graceMs: options.presenceGraceMs ?? DEFAULT_PRESENCE_GRACE_MS,
+    isInCharge: () => !cluster || cluster.isInCharge('maintenance'),
+    isRunning: (node) => cluster?.isRunning(node) ?? false,
+  });
   const recorder = new MetricsRecorder();
   const bytes = new ByteBudget(budgets);
   const liveWork = new LiveWork(budgets);
@@ -67,6 +77,7 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
     store,
     cluster,
     schemas,
+    presence,
     hooks,
     hookRunner: new HookRunner({
       store,

@@ -53,6 +53,8 @@ export interface ServiceOptions {
   scanIncludes?: boolean;
   /** How files are taken and kept. */
   files?: Partial<ContentLimits>;
+  /** How long a document stays that lives as long as a connection, after that has ended, in milliseconds; by default 10 s. */
+  presenceGraceMs?: number | undefined;
   /** Where hooks may deliver, and when they are paused. */
   hooks?: HookSettings;
   /** How tokens of an identity provider are verified; without it none are taken. */
@@ -110,6 +112,8 @@ export interface HookSettings {
   /** A hook whose deliveries fail for so long is paused, in milliseconds; by default three days. */
   giveUpMs?: number | undefined;
 }
+
+export const DEFAULT_PRESENCE_GRACE_MS = 10_000;
 
 export const DEFAULT_GIVE_UP_MS = 3 * 86_400_000;
 

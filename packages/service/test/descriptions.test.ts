@@ -42,7 +42,7 @@ describe('the descriptions for machines', () => {
     expect(diagnostics.filter(({ code }) => code !== 'asyncapi-latest-version')).to.deep.equal([]);
     const operations = document!.allOperations().map((operation) => operation.id());
     expect(operations).to.have.members([
-      ...['hello', 'watch', 'unwatch', 'query', 'get', 'commit'].map((name) => `call-${name}`),
+      ...['hello', 'watch', 'unwatch', 'query', 'get', 'commit', 'release'].map((name) => `call-${name}`),
       ...['change', 'reset', 'end', 'accepted', 'alive'].map((name) => `notify-${name}`),
       ...['query', 'document', 'collections', 'journal'].map((name) => `stream-${name}`),
     ]);
@@ -84,6 +84,7 @@ describe('the descriptions for machines', () => {
       ['get', { doc: 'balloons/none' }],
       ['fly', {}],
       ['unwatch', { watch: 'w1' }],
+      ['release', { doc: 'online/a' }],
     ];
     for (const [method, params] of calls) {
       const answer = (await socket.call(method, params)) as { error?: unknown };

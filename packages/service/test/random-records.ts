@@ -215,7 +215,8 @@ export class RandomRecords {
     const base = { collection: random.pick(['a', 'b']), id: `d-${random.integer(0, 9)}` };
     const condition = random.chance(0.2) ? { versionIn: [random.integer(0, number)] } : undefined;
     const guarded = condition ? { ...base, condition } : base;
-    switch (random.integer(0, 6)) {
+    const node = random.pick(['node-1', 'node-2']);
+    switch (random.integer(0, 8)) {
       case 0:
       case 1:
         return {
@@ -234,6 +235,10 @@ export class RandomRecords {
         const by = { '/n': { add: 1 }, '/seen': { now: true as const }, '/list': { with: [random.value(1)] } };
         return { ...base, kind: 'adjust', by };
       }
+      case 6:
+        return { ...guarded, kind: 'put', data: { n: random.integer(0, 1) }, holdFor: node };
+      case 7:
+        return { ...base, kind: 'delete', releasedBy: node };
       default:
         return random.chance(0.5) ? { ...guarded, kind: 'delete' } : { ...base, kind: 'delete', ifExpired: true };
     }

@@ -129,6 +129,12 @@ function stepsOf(address: string, key: string, padVersion: number): Step[] {
       look: '',
     },
     {
+      title: 'Who is here',
+      about: 'a document that lasts as long as a connection: end the first command, and it goes; trucks do the same',
+      commands: [`uproar present online/you '{"crew":"c-1"}' &`, 'uproar query online', 'kill %1'],
+      look: `In the console, two windows with the same document name each other: ${address}/console/data/balloons/bl-1#key=${key}`,
+    },
+    {
       title: 'A server that hears of landings',
       about: 'the radio desk gets each landing over HTTP, by a hook; sometimes it is busy, and hears of it again',
       commands: ['uproar hook', 'uproar hook deliveries landings', 'uproar hook test landings'],

@@ -135,6 +135,12 @@ export const SETTINGS = z.strictObject({
   'drain-for': declare(read(parseDuration), 'time', 'when stopping, close connections one by one over this time: 10s', {
     usual: 'at once',
   }),
+  'presence-grace': declare(
+    read(parseDuration),
+    'time',
+    'how long a document stays that lives as long as a connection, after the connection has ended',
+    { usual: '10s' },
+  ),
   'hook-networks': declare(
     list(),
     'networks',

@@ -30,6 +30,7 @@ export function toServiceOptions(
       maxSizeBytes: settings['journal-size'],
       holdMs: settings['hook-hold'],
     },
+    presenceGraceMs: settings['presence-grace'],
     hooks: { networks: settings['hook-networks'], giveUpMs: settings['hook-give-up'] },
     writeAheadBytes: settings['write-ahead-size'],
     openForMs: settings['open-for'],

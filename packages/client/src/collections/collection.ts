@@ -3,6 +3,7 @@ import type { WireCommit } from '@uproar/protocol';
 import { isProblem } from '../transport/socket-link.js';
 import { Query, QuerySteps, type QueryParts, type TypedListing } from './query.js';
 import { SchemaViolationError, type OnViolation, type Schema, SchemaCheck } from '../schema/schema.js';
+import type { Presence } from '../presence/presence-handle.js';
 import type { StoreAccess } from '../store-access.js';
 import type { TypedDocument } from '../views/view.js';
 import type { Watch } from '../views/watch.js';
@@ -125,6 +126,17 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
    */
   adjust(id: string, by: Adjustments, options: WriteOptions = {}): Promise<number> {
     return this.#write({ adjust: formatAddress(this.name, id), by, ...options });
+  }
+
+  /**
+   * Writes a document that lives as long as this client is connected, and writes it again after a reconnect. When the client has
+   * gone for a while, the store deletes it. Several clients can hold the same document.
+   *
+   * @returns once the store has taken it
+   * @throws {ProblemError} when the store refuses it
+   */
+  present(id: string, data: Data): Promise<Presence<Data>> {
+    return this.store.present(formatAddress(this.name, id), this.#fitting(id, data)) as Promise<Presence<Data>>;
   }
 
   /** Deletes a document. */

@@ -12,6 +12,7 @@ import ConflictTable from './ConflictTable.vue';
 import DocumentEnd from './DocumentEnd.vue';
 import { FormInputsKey } from './form-inputs';
 import { useDocumentEdit } from './use-document-edit';
+import { useViewers } from './use-viewers';
 
 const HistoryPanel = defineAsyncComponent(() => import('./HistoryPanel.vue'));
 const CodeEditor = defineAsyncComponent(() => import('../components/CodeEditor.vue'));
@@ -28,6 +29,7 @@ const now = computed<Document | undefined>(() => view.value?.byId.get(props.id))
 const edit = useDocumentEdit(`${props.collection}/${props.id}`, now);
 const { base, text, mode, dirty, restored, checked, overtaken, conflicting, takeOver } = edit;
 provide(FormInputsKey, edit.inputs);
+const viewers = useViewers(() => `${props.collection}/${props.id}`);
 const failure = ref('');
 const busy = ref(false);
 const tab = ref<'Data' | 'History' | 'Readers'>('Data');
@@ -121,6 +123,9 @@ async function remove(): Promise<void> {
       </Popconfirm>
     </template>
 
+    <p v-if="viewers.length > 0" class="viewers" role="status">
+      <span class="dot" aria-hidden="true" />Also looking at this: <b>{{ viewers.join(', ') }}</b>
+    </p>
     <Spin v-if="!view || view.state === 'loading'" />
     <Alert v-else-if="view.error" type="error" :message="view.error.detail" />
     <ReadersPanel v-else-if="tab === 'Readers'" :id="id" :collection="collection" />
@@ -212,6 +217,18 @@ async function remove(): Promise<void> {
 </template>
 
 <style scoped>
+.viewers {
+  margin: 0;
+  color: var(--ink-2);
+}
+.dot {
+  display: inline-block;
+  width: 8px;
+  height: 8px;
+  margin-right: 8px;
+  border-radius: 50%;
+  background: var(--live);
+}
 .columns {
   flex: 1;
   min-height: 0;

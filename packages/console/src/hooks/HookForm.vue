@@ -83,7 +83,7 @@ async function send(): Promise<void> {
     @close="emit('cancel')"
   >
     <form @submit.prevent="send">
-      <label class="field" v-if="!hook">Name<Input v-model:value="name" placeholder="landings" /></label>
+      <label v-if="!hook" class="field">Name<Input v-model:value="name" placeholder="landings" /></label>
       <label class="field"
         >Collection<ChoiceBox v-model:value="collection" placeholder="choose…" :options="names"
       /></label>

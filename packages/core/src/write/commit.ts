@@ -47,13 +47,23 @@ export type Write = {
   /** The same as a duration from the time of the commit, in milliseconds. */
   ttlMs?: number;
 } & (
-  | { kind: 'put' | 'merge'; data: JsonObject }
+  | {
+      kind: 'put';
+      data: JsonObject;
+      /**
+       * The node whose connection the document lives as long as. A document that is held already and has the same data stays as it
+       * is, in its version too.
+       */
+      holdFor?: string;
+    }
+  | { kind: 'merge'; data: JsonObject }
   /** `keepExisting`: if the document exists, it stays unchanged and the commit continues. */
   | { kind: 'create'; data: JsonObject; keepExisting?: boolean }
   | { kind: 'patch'; ops: JsonPatch }
   | { kind: 'adjust'; by: Adjustments }
   /** `ifExpired`: if the document has not ended by the time of the commit, it stays, and the commit continues. */
-  | { kind: 'delete'; ifExpired?: boolean }
+  /** `releasedBy`: if this node does not hold the document, or others do, it stays, and the commit continues. */
+  | { kind: 'delete'; ifExpired?: boolean; releasedBy?: string }
 );
 
 /** A document that the commit is based on, with the version that was read; 0 if it did not exist. */
@@ -65,8 +75,11 @@ export interface Read {
 
 /** Who makes a commit, as the journal keeps it. */
 export interface Author {
-  /** The kind of credential. `open` and `anonymous`: none was sent. `expiry`: the store ends a document. */
-  kind: 'key' | 'token' | 'account' | 'anonymous' | 'open' | 'expiry';
+  /**
+   * The kind of credential. `open` and `anonymous`: none was sent. `expiry`: the store ends a document. `presence`: so it does when a
+   * connection has ended.
+   */
+  kind: 'key' | 'token' | 'account' | 'anonymous' | 'open' | 'expiry' | 'presence';
   /** The name of the key, the `sub` of the token, the id of the account. */
   name: string;
 }

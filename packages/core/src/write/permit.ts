@@ -13,6 +13,7 @@ import { sees, type Access, type RuleName } from '../policy/policy.js';
  * their values unless the write sets them.
  *
  * @param work counts the steps of all patches of the commit
+ * @param isHeld whether the document lives as long as a connection already
  * @returns like {@link applyWrite}; a refusal reveals nothing hidden
  */
 export function applyPermitted(
@@ -22,6 +23,7 @@ export function applyPermitted(
   limits: DocumentLimits,
   access: Access,
   work?: PatchWork,
+  isHeld = false,
 ): WriteOutcome {
   const { conceal } = access;
   const seen = current && sees(access, current) ? withoutFields(current, conceal) : undefined;
@@ -59,7 +61,8 @@ export function applyPermitted(
   const rule = !current ? 'create' : result ? 'update' : 'delete';
   if (!access.allows(rule, { document: (result ?? current)!, before: current })) return refuse(write, seen, rule);
   // Whoever gives a document an end decides that it is deleted.
-  if (current && result?.expires !== undefined && movesEnd(write)) {
+  const holds = write.kind === 'put' && write.holdFor !== undefined && !isHeld;
+  if (current && (holds || (result?.expires !== undefined && movesEnd(write)))) {
     if (!access.allows('delete', { document: current, before: current })) return refuse(write, seen, 'delete', NO_END);
   }
   return { after: result };

@@ -68,6 +68,9 @@ const REPORT_MS = 1000;
 /** Without its own report from the log service for this time, a node counts as stale, in milliseconds. */
 const STALE_AFTER_MS = 3000;
 
+/** Another node that has not reported for this time counts as lost, in milliseconds. */
+const SILENT_MS = 5000;
+
 /** Own reports come back within this time; otherwise the log is followed over another connection, in milliseconds. */
 const WATCH_AGAIN_MS = 2500;
 
@@ -226,6 +229,12 @@ export class Cluster {
   /** The address of a node that is running. */
   addressOf(node: string): string | undefined {
     return this.#reports.get(node)?.report.address;
+  }
+
+  /** Whether a node has reported lately. */
+  isRunning(node: string): boolean {
+    const received = this.#reports.get(node);
+    return received !== undefined && performance.now() - received.atMs < SILENT_MS;
   }
 
   /** What nodes authenticate with. */

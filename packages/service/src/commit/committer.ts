@@ -55,6 +55,8 @@ export interface Sender extends CommitOrigin {
   rights: Rights;
   /** Distinguishes this sender from others of the same name, such as an earlier key. */
   idSpace?: string | undefined;
+  /** The node that holds documents which live as long as the connection of the sender; undefined without a connection. */
+  holdFor?: string | undefined;
 }
 
 /** The result of writing one document. */
@@ -103,7 +105,7 @@ export class Committer {
         { pointer: '/writes' },
       );
     }
-    const writes = wireWrites.map((write, index) => this.#prepare(write, index));
+    const writes = wireWrites.map((write, index) => this.#prepare(write, index, sender.holdFor));
     const digest = id === undefined ? undefined : digestOf([wireWrites, reads ?? []] as unknown as JsonValue);
     const outcome = await this.#append(
       { id, digest, writes, reads: reads?.map(({ doc, version }) => ({ ...splitAddress(doc), version })) },
@@ -157,7 +159,7 @@ export class Committer {
 
   async #append(
     commit: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
-    { author, rights, idSpace, ...origin }: Sender,
+    { author, rights, idSpace, holdFor: _holdFor, ...origin }: Sender,
   ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown } | { unchanged: unknown }>> {
     const outcome = await this.#tracing.span('commit', { 'uproar.writes': commit.writes.length }, async (note) => {
       const started = performance.now();
@@ -184,7 +186,7 @@ export class Committer {
     return outcome;
   }
 
-  #prepare(write: WireWrite, index: number): Write {
+  #prepare(write: WireWrite, index: number, holdFor: string | undefined): Write {
     if ('data' in write) this.checkData(write.data, { write: index, pointer: `/writes/${index}/data` });
     if ('create' in write) {
       const { create: collection, id = this.newId(), data, keepExisting } = write;
@@ -193,7 +195,17 @@ export class Committer {
     const condition = conditionFor(write.ifVersion);
     if ('delete' in write) return { kind: 'delete', ...splitAddress(write.delete), condition };
     const rest = { condition, ...readEnd(write) };
-    if ('put' in write) return { kind: 'put', ...splitAddress(write.put), data: write.data, ...rest };
+    if ('put' in write) {
+      if (write.whileConnected && holdFor === undefined) {
+        throw problemError(
+          'bad-request',
+          'A document can live as long as a WebSocket connection only if that connection writes it. Use "ttl" here.',
+          { write: index, pointer: `/writes/${index}/whileConnected` },
+        );
+      }
+      const held = write.whileConnected ? { holdFor } : {};
+      return { kind: 'put', ...splitAddress(write.put), data: write.data, ...rest, ...held };
+    }
     if ('merge' in write) return { kind: 'merge', ...splitAddress(write.merge), data: write.data, ...rest };
     if ('patch' in write) return { kind: 'patch', ...splitAddress(write.patch), ops: write.ops, ...rest };
     return { kind: 'adjust', ...splitAddress(write.adjust), by: write.by, ...rest };

@@ -3,7 +3,7 @@ import type { SelfDescription } from '@uproar/protocol';
 
 /** Who is asking, and by what right. */
 export interface Identity {
-  readonly author: Author & { readonly kind: Exclude<Author['kind'], 'expiry'> };
+  readonly author: Author & { readonly kind: Exclude<Author['kind'], 'expiry' | 'presence'> };
   readonly rights: Rights;
   /** The claims, if the policy may use them. */
   readonly claims?: Claims;

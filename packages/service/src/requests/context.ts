@@ -15,6 +15,7 @@ import type { SlowQueries } from '../metrics/slow-queries.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { HookRunner } from '../hooks/hook-runner.js';
 import type { Hooks } from '../hooks/hooks.js';
+import type { Presence } from '../presence/presence.js';
 import type { Schemas } from '../schemas/schemas.js';
 import type { Store } from '../store/index.js';
 import type { OriginPolicy } from './origin-policy.js';
@@ -25,6 +26,7 @@ export interface Context {
   /** Undefined for a store on one node. */
   cluster: Cluster | undefined;
   schemas: Schemas;
+  presence: Presence;
   hooks: Hooks;
   hookRunner: HookRunner;
   views: LiveViews;

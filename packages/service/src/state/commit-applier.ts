@@ -4,6 +4,7 @@ import type { CollectionTable } from './collection-table.js';
 import type { DocumentTable } from './document-table.js';
 import { evaluateCommit, type Row } from './evaluate-commit.js';
 import { HeldDocuments } from './held-documents.js';
+import type { HoldTable } from './hold-table.js';
 import type { IdempotencyTable, StoredOutcome } from './idempotency-table.js';
 import type { IndexTable } from './index-table.js';
 import type { JournalTable } from './journal-table.js';
@@ -20,6 +21,7 @@ export interface CommitTables {
   indexes: IndexTable;
   idempotency: IdempotencyTable;
   blobs: BlobTable;
+  holds: HoldTable;
   policies: PolicyTable;
   schemas: SchemaTable;
   store: StoreTable;
@@ -63,20 +65,31 @@ export class CommitApplier {
 
   /** Evaluates a commit and, if it is applied, writes its rows. */
   #evaluate(commit: Commit): CommitOutcome {
-    const { blobs, journal, policies, schemas, store } = this.#tables;
+    const { blobs, holds, journal, policies, schemas, store } = this.#tables;
     const evaluation = evaluateCommit(commit, journal.seq + 1, {
       held: this.#held,
       blobs,
       schemas,
+      holds,
       limits: store.current,
       policy: policies.current,
     });
+    this.#noteHolds(commit, evaluation.outcome);
     if (!('rows' in evaluation)) return evaluation.outcome;
     const stamp = { seq: journal.seq + 1, timeMs: commit.timeMs };
     journal.addCommit(stamp.seq, commit.id, commit.timeMs, commit.author);
     for (const row of evaluation.rows) this.#writeRow(row, stamp);
     for (const [address, document] of evaluation.altered) this.#held.set(address, document);
     return evaluation.outcome;
+  }
+
+  /** Notes who holds the documents of a commit that was not refused. */
+  #noteHolds({ writes }: Commit, outcome: CommitOutcome): void {
+    const done = 'applied' in outcome ? outcome.applied : 'unchanged' in outcome ? outcome.unchanged : undefined;
+    if (!done) return;
+    for (const [index, write] of writes.entries()) {
+      this.#tables.holds.note(write, done.documents[index]!.version === 0);
+    }
   }
 
   #writeRow({ write, before, after }: Row, stamp: { seq: number; timeMs: number }): void {

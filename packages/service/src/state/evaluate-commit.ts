@@ -1,6 +1,7 @@
 import {
   accessFor,
   applyPermitted,
+  deepEqual,
   findStaleRead,
   formatAddress,
   groupDigits,
@@ -12,6 +13,7 @@ import {
   withoutFields,
   type Access,
   type Commit,
+  type Document,
   type DocumentChange,
   type Policy,
   type Refusal,
@@ -20,6 +22,7 @@ import {
 import type { AppliedCommit, CommitOutcome } from './outcomes.js';
 import { FILES, type BlobTable } from './blob-table.js';
 import { hold, visibleSize, type Held, type HeldDocuments } from './held-documents.js';
+import type { HoldTable } from './hold-table.js';
 import type { SchemaTable } from './schema-table.js';
 import type { CommitLimits } from './store-table.js';
 import { describeStoredViolation, visibleViolations } from './schema-violations.js';
@@ -36,6 +39,7 @@ export interface EvaluationOptions {
   held: HeldDocuments;
   blobs: BlobTable;
   schemas: SchemaTable;
+  holds: HoldTable;
   limits: CommitLimits;
   policy: Policy;
 }
@@ -100,15 +104,16 @@ class CommitEvaluation {
     const { collection, id } = write;
     const address = formatAddress(collection, id);
     const before = this.#altered.has(address) ? this.#altered.get(address) : this.#options.held.get(collection, id);
+    if (write.kind === 'delete' && write.releasedBy !== undefined && !this.#isReleased(write, before)) {
+      return this.#keep(write, before);
+    }
     const access = this.#accessTo(collection);
     const stamp = { seq: this.#seq, timeMs: this.#commit.timeMs };
-    const outcome = applyPermitted(before?.document, write, stamp, this.#options.limits, access, this.#work);
+    const { holds, limits } = this.#options;
+    const outcome = applyPermitted(before?.document, write, stamp, limits, access, this.#work, holds.isHeld(write));
     if ('refusal' in outcome) return this.#asStored(outcome.refusal);
+    if (outcome.kept || this.#isHeldAlready(write, before, outcome.after)) return this.#keep(write, before);
     this.#applied.documents.push({ collection, id, version: outcome.after?.version ?? 0 });
-    if (outcome.kept) {
-      this.#kept.push({ collection, id, before: before?.document, after: before?.document });
-      return undefined;
-    }
     const after = outcome.after && hold(outcome.after, before, stamp.timeMs);
     const row = { write, before, after };
     const refused =
@@ -118,6 +123,28 @@ class CommitEvaluation {
     this.#applied.changes.push({ collection, id, before: before?.document, after: after?.document });
     this.#rows.push(row);
     return undefined;
+  }
+
+  /** A write that leaves its document as it is. */
+  #keep({ collection, id }: Write, held: Held | undefined): undefined {
+    this.#applied.documents.push({ collection, id, version: held?.document.version ?? 0 });
+    this.#kept.push({ collection, id, before: held?.document, after: held?.document });
+  }
+
+  /** Whether a document has lost the last connection that it lived as long as. */
+  #isReleased(write: Write & { kind: 'delete' }, held: Held | undefined): boolean {
+    return held !== undefined && this.#options.holds.isLast(write, write.releasedBy!);
+  }
+
+  /** Whether a document lives as long as a connection already, and has the data that is written. */
+  #isHeldAlready(write: Write, held: Held | undefined, after: Document | undefined): boolean {
+    return (
+      write.kind === 'put' &&
+      write.holdFor !== undefined &&
+      held !== undefined &&
+      this.#options.holds.isHeld(write) &&
+      deepEqual(held.document.data, after!.data)
+    );
   }
 
   #checkSize({ write: { collection, id }, before, after }: Row, { conceal }: Access): Refusal | undefined {

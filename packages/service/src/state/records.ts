@@ -9,7 +9,8 @@ import {
   type Write,
 } from '@uproar/core';
 
-/** The version of the format of records. A node refuses records of a later one. 2: documents that end. 3: hooks. */
+/** The version of the format of records. A node refuses records of a later one. 2: documents that end. 3: hooks, and documents that
+ * live as long as a connection. */
 export const RECORD_FORMAT = 3;
 
 /** Milliseconds since 1970, at the node that proposed the record. Applying never lets time go back. */
@@ -18,7 +19,10 @@ const Time = z.int();
 /** The SHA-256 of a secret, in base64url. */
 const SecretHash = z.string();
 
-const Author = z.object({ kind: z.enum(['key', 'token', 'account', 'anonymous', 'open', 'expiry']), name: z.string() });
+const Author = z.object({
+  kind: z.enum(['key', 'token', 'account', 'anonymous', 'open', 'expiry', 'presence']),
+  name: z.string(),
+});
 const JsonObjectValue = z.custom<JsonObject>((value) => typeof value === 'object' && value !== null);
 
 const Target = z.object({
@@ -37,12 +41,12 @@ const Target = z.object({
 });
 
 const WriteRecord: z.ZodType<Write> = z.discriminatedUnion('kind', [
-  Target.extend({ kind: z.literal('put'), data: JsonObjectValue }),
+  Target.extend({ kind: z.literal('put'), data: JsonObjectValue, holdFor: z.string().optional() }),
   Target.extend({ kind: z.literal('merge'), data: JsonObjectValue }),
   Target.extend({ kind: z.literal('create'), data: JsonObjectValue, keepExisting: z.boolean().optional() }),
   Target.extend({ kind: z.literal('patch'), ops: z.custom<JsonPatch>(Array.isArray) }),
   Target.extend({ kind: z.literal('adjust'), by: z.custom<Adjustments>((value) => typeof value === 'object') }),
-  Target.extend({ kind: z.literal('delete'), ifExpired: z.boolean().optional() }),
+  Target.extend({ kind: z.literal('delete'), ifExpired: z.boolean().optional(), releasedBy: z.string().optional() }),
 ]);
 
 /** A commit: its writes, who makes it, and by what right. Ids and time are fixed. */
@@ -245,16 +249,20 @@ export type RecordOf<Kind extends LogRecord['kind']> = Extract<LogRecord, { kind
 
 /** Writes records as a batch that another node can read: in the earliest format that has them, for nodes of earlier versions. */
 export function encodeBatch(records: readonly LogRecord[]): string {
-  const format = records.some(({ kind }) => kind.startsWith('hook-')) ? 3 : records.some(needsEnds) ? 2 : 1;
+  const format = records.reduce((latest, record) => Math.max(latest, formatOf(record)), 1);
   return JSON.stringify({ format, records });
 }
 
-function needsEnds(record: LogRecord): boolean {
-  return (
-    record.kind === 'commit' &&
-    record.commit.writes.some((write) => movesEnd(write) || (write.kind === 'delete' && write.ifExpired === true))
-  );
+/** The earliest format that has a record. */
+function formatOf(record: LogRecord): number {
+  if (record.kind.startsWith('hook-')) return 3;
+  if (record.kind !== 'commit') return 1;
+  const { writes } = record.commit;
+  if (writes.some((write) => isHeld(write) || (write.kind === 'delete' && write.releasedBy !== undefined))) return 3;
+  return writes.some((write) => movesEnd(write) || (write.kind === 'delete' && write.ifExpired === true)) ? 2 : 1;
 }
+
+const isHeld = (write: Write) => write.kind === 'put' && write.holdFor !== undefined;
 
 /**
  * Reads a batch. The records are checked, and returned exactly as they were written, so that their hash is the same.

@@ -6,6 +6,7 @@ import { BlobTable } from './blob-table.js';
 import { CollectionTable, type CollectionInfo } from './collection-table.js';
 import { CommitApplier } from './commit-applier.js';
 import { DocumentTable } from './document-table.js';
+import { HoldTable } from './hold-table.js';
 import { HookTable } from './hook-table.js';
 import { IdempotencyTable } from './idempotency-table.js';
 import { IndexTable, type IndexEntry } from './index-table.js';
@@ -48,6 +49,7 @@ export class StateMachine {
   readonly #blobs: BlobTable;
   readonly #collections: CollectionTable;
   readonly #commits: CommitApplier;
+  readonly #holds: HoldTable;
   readonly #hooks: HookTable;
   readonly #idempotency: IdempotencyTable;
   readonly #indexes: IndexTable;
@@ -66,6 +68,7 @@ export class StateMachine {
     this.#collections = new CollectionTable(database);
     this.#indexes = new IndexTable(database, this.#collections);
     this.#journal = new JournalTable(database);
+    this.#holds = new HoldTable(database);
     this.#hooks = new HookTable(database);
     this.#idempotency = new IdempotencyTable(database);
     this.#blobs = new BlobTable(database);
@@ -84,6 +87,7 @@ export class StateMachine {
       indexes: this.#indexes,
       idempotency: this.#idempotency,
       blobs: this.#blobs,
+      holds: this.#holds,
       policies: this.#policies,
       schemas: this.#schemas,
       store: this.#store,
@@ -159,6 +163,7 @@ export class StateMachine {
       this.#collections,
       this.#journal,
       this.#indexes,
+      this.#holds,
       this.#policies,
       this.#schemas,
       this.#store,

@@ -67,6 +67,7 @@ export type SessionParts = Pick<
   | 'identities'
   | 'maxUnreadBytes'
   | 'onFault'
+  | 'presence'
   | 'rates'
   | 'recorder'
   | 'sockets'
@@ -167,6 +168,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   review(present: Identity | Problem): void {
     if ('status' in present) {
       this.identity = undefined;
+      this.#context.presence.release(this);
       this.#watches.end(present);
       this.#awaitHello();
     } else {
@@ -280,6 +282,9 @@ export class SocketSession implements WatchOutput, LiveConnection {
         return this.#get(checked as LiveParams['get']);
       case 'commit':
         return this.#commit(checked as LiveParams['commit'], sizeBytes);
+      case 'release':
+        this.#context.presence.letGo(this, (checked as LiveParams['release']).doc);
+        return '{}';
     }
   }
 
@@ -304,6 +309,9 @@ export class SocketSession implements WatchOutput, LiveConnection {
       await this.#context.rates.checkFailures(this.address);
       if (seen !== undefined) await cluster?.waitFor(seen);
       const identity = await identities.identify(token);
+      if (this.identity && formatIdentity(this.identity.author) !== formatIdentity(identity.author)) {
+        this.#context.presence.release(this);
+      }
       connections.updateIdentity(this, identity);
       this.#context.sockets.identify(this.#stream as Socket, limitHolder(identity, this.address));
       clearTimeout(this.#helloTimer);
@@ -383,8 +391,15 @@ export class SocketSession implements WatchOutput, LiveConnection {
   async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
     const onSeq = (seq: number) => this.#sendAccepted(commit.id, seq);
     const { author, rights } = this.identity!;
-    const sender = { author, rights, idSpace: idSpaceOf(this.identity!), lane: this, sizeBytes, onSeq };
-    const receipt = await this.#context.committer.commit(commit, sender);
+    const { committer, presence } = this.#context;
+    const held = commit.writes.flatMap((write) => ('put' in write && write.whileConnected ? [write.put] : []));
+    const undoHold = held.length > 0 ? presence.hold(this, held) : undefined;
+    const holdFor = presence.node;
+    const sender = { author, rights, idSpace: idSpaceOf(this.identity!), lane: this, sizeBytes, onSeq, holdFor };
+    const receipt = await committer.commit(commit, sender).catch((error: unknown) => {
+      if (error instanceof ProblemError) undoHold?.();
+      throw error;
+    });
     if (!this.full) await new Promise<void>((resolve) => this.#whenCaughtUp(resolve));
     return JSON.stringify(receipt);
   }
@@ -438,6 +453,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
 
   #stop(): void {
     clearTimeout(this.#helloTimer);
+    this.#context.presence.release(this);
     this.#leave();
     this.#watches.stop();
   }

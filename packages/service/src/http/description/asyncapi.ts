@@ -21,6 +21,7 @@ const CALLS: Record<LiveMethod, string> = {
   query: 'Read the result of a query once',
   get: 'Read one document, now or at an earlier seq',
   commit: 'Write a group of documents, all or nothing',
+  release: 'Let go a document that lives as long as this connection',
 };
 
 const NOTIFICATIONS: Record<keyof typeof LIVE_NOTIFICATIONS, string> = {

@@ -9,6 +9,7 @@ import { SQL as log } from './0008-log.js';
 import { SQL as logEntries } from './0009-log-entries.js';
 import { SQL as expiry } from './0010-expiry.js';
 import { SQL as hooks } from './0011-hooks.js';
+import { SQL as holds } from './0012-holds.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
 export const MIGRATIONS: readonly string[] = [
@@ -23,4 +24,5 @@ export const MIGRATIONS: readonly string[] = [
   logEntries,
   expiry,
   hooks,
+  holds,
 ];
