@@ -42,6 +42,7 @@ const FOLDERS = {
     live: ['limits', 'store', 'metrics', 'reading'],
     hooks: ['.', 'state', 'store', 'identity', 'reading'],
     presence: ['store'],
+    setup: ['state', 'store', 'schemas', 'hooks', 'reading'],
     // What HTTP, event streams and WebSockets share.
     requests: [
       '.',
@@ -73,6 +74,7 @@ const FOLDERS = {
       'reading',
       'live',
       'hooks',
+      'setup',
       'requests',
       'event-stream',
     ],
@@ -115,8 +117,9 @@ const FOLDERS = {
     settings: ['output', 'arguments'],
     import: ['output'],
     policy: ['output', 'arguments', 'connect'],
+    setup: ['output', 'arguments'],
     rewrite: ['output', 'arguments'],
-    commands: ['output', 'arguments', 'connect', 'demo', 'import', 'policy', 'rewrite', 'settings'],
+    commands: ['output', 'arguments', 'connect', 'demo', 'import', 'policy', 'rewrite', 'settings', 'setup'],
   },
 };
 

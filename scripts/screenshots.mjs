@@ -50,7 +50,9 @@ const pages = {
     await sleep(1000);
   },
   async 'console-document'(page) {
+    const other = await open('present', 'viewers/dora', '{"name":"dora","document":"balloons/bl-300"}');
     await signIn(page, 'data/balloons/bl-300');
+    await page.getByText('Also looking at this').waitFor();
     await page.getByText('Form', { exact: true }).click();
     await page.getByRole('textbox', { name: 'status' }).fill('inflating');
     const change = { method: 'PATCH', body: '{"status":"aloft","altitude":60}' };
@@ -58,6 +60,7 @@ const pages = {
     await fetch(`${url}/v1/data/balloons/bl-300`, { ...change, headers });
     await page.getByText('Both of you changed the same fields.').waitFor();
     await sleep(500);
+    other.kill();
   },
   async 'console-shapes'(page) {
     for (const [id, data] of [
@@ -194,6 +197,7 @@ const terminals = {
       `uproar policy try update flights/f-0243 --account ada --merge '{"crewId":"c-9"}'`,
       `uproar policy try read balloons/bl-2 --anonymous`,
       'uproar policy test demo/policy-cases.yaml',
+      'uproar setup compare demo',
       'uproar key create gate-2 --scope write --collections gates --expires-in 30d',
       'uproar key list',
     ],

@@ -22,14 +22,11 @@ export const PICTURES = 12;
 /** The collections of the festival, in the order in which they are brought in. */
 export const COLLECTIONS = ['crews', 'balloons', 'pads', 'flights', 'stations', 'notices', 'gates'] as const;
 
-/** The indexes that the festival is looked up by: a balloon's flights, a crew's balloons. */
-export const INDEXES = [
-  { collection: 'flights', fields: 'balloonId,-start' },
-  { collection: 'balloons', fields: 'crewId' },
-] as const;
-
-/** The policy of the festival: crews see their own data, spectators the public board, directors everything. */
-export const POLICY_FILE = fileURLToPath(new URL('../policy.yaml', import.meta.url));
+/**
+ * The folder with the set-up of the festival: the policy, by which crews see their own data, spectators the public board, and
+ * directors everything; and the indexes that it is looked up by.
+ */
+export const SETUP_DIRECTORY = fileURLToPath(new URL('../', import.meta.url));
 
 /** People with accounts, and what the policy knows of them. */
 export const PEOPLE = [

@@ -26,6 +26,7 @@ import { addRevert } from './commands/revert.js';
 import { addServe } from './commands/serve.js';
 import { addRewrite } from './commands/rewrite.js';
 import { addSchema } from './commands/schema.js';
+import { addSetup } from './commands/setup.js';
 import { addShapes } from './commands/shapes.js';
 import { addTypes } from './commands/types.js';
 import { addStatus } from './commands/status.js';
@@ -88,6 +89,7 @@ export function buildProgram(): Command {
     addIndex,
     addHook,
     addPolicy,
+    addSetup,
     addKey,
     addAccount,
     addAudit,

@@ -102,6 +102,7 @@ describe('the tour of the demo', () => {
     const [put, watch] = steps[4]!;
     expect(put).to.include('--ttl 30s');
     const watching = type(watch!);
+    await until('it watches', () => watching.out.includes('changes follow'));
     expect((await run(put!.replace('30s', '20s'))).code).to.equal(0);
     await until('it is shown', () => watching.out.includes('Fog until nine'));
     await until('it has ended', async () => (await run('uproar get notices/fog')).code === 5);

@@ -7,7 +7,7 @@ export const CHANGE_KINDS = ['created', 'updated', 'deleted'] as const;
 
 const ChangeKind = z.enum(CHANGE_KINDS, { error: 'The kinds of change are created, updated and deleted.' });
 
-const HookName = z.string().regex(/^[\p{L}\p{Nd}][\p{L}\p{Nd} ._-]{0,63}$/u, {
+export const HookName = z.string().regex(/^[\p{L}\p{Nd}][\p{L}\p{Nd} ._-]{0,63}$/u, {
   error: 'A hook has a name of 1 to 64 letters, digits, spaces and ".", "_", "-".',
 });
 

@@ -17,5 +17,6 @@ export * from './problem-error.js';
 export * from './problems.js';
 export * from './rpc.js';
 export * from './schemas.js';
+export * from './setup.js';
 export * from './shapes.js';
 export * from './timing.js';

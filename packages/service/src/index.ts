@@ -17,3 +17,4 @@ export {
   type CheckReport,
   type Store,
 } from './store/index.js';
+export { checkSetup, type SetupFault } from './setup/check-setup.js';

@@ -359,7 +359,8 @@ describe('a store on several nodes', () => {
     expect(address).to.equal(one.url);
     database.pragma('query_only = off');
     await expectEqual(nodes);
-    expect((await one.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 2 });
+    // It can be read once it is synced.
+    await until('it can be read', async () => (await one.request('GET', '/v1/data/balloons/b-1')).json.data.n === 2);
     await stop(nodes);
   });
 

@@ -131,6 +131,23 @@ export class RandomRecords {
       () => ({ kind: 'hook-rotated', timeMs, id, secret: `whsec_${number}`, oldUntilMs: timeMs + 1000 }),
       () => ({ kind: 'hook-removed', timeMs, id }),
       () => ({
+        kind: 'setup',
+        timeMs,
+        steps: [
+          { kind: 'policy', timeMs: 1, text: random.pick(POLICIES), author },
+          { kind: 'schema', timeMs: 1, collection: 'b', mode: 'enforce', schema: random.pick(SCHEMAS), author },
+          { kind: 'index-created', timeMs: 1, collection: 'a', fields: random.pick(['n', 'seen']) },
+          {
+            kind: 'hook-created',
+            timeMs: 1,
+            id: `h${number}`,
+            name: `hook-${random.integer(0, 20)}`,
+            definition: this.#hook(),
+            secret: 'whsec_x',
+          },
+        ],
+      }),
+      () => ({
         kind: 'hook-progress',
         timeMs,
         hooks: [{ id, run: random.integer(1, 3), seq: random.integer(0, number), open: [['d', 1, 0]] }],

@@ -10,11 +10,10 @@ import {
   DEVICES_PROGRAM,
   drawBalloon,
   FIELD_DIRECTORY,
-  INDEXES,
   PASSWORD,
   PEOPLE,
   PICTURES,
-  POLICY_FILE,
+  SETUP_DIRECTORY,
 } from '@uproar/demo';
 import type { Service } from '@uproar/service';
 import { DEFAULT_HOST, DEFAULT_PORT } from '@uproar/service/settings';
@@ -24,7 +23,7 @@ import { DemoCluster, freeAddress } from '../demo/demo-cluster.js';
 import { describeTour } from '../demo/demo-tour.js';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import { importFile } from '../import/import-file.js';
-import { readFile } from '../arguments/read-data.js';
+import { readSetupFolder } from '../setup/folder.js';
 import { startService, stopped } from '../connect/run-service.js';
 import { parsePort } from '../settings/declaration.js';
 
@@ -135,8 +134,8 @@ async function bringInFestival(url: string, key: string): Promise<void> {
         onConflict: 'replace',
         resume: false,
       });
-    for (const { collection, fields } of INDEXES) await store.post('/v1/indexes', { collection, fields });
-    await store.request('PUT', '/v1/policy', { text: readFile(POLICY_FILE), note: 'the rules of the festival' });
+    const setup = readSetupFolder(SETUP_DIRECTORY);
+    await store.post('/v1/setup', { setup, note: 'the rules of the festival' });
     await uploadPictures(store);
     for (const { name, claims } of PEOPLE) await store.post('/v1/accounts', { name, password: PASSWORD, claims });
   } finally {

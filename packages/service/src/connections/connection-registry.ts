@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import { formatTime } from '@uproar/core';
+import { accessFor, formatTime, splitAddress, type Policy } from '@uproar/core';
 import { createProblem, problemError, ProblemError, type ConnectionInfo, type Problem } from '@uproar/protocol';
 import type { Identities } from '../identity/identities.js';
 import { formatIdentity, isGoverned, type Identity } from '../identity/identity.js';
@@ -125,6 +125,22 @@ export class ConnectionRegistry {
       transport: connection.transport,
       ...connection.describe(),
     }));
+  }
+
+  /** How many watches read a collection that their identity may not read by another policy. */
+  countLosing(policy: Policy): number {
+    let losing = 0;
+    for (const connection of this.#connections.keys()) {
+      const { identity } = connection;
+      if (!identity || !isGoverned(identity)) continue;
+      for (const { query, doc } of connection.describe().watches) {
+        const collection = query?.from ?? (doc === undefined ? undefined : splitAddress(doc).collection);
+        if (collection === undefined) continue;
+        const mayRead = (which: Policy) => accessFor(which, identity.rights, collection).read !== false;
+        if (mayRead(this.#identities.policy) && !mayRead(policy)) losing++;
+      }
+    }
+    return losing;
   }
 
   /** How many connections there are of each kind. */

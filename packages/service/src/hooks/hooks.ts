@@ -2,7 +2,7 @@ import { randomBytes, randomUUID } from 'node:crypto';
 import { formatTime } from '@uproar/core';
 import { problemError, type HookChange, type HookForm, type HookInfo } from '@uproar/protocol';
 import { prepareWireQuery } from '../reading/prepare-query.js';
-import type { HookDefinition, HookProgress, RecordOf } from '../state/records.js';
+import { innerRecords, type HookDefinition, type HookProgress, type RecordOf } from '../state/records.js';
 import type { Store } from '../store/index.js';
 import type { ReachableAddresses } from './reachable-addresses.js';
 
@@ -57,7 +57,7 @@ export class Hooks {
     this.#load();
     store.log.onBatch(({ records }) => {
       for (const record of records) if (record.kind === 'hook-progress') this.#noteProgress(record);
-      if (!records.some(({ kind }) => kind.startsWith('hook-') && kind !== 'hook-progress')) return;
+      if (!innerRecords(records).some(({ kind }) => kind.startsWith('hook-') && kind !== 'hook-progress')) return;
       this.#load();
       this.onChange();
     });
@@ -83,10 +83,9 @@ export class Hooks {
    *   `limit-reached`
    */
   async create({ name, after, ...definition }: HookForm): Promise<{ hook: Hook; secret: string }> {
-    this.#check(definition);
+    this.check(definition);
     if (after !== undefined) this.#checkSeq(after);
-    const id = randomUUID();
-    const secret = newSecret();
+    const { id, secret } = newHook();
     const start = after === undefined ? {} : { after };
     await this.#store.log.propose({ kind: 'hook-created', timeMs: Date.now(), id, name, definition, secret, ...start });
     return { hook: this.get(id), secret };
@@ -103,7 +102,7 @@ export class Hooks {
     const merged = Object.fromEntries(
       Object.entries({ ...definition, ...Object.fromEntries(given) }).filter(([, value]) => value !== null),
     ) as HookDefinition;
-    this.#check(merged);
+    this.check(merged);
     await this.#propose({ kind: 'hook-changed', timeMs: Date.now(), id, definition: merged }, idOrName);
     return this.get(id);
   }
@@ -166,7 +165,12 @@ export class Hooks {
     };
   }
 
-  #check({ url, collection, where, fields }: HookDefinition): void {
+  /**
+   * Checks what a hook is to deliver, and where to.
+   *
+   * @throws {ProblemError} `bad-query` or `address-refused`
+   */
+  check({ url, collection, where, fields }: HookDefinition): void {
     this.#addresses.check(url);
     prepareWireQuery({ from: collection, where, fields, limit: 'none' }, true);
   }
@@ -224,6 +228,11 @@ function readRow(row: Row): Hook {
       ...(missed === null ? {} : { missed: JSON.parse(missed) as HookProgress['missed'] }),
     },
   };
+}
+
+/** The id and the secret of a new hook. */
+export function newHook(): { id: string; secret: string } {
+  return { id: randomUUID(), secret: newSecret() };
 }
 
 /** A new secret, in the form of Standard Webhooks. */

@@ -22,6 +22,7 @@ import { serveCluster } from './operations/cluster.js';
 import { serveOperations } from './operations/operations.js';
 import { serveQuery } from './data/query.js';
 import { serveSchemas } from './administration/schemas.js';
+import { serveSetup } from './administration/setup.js';
 import { serveShapes } from './administration/shapes.js';
 import { serveAccountAdministration } from './access/accounts.js';
 import { serveOwnAccount } from './access/own-account.js';
@@ -70,6 +71,7 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
   serveShapes(app, context);
   serveIndexes(app, context);
   serveHooks(app, context);
+  serveSetup(app, context);
   serveJournal(app, context);
   serveBackups(app, context);
   serveTickets(app, context);

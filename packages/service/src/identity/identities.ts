@@ -1,6 +1,6 @@
 import { accessFor, type Access, type Claims, type Policy, type Rights } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
-import type { LogRecord } from '../state/records.js';
+import { innerRecords, type LogRecord } from '../state/records.js';
 import type { AppliedBatch } from '../state/state-machine.js';
 import type { Store } from '../store/index.js';
 import { Accounts } from './accounts.js';
@@ -151,8 +151,10 @@ export class Identities {
   /** Makes open connections check their permissions again, before they get changes made after a change of permissions. */
   #checkAgain({ records, outcomes }: AppliedBatch): void {
     for (const [index, record] of records.entries()) {
-      const concerns = concernedBy(record, outcomes[index]!);
-      if (concerns) for (const listener of this.#listeners) listener(concerns);
+      for (const inner of innerRecords([record])) {
+        const concerns = concernedBy(inner, outcomes[index]!);
+        if (concerns) for (const listener of this.#listeners) listener(concerns);
+      }
     }
   }
 

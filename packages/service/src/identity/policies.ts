@@ -1,5 +1,6 @@
 import { CLOSED, formatTime, type Author, type Policy } from '@uproar/core';
 import { parsePolicy } from '../state/parse-policy.js';
+import { innerRecords } from '../state/records.js';
 import type { Store } from '../store/index.js';
 import { formatIdentity } from './identity.js';
 
@@ -36,7 +37,7 @@ export class Policies {
     this.#store = store;
     this.#load();
     store.log.onBatch(({ records }) => {
-      if (records.some(({ kind }) => kind === 'policy')) this.#load();
+      if (innerRecords(records).some(({ kind }) => kind === 'policy')) this.#load();
     });
   }
 

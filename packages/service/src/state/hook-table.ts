@@ -2,6 +2,7 @@ import type Database from 'better-sqlite3';
 import { problemError } from '@uproar/protocol';
 import type { Refused } from './outcomes.js';
 import type { RecordOf } from './records.js';
+import { refusalOf } from './refuse.js';
 
 /** Each hook reads the journal and sends on its own. */
 const MAX_HOOKS = 100;
@@ -29,16 +30,32 @@ export class HookTable {
   /** @param seq that of the store */
   create(record: RecordOf<'hook-created'>, timeMs: number, seq: number): { seq: number } | Refused {
     const { id, name, definition, secret } = record;
-    if (this.#read('SELECT 1 FROM hooks WHERE id = ? OR name = ?', id, name) !== undefined) {
-      const detail = `A hook "${name}" exists already. Change it, or choose another name.`;
-      return { problem: problemError('hook-exists', detail, { pointer: '/name' }) };
-    }
-    if (this.#read('SELECT COUNT(*) FROM hooks')! >= MAX_HOOKS) {
-      return { problem: problemError('limit-reached', `A store has at most ${MAX_HOOKS} hooks.`) };
-    }
+    const refused = refusalOf(() => this.check(record));
+    if (refused) return refused;
     const after = Math.min(record.after ?? seq, seq);
     this.#database.prepare(INSERT).run(id, name, timeMs, JSON.stringify(definition), secret, after);
     return { seq: after };
+  }
+
+  /**
+   * Whether a record would be refused.
+   *
+   * @param more hooks that are created before it
+   * @throws {ProblemError} `hook-exists`, `limit-reached`, or `no-such-hook`
+   */
+  check(record: RecordOf<'hook-created' | 'hook-changed' | 'hook-removed'>, more = 0): undefined {
+    if (record.kind !== 'hook-created') {
+      if (this.#read('SELECT 1 FROM hooks WHERE id = ?', record.id) !== undefined) return;
+      throw problemError('no-such-hook', 'A hook does not exist any more.');
+    }
+    const { id, name } = record;
+    if (this.#read('SELECT 1 FROM hooks WHERE id = ? OR name = ?', id, name) !== undefined) {
+      const detail = `A hook "${name}" exists already. Change it, or choose another name.`;
+      throw problemError('hook-exists', detail, { pointer: '/name' });
+    }
+    if (this.#read('SELECT COUNT(*) FROM hooks')! + more >= MAX_HOOKS) {
+      throw problemError('limit-reached', `A store has at most ${MAX_HOOKS} hooks.`);
+    }
   }
 
   change({ id, definition, paused, after, ifRun }: RecordOf<'hook-changed'>, timeMs: number): { found: boolean } {

@@ -78,6 +78,7 @@ export interface Outcomes {
   'hook-rotated': { found: boolean };
   'hook-removed': { found: boolean };
   'hook-progress': Record<never, never>;
+  setup: Record<never, never> | Refused;
   'index-created': { number: number; created: boolean };
   'index-removed': { found: boolean };
   'blob-received': Record<never, never>;

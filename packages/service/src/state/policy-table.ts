@@ -25,23 +25,32 @@ export class PolicyTable {
   }
 
   /** Puts another policy in force. */
-  set({ text, author, note, ifVersion }: RecordOf<'policy'>, timeMs: number): { version: number } | Refused {
-    if (ifVersion !== undefined && ifVersion !== this.#version) {
-      const problem = problemError(
-        'version-mismatch',
-        `The policy is at version ${this.#version}, not ${ifVersion}. Read the newer version, then retry.`,
-        { expectedVersion: ifVersion, currentVersion: this.#version },
-      );
-      return { problem };
-    }
+  set(record: RecordOf<'policy'>, timeMs: number): { version: number } | Refused {
     return refusalOf(() => {
-      const policy = parsePolicy(text);
+      const policy = this.check(record);
+      const { text, author, note } = record;
       const version = this.#version + 1;
       this.#database.prepare(INSERT).run(version, timeMs, JSON.stringify(author), note ?? null, text);
       this.#version = version;
       this.#current = policy;
       return { version };
     });
+  }
+
+  /**
+   * Reads the policy of a record.
+   *
+   * @throws {ProblemError} `version-mismatch` or `bad-policy`, if it would be refused
+   */
+  check({ text, ifVersion }: RecordOf<'policy'>): Policy {
+    if (ifVersion !== undefined && ifVersion !== this.#version) {
+      throw problemError(
+        'version-mismatch',
+        `The policy is at version ${this.#version}, not ${ifVersion}. Read the newer version, then retry.`,
+        { expectedVersion: ifVersion, currentVersion: this.#version },
+      );
+    }
+    return parsePolicy(text);
   }
 
   /** Reads the state on disk again, after a failed transaction. */

@@ -9,8 +9,8 @@ import {
   type Write,
 } from '@uproar/core';
 
-/** The version of the format of records. A node refuses records of a later one. 2: documents that end. 3: hooks, and documents that
- * live as long as a connection. */
+/** The version of the format of records. A node refuses records of a later one. 2: documents that end. 3: hooks, set-ups, and documents
+ * that live as long as a connection. */
 export const RECORD_FORMAT = 3;
 
 /** Milliseconds since 1970, at the node that proposed the record. Applying never lets time go back. */
@@ -95,6 +95,77 @@ const HookProgress = z.object({
 });
 export type HookProgress = z.infer<typeof HookProgress>;
 
+const PolicyRecord = z.object({
+  kind: z.literal('policy'),
+  timeMs: Time,
+  text: z.string(),
+  author: Author,
+  note: z.string().optional(),
+  /** The version that this one replaces. If another is in force, the record is refused. */
+  ifVersion: z.int().optional(),
+});
+
+const SchemaRecord = z.object({
+  kind: z.literal('schema'),
+  timeMs: Time,
+  collection: z.string(),
+  mode: z.enum(['off', 'warn', 'enforce']),
+  schema: JsonObjectValue,
+  author: Author,
+  note: z.string().optional(),
+});
+
+const SchemaRemoved = z.object({ kind: z.literal('schema-removed'), timeMs: Time, collection: z.string() });
+
+const IndexCreated = z.object({
+  kind: z.literal('index-created'),
+  timeMs: Time,
+  collection: z.string(),
+  fields: z.string(),
+});
+
+const IndexRemoved = z.object({ kind: z.literal('index-removed'), timeMs: Time, number: z.int() });
+
+const HookCreated = z.object({
+  kind: z.literal('hook-created'),
+  timeMs: Time,
+  id: z.string(),
+  name: z.string(),
+  definition: HookDefinition,
+  /** What deliveries are signed with. It is needed in clear. */
+  secret: z.string(),
+  /** Begins after this seq; by default, after the present one. */
+  after: z.int().optional(),
+});
+
+const HookChanged = z.object({
+  kind: z.literal('hook-changed'),
+  timeMs: Time,
+  id: z.string(),
+  definition: HookDefinition.optional(),
+  /** Pauses it, with the reason; null lets it go on. */
+  paused: z.string().nullable().optional(),
+  /** Goes on after this seq, whatever was delivered before. */
+  after: z.int().optional(),
+  /** Only if the hook is still in this run. */
+  ifRun: z.int().optional(),
+});
+
+const HookRemoved = z.object({ kind: z.literal('hook-removed'), timeMs: Time, id: z.string() });
+
+/** What a set-up is made of. */
+const SetupStep = z.discriminatedUnion('kind', [
+  PolicyRecord,
+  SchemaRecord,
+  SchemaRemoved,
+  IndexCreated,
+  IndexRemoved,
+  HookCreated,
+  HookChanged,
+  HookRemoved,
+]);
+export type SetupStep = z.infer<typeof SetupStep>;
+
 /**
  * One entry of the log: everything that changes durable state. A record carries what is not in the state: time, ids,
  * random values, hashes of secrets, identity and claims. So applying it depends on the state and the record alone.
@@ -111,25 +182,9 @@ export const LogRecord = z.discriminatedUnion('kind', [
     depth: z.int(),
     resultBytes: z.int(),
   }),
-  z.object({
-    kind: z.literal('policy'),
-    timeMs: Time,
-    text: z.string(),
-    author: Author,
-    note: z.string().optional(),
-    /** The version that this one replaces. If another is in force, the record is refused. */
-    ifVersion: z.int().optional(),
-  }),
-  z.object({
-    kind: z.literal('schema'),
-    timeMs: Time,
-    collection: z.string(),
-    mode: z.enum(['off', 'warn', 'enforce']),
-    schema: JsonObjectValue,
-    author: Author,
-    note: z.string().optional(),
-  }),
-  z.object({ kind: z.literal('schema-removed'), timeMs: Time, collection: z.string() }),
+  PolicyRecord,
+  SchemaRecord,
+  SchemaRemoved,
   z.object({
     kind: z.literal('key-created'),
     timeMs: Time,
@@ -187,29 +242,8 @@ export const LogRecord = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('session-used'), timeMs: Time, access: SecretHash }),
   z.object({ kind: z.literal('session-refreshed'), timeMs: Time, token: SecretHash, ...SessionTokens.shape }),
   z.object({ kind: z.literal('session-ended'), timeMs: Time, id: z.string() }),
-  z.object({
-    kind: z.literal('hook-created'),
-    timeMs: Time,
-    id: z.string(),
-    name: z.string(),
-    definition: HookDefinition,
-    /** What deliveries are signed with. It is needed in clear. */
-    secret: z.string(),
-    /** Begins after this seq; by default, after the present one. */
-    after: z.int().optional(),
-  }),
-  z.object({
-    kind: z.literal('hook-changed'),
-    timeMs: Time,
-    id: z.string(),
-    definition: HookDefinition.optional(),
-    /** Pauses it, with the reason; null lets it go on. */
-    paused: z.string().nullable().optional(),
-    /** Goes on after this seq, whatever was delivered before. */
-    after: z.int().optional(),
-    /** Only if the hook is still in this run. */
-    ifRun: z.int().optional(),
-  }),
+  HookCreated,
+  HookChanged,
   z.object({
     kind: z.literal('hook-rotated'),
     timeMs: Time,
@@ -218,15 +252,17 @@ export const LogRecord = z.discriminatedUnion('kind', [
     /** Until when deliveries are also signed with the replaced secret. */
     oldUntilMs: Time.optional(),
   }),
-  z.object({ kind: z.literal('hook-removed'), timeMs: Time, id: z.string() }),
+  HookRemoved,
+  /** Several changes of the set-up, all or none. */
+  z.object({ kind: z.literal('setup'), timeMs: Time, steps: z.array(SetupStep) }),
   /** What was delivered. It does not count for a hook that is in another run by now. */
   z.object({
     kind: z.literal('hook-progress'),
     timeMs: Time,
     hooks: z.array(HookProgress.extend({ id: z.string(), run: z.int() })),
   }),
-  z.object({ kind: z.literal('index-created'), timeMs: Time, collection: z.string(), fields: z.string() }),
-  z.object({ kind: z.literal('index-removed'), timeMs: Time, number: z.int() }),
+  IndexCreated,
+  IndexRemoved,
   /** A content was received, and is complete. */
   z.object({ kind: z.literal('blob-received'), timeMs: Time, sha256: z.string(), sizeBytes: z.int() }),
   /** Removes contents that no document uses, and that were not received again since. */
@@ -255,7 +291,7 @@ export function encodeBatch(records: readonly LogRecord[]): string {
 
 /** The earliest format that has a record. */
 function formatOf(record: LogRecord): number {
-  if (record.kind.startsWith('hook-')) return 3;
+  if (record.kind.startsWith('hook-') || record.kind === 'setup') return 3;
   if (record.kind !== 'commit') return 1;
   const { writes } = record.commit;
   if (writes.some((write) => isHeld(write) || (write.kind === 'delete' && write.releasedBy !== undefined))) return 3;
@@ -277,4 +313,9 @@ export function decodeBatch(text: string): LogRecord[] {
   const checked = z.array(LogRecord).safeParse(records);
   if (!checked.success) throw new RangeError(`The log has a record of another form: ${z.prettifyError(checked.error)}`);
   return records as LogRecord[];
+}
+
+/** Records with those that they contain instead of them. */
+export function innerRecords(records: readonly LogRecord[]): LogRecord[] {
+  return records.flatMap((record) => (record.kind === 'setup' ? record.steps : [record]));
 }

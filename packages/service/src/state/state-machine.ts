@@ -1,8 +1,9 @@
 import type Database from 'better-sqlite3';
 import type { DocumentLimits } from '@uproar/core';
-import { problemError } from '@uproar/protocol';
+import { problemError, type ProblemError } from '@uproar/protocol';
 import { AccountTable } from './account-table.js';
 import { BlobTable } from './blob-table.js';
+import { compileSchema } from './compile-schema.js';
 import { CollectionTable, type CollectionInfo } from './collection-table.js';
 import { CommitApplier } from './commit-applier.js';
 import { DocumentTable } from './document-table.js';
@@ -18,7 +19,8 @@ import { LogPositionTable, type LogPosition } from './log-position.js';
 import type { AppliedCommit, CommitOutcome, OutcomeOf, Outcomes } from './outcomes.js';
 import { PolicyTable } from './policy-table.js';
 import { ProducerTable } from './producer-table.js';
-import type { LogRecord, RecordOf } from './records.js';
+import type { LogRecord, RecordOf, SetupStep } from './records.js';
+import { refusalOf } from './refuse.js';
 import { SchemaTable } from './schema-table.js';
 import { SessionTable } from './session-table.js';
 
@@ -210,6 +212,8 @@ export class StateMachine {
       case 'hook-progress':
         this.#hooks.setProgress(record);
         return {};
+      case 'setup':
+        return this.#applySetup(record);
       case 'index-created':
         return this.#indexes.create(record.collection, record.fields, timeMs);
       case 'index-removed':
@@ -231,6 +235,30 @@ export class StateMachine {
       default:
         return this.#guarded(record, timeMs);
     }
+  }
+
+  /** Applies all steps of a set-up, or none. */
+  #applySetup({ steps, timeMs }: RecordOf<'setup'>): Outcomes['setup'] {
+    let created = 0;
+    for (const step of steps) {
+      const problem = this.#findFault(step, created);
+      if (problem) return { problem };
+      if (step.kind === 'hook-created') created++;
+    }
+    for (const step of steps) this.#applyOne({ ...step, timeMs });
+    return {};
+  }
+
+  /** Why a step of a set-up would be refused. */
+  #findFault(step: SetupStep, created: number): ProblemError | undefined {
+    const found = refusalOf(() => {
+      if (step.kind === 'policy') this.#policies.check(step);
+      else if (step.kind === 'schema') compileSchema(step.schema);
+      else if (step.kind.startsWith('hook-'))
+        this.#hooks.check(step as RecordOf<'hook-created' | 'hook-changed'>, created);
+      return undefined;
+    });
+    return found?.problem;
   }
 
   /** Refuses a record whose id or secret another one has, instead of failing its whole batch. */

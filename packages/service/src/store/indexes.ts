@@ -2,6 +2,7 @@ import { formatTerm, parseOrder, type OrderTerm } from '@uproar/core';
 import { problemError } from '@uproar/protocol';
 import type { Log } from '../log/log.js';
 import { SELECT_INDEXES, type IndexDefinition, type IndexEntry } from '../state/index-table.js';
+import { innerRecords } from '../state/records.js';
 import type { StateMachine } from '../state/state-machine.js';
 import type { Reads } from './reads.js';
 import { StoreThread } from './store-thread.js';
@@ -42,7 +43,7 @@ export class Indexes {
     this.#options = options;
     this.#load();
     options.log.onBatch(({ records }) => {
-      if (!records.some(({ kind }) => kind === 'index-created' || kind === 'index-removed')) return;
+      if (!innerRecords(records).some(({ kind }) => kind === 'index-created' || kind === 'index-removed')) return;
       this.#load();
       // Another node may have created it.
       this.continueFilling();
@@ -89,6 +90,11 @@ export class Indexes {
     const index = this.#find(number);
     if (index) return index;
     throw problemError('no-such-index', `The index ${number} was removed while it was being filled.`);
+  }
+
+  /** Resolves when all indexes that are being filled are, or could not be. */
+  async filled(): Promise<void> {
+    await Promise.allSettled(this.#filling.values());
   }
 
   /** Removes an index. Resolves with whether there was one. */
