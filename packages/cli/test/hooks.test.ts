@@ -23,8 +23,8 @@ describe('uproar hook', () => {
     expect([test.code, test.out]).to.deep.equal([0, test.out.match(/^taken after \d+ ms: 204\n$/)?.[0]]);
     await service.request('PUT', '/v1/data/flights/dawn', { n: 5 });
     await until('it is delivered', () => receiver.received.length === 2);
-    const list = (await run(['list'])).out;
-    expect(list).to.match(/radio +flights created, updated where n > 1 +http:\S+ +– +– +delivering/);
+    const row = /radio +flights created, updated where n > 1 +http:\S+ +– +– +delivering/;
+    await until('it is listed as done', async () => row.test((await run(['list'])).out));
     const deliveries = (await run(['deliveries', 'radio', '--json'])).out.trim().split('\n');
     const { number } = JSON.parse(deliveries[0]!) as { number: number };
     const shown = (await run(['deliveries', 'radio', String(number)])).out;

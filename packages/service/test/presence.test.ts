@@ -7,7 +7,10 @@ import { RawSocket } from '../../../test/raw-socket.js';
 import { KEY, TestService, until } from '../../../test/service.js';
 import { makeToken, TOKEN_SETTINGS } from '../../../test/tokens.js';
 
-const GRACE = { presenceGraceMs: 700 };
+/** Long enough for a client to come back on a machine with other work. */
+const GRACE = { presenceGraceMs: 2000 };
+/** Longer than that. */
+const AFTER_GRACE_MS = 3500;
 
 const exists = async (service: TestService, address: string) =>
   (await service.request('GET', `/v1/data/${address}`)).status === 200;
@@ -36,7 +39,7 @@ describe('documents that live as long as a connection', () => {
   it('are deleted by a commit of their own a while after the connection has ended', async () => {
     const socket = await open();
     await hold(socket, 'online/truck-1', { crew: 'c-1' });
-    await new Promise((resolve) => setTimeout(resolve, 1500));
+    await new Promise((resolve) => setTimeout(resolve, AFTER_GRACE_MS));
     expect(await exists(service, 'online/truck-1'), 'while it is connected').to.equal(true);
     const endedMs = Date.now();
     socket.socket.terminate();
@@ -52,7 +55,7 @@ describe('documents that live as long as a connection', () => {
     const second = await open();
     const again = await hold(second, 'online/truck-1', { crew: 'c-1' });
     expect(again.result.documents[0].version, 'the same data').to.equal(1);
-    await new Promise((resolve) => setTimeout(resolve, 1500));
+    await new Promise((resolve) => setTimeout(resolve, AFTER_GRACE_MS));
     expect(await history(service, 'online/truck-1')).to.deep.equal(['created key:environment']);
     second.socket.terminate();
     await gone(service, 'online/truck-1');
@@ -63,7 +66,7 @@ describe('documents that live as long as a connection', () => {
     await hold(one, 'online/ada');
     await hold(two, 'online/ada');
     one.socket.terminate();
-    await new Promise((resolve) => setTimeout(resolve, 1500));
+    await new Promise((resolve) => setTimeout(resolve, AFTER_GRACE_MS));
     expect(await exists(service, 'online/ada')).to.equal(true);
     expect(await two.call('release', { doc: 'online/ada' })).to.have.property('result');
     await gone(service, 'online/ada');
@@ -80,7 +83,7 @@ describe('documents that live as long as a connection', () => {
     await service.request('DELETE', '/v1/data/online/c');
     socket.socket.terminate();
     await gone(service, 'online/b');
-    await new Promise((resolve) => setTimeout(resolve, 1000));
+    await new Promise((resolve) => setTimeout(resolve, AFTER_GRACE_MS));
     expect(await exists(service, 'online/a')).to.equal(true);
     expect(await history(service, 'online/c')).to.have.length(3);
   });
@@ -162,7 +165,7 @@ describe('documents that live as long as a connection', () => {
 describe('presence in a cluster', () => {
   it('follows a client to another node, and ends with a node that is lost', async () => {
     const etcd = await Etcd.start(1);
-    const options = { ...GRACE, presenceGraceMs: 1500 };
+    const options = GRACE;
     const nodes = [await startNode(etcd, 'present/', options), await startNode(etcd, 'present/', options)];
     const [one, two] = nodes as [TestService, TestService];
     const stores: Store[] = [];

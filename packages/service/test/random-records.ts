@@ -233,7 +233,7 @@ export class RandomRecords {
     const condition = random.chance(0.2) ? { versionIn: [random.integer(0, number)] } : undefined;
     const guarded = condition ? { ...base, condition } : base;
     const node = random.pick(['node-1', 'node-2']);
-    switch (random.integer(0, 8)) {
+    switch (random.integer(0, 7)) {
       case 0:
       case 1:
         return {
@@ -253,9 +253,9 @@ export class RandomRecords {
         return { ...base, kind: 'adjust', by };
       }
       case 6:
-        return { ...guarded, kind: 'put', data: { n: random.integer(0, 1) }, holdFor: node };
-      case 7:
-        return { ...base, kind: 'delete', releasedBy: node };
+        return random.chance(0.7)
+          ? { ...base, kind: 'put', data: { n: random.integer(0, 9) }, holdFor: node }
+          : { ...base, kind: 'delete', releasedBy: node };
       default:
         return random.chance(0.5) ? { ...guarded, kind: 'delete' } : { ...base, kind: 'delete', ifExpired: true };
     }
