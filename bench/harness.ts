@@ -88,10 +88,12 @@ export class Listener {
     return listener;
   }
 
-  /** Sends a call and waits for the next message. */
+  /** Sends a call and waits for its answer. */
   async call(method: string, params: unknown): Promise<string> {
     const answer = new Promise<string>((resolve) => {
       this.onMessage = (data) => {
+        // A heartbeat or a change can come before.
+        if (data.includes('"method"')) return;
         this.onMessage = () => undefined;
         resolve(String(data));
       };
