@@ -38,11 +38,11 @@ const FOLDERS = {
     metrics: ['.', 'limits', 'store'],
     commit: ['store', 'metrics'],
     connections: ['identity'],
-    reading: ['store'],
+    reading: ['state', 'store'],
     live: ['limits', 'store', 'metrics', 'reading'],
     hooks: ['.', 'state', 'store', 'identity', 'reading'],
     presence: ['store'],
-    setup: ['state', 'store', 'schemas', 'hooks', 'reading'],
+    setup: ['state', 'schemas', 'store', 'hooks', 'reading'],
     // What HTTP, event streams and WebSockets share.
     requests: [
       '.',

@@ -91,10 +91,10 @@ describe('uproar setup', () => {
     const before = (await service.request('GET', '/v1/setup')).json;
     const dry = await run(['apply', folder, '--dry-run']);
     expect([dry.code, dry.out]).to.deep.equal([1, dry.out]);
-    expect(dry.out).to.include('1 of 3 documents of flights do not fit');
+    expect(dry.out).to.include('1 documents of flights do not fit: f-3');
     const refused = await run(['apply', folder]);
     expect([refused.code, refused.err]).to.deep.equal([6, refused.err]);
-    expect(refused.err).to.include('schema flights: 1 of 3 documents');
+    expect(refused.err).to.include('schema flights: 1 documents of flights do not fit');
     expect((await service.request('GET', '/v1/setup')).json).to.deep.equal(before);
     // Also where the state has changed since the plan was made.
     const { store } = service.service;
@@ -112,11 +112,13 @@ describe('uproar setup', () => {
   it('checks a folder without a store, and says where a mistake is', async () => {
     expect((await run(['check', folder])).code).to.equal(0);
     expect((await run(['check', folder], { RECEIVER: undefined as never })).err).to.include('RECEIVER');
+    main('flights: enforce', "flights: ['n,-n']");
     write('schemas/flights.json', '{"type":"no such type"}');
     write('policy.yaml', 'collections: { flights: { read: "n >" } }');
     const { code, out } = await run(['check', folder]);
     expect(code).to.equal(7);
     expect(out).to.include('wrong policy').and.include('wrong schema flights');
+    expect(out).to.include('wrong index flights n,-n: An index names each field once.');
     write('setup.yaml', 'indexs: {}');
     expect((await run(['check', folder])).err).to.include('indexs');
     expect((await run(['apply', bench.at('nowhere')])).code).to.equal(2);

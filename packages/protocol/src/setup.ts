@@ -29,7 +29,7 @@ export const StoreSetup = z
   .meta({ id: 'StoreSetup' });
 export type StoreSetup = z.infer<typeof StoreSetup>;
 
-/** A set-up that is to be applied, or only compared and checked. */
+/** A request to apply a set-up, or only to compare and check it. */
 export const SetupForm = z.strictObject({
   setup: StoreSetup,
   dryRun: z.boolean().default(false).describe('Only say what would be done.'),
@@ -61,7 +61,7 @@ export const SetupAnswer = z
     applied: z.boolean(),
     steps: z.array(SetupStep),
     warnings: z.array(PolicyWarning),
-    secrets: z.record(z.string(), z.string()).describe('The secrets of new hooks, which are not to be seen again.'),
+    secrets: z.record(z.string(), z.string()).describe('The secrets of new hooks. They are shown only once.'),
   })
   .meta({ id: 'SetupAnswer' });
 export type SetupAnswer = z.infer<typeof SetupAnswer>;

@@ -1,6 +1,7 @@
-import { enableFullQueries, parseOrder, type JsonObject } from '@uproar/core';
+import { enableFullQueries, type JsonObject } from '@uproar/core';
 import type { StoreSetup } from '@uproar/protocol';
 import { prepareWireQuery } from '../reading/prepare-query.js';
+import { readIndexFields } from '../reading/read-index-fields.js';
 import { compileSchema } from '../state/compile-schema.js';
 import { parsePolicy } from '../state/parse-policy.js';
 
@@ -27,7 +28,7 @@ export function checkSetup({ policy, schemas, indexes, hooks }: StoreSetup): Set
     attempt('schema', name, () => compileSchema(schema as JsonObject));
   }
   for (const [name, lists] of Object.entries(indexes)) {
-    for (const fields of lists) attempt('index', `${name} ${fields}`, () => parseOrder(fields));
+    for (const fields of lists) attempt('index', `${name} ${fields}`, () => readIndexFields(fields));
   }
   for (const [name, { collection, where, fields, url }] of Object.entries(hooks)) {
     attempt('hook', name, () => {

@@ -1,22 +1,7 @@
-import {
-  deepEqual,
-  formatTerm,
-  parseOrder,
-  QueryError,
-  type Author,
-  type JsonObject,
-  type JsonValue,
-} from '@uproar/core';
-import {
-  createProblem,
-  problemError,
-  ProblemError,
-  type Problem,
-  type SetupForm,
-  type SetupStep,
-  type StoreSetup,
-} from '@uproar/protocol';
+import { deepEqual, formatTerm, type Author, type JsonObject, type JsonValue } from '@uproar/core';
+import { ProblemError, type Problem, type SetupForm, type SetupStep, type StoreSetup } from '@uproar/protocol';
 import { newHook, type Hooks } from '../hooks/hooks.js';
+import { readIndexFields } from '../reading/read-index-fields.js';
 import type { Schemas } from '../schemas/schemas.js';
 import { compileSchema, type SchemaValidator } from '../state/compile-schema.js';
 import type { SetupStep as SetupRecord } from '../state/records.js';
@@ -28,11 +13,11 @@ export interface PlanParts {
   schemas: Schemas;
   hooks: Hooks;
   policy: { version: number; text: string };
-  /** The documents of a collection that violate a schema: how many, and how many there are. */
-  countViolations: (
+  /** Whether a schema can be enforced, after how many documents. */
+  checkBeforeEnforcing: (
     collection: string,
     validate: SchemaValidator,
-  ) => Promise<{ violations: number; documents: number }>;
+  ) => Promise<{ documents: number; problem?: Problem }>;
   /** What is said about another policy. */
   aboutPolicy: (text: string) => string;
 }
@@ -50,7 +35,7 @@ export function readSetup({
   schemas,
   hooks,
   policy,
-}: Omit<PlanParts, 'countViolations' | 'aboutPolicy'>): StoreSetup {
+}: Omit<PlanParts, 'checkBeforeEnforcing' | 'aboutPolicy'>): StoreSetup {
   const indexes: StoreSetup['indexes'] = {};
   for (const { collection, fields } of store.indexes.list()) {
     (indexes[store.collections.nameOf(collection)] ??= []).push(fields);
@@ -109,7 +94,7 @@ async function planSchemas(
   present: StoreSetup,
   remove: boolean,
   common: { timeMs: number; author: Author; note?: string },
-  { countViolations }: PlanParts,
+  { checkBeforeEnforcing }: PlanParts,
 ): Promise<PlannedStep[]> {
   const steps: PlannedStep[] = [];
   for (const [name, { mode, schema }] of Object.entries(schemas)) {
@@ -119,12 +104,9 @@ async function planSchemas(
     try {
       const validate = compileSchema(schema as JsonObject);
       if (mode === 'enforce') {
-        const { violations, documents } = await countViolations(name, validate);
+        const { documents, problem } = await checkBeforeEnforcing(name, validate);
         step.detail = `${documents} documents checked`;
-        if (violations > 0) {
-          const detail = `${violations} of ${documents} documents of ${name} do not fit. "uproar schema check ${name} --file …" lists them.`;
-          step.problem = createProblem('stored-violations', detail);
-        }
+        if (problem) step.problem = problem;
       }
       const record: SetupRecord = { kind: 'schema', ...common, collection: name, mode, schema: schema as JsonObject };
       steps.push(step.problem ? { step } : { step, record });
@@ -152,7 +134,7 @@ function planIndexes(
   for (const [collection, lists] of Object.entries(indexes)) {
     for (const given of lists) {
       const planned = attempt({ part: 'index', name: `${collection} ${given}`, action: 'create' }, () => {
-        const fields = readFields(given);
+        const fields = readIndexFields(given).map(formatTerm).join(',');
         wanted.add(`${collection} ${fields}`);
         const documents = store.collections.get(collection)?.documents ?? 0;
         return {
@@ -185,7 +167,7 @@ function planHooks(
     steps.push(
       attempt({ part: 'hook', name, action: before ? 'change' : 'create', detail: `to ${definition.url}` }, () => {
         hooks.check(definition);
-        if (before) return { record: { kind: 'hook-changed', timeMs, id: hooks.get(name).id, definition } };
+        if (before) return { record: hooks.changeRecord(hooks.get(name), definition) };
         const { id, secret } = newHook();
         return { record: { kind: 'hook-created', timeMs, id, name, definition, secret }, secret };
       }),
@@ -213,16 +195,6 @@ function attempt(step: SetupStep, make: () => { record: SetupRecord; detail?: st
 
 function leaveOrRemove(part: SetupStep['part'], name: string, remove: boolean, record: SetupRecord): PlannedStep {
   return remove ? { step: { part, name, action: 'remove' }, record } : { step: { part, name, action: 'leave' } };
-}
-
-/** The fields of an index, as the store writes them. */
-function readFields(text: string): string {
-  try {
-    return parseOrder(text).map(formatTerm).join(',');
-  } catch (error) {
-    if (error instanceof QueryError) throw problemError('bad-query', error.message, { pointer: error.pointer });
-    throw error;
-  }
 }
 
 function problemOf(error: unknown): Problem {

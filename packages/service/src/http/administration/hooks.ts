@@ -30,6 +30,9 @@ const DeliveryParams = Params.extend({ number: z.coerce.number().int().positive(
 /** How long another node may take to answer, in milliseconds; a delivery may take a minute. */
 const PEER_MS = 65_000;
 
+/** Says that another node has forwarded the request, and which. */
+const FORWARDED = 'uproar-forwarded-by';
+
 /** Hooks: changes delivered to other servers. */
 export function serveHooks(app: FastifyInstance, context: HooksContext): void {
   const routes = withSchemas(app);
@@ -274,14 +277,15 @@ function serveDeliveries(routes: Routes, context: HooksContext): void {
 /** The answer of the node that delivers, if that is another one. */
 async function askOther<Answer>(
   { cluster }: HooksContext,
-  { method, url }: FastifyRequest,
+  { method, url, headers: given }: FastifyRequest,
 ): Promise<Answer | undefined> {
   const node = cluster?.holderOf('hooks');
-  if (node === undefined || node === cluster!.node) return undefined;
+  // While the work changes hands, each of two nodes can take the other for the one that delivers.
+  if (node === undefined || node === cluster!.node || given[FORWARDED] !== undefined) return undefined;
   const address = cluster!.addressOf(node);
   if (address === undefined) return undefined;
   try {
-    const headers = { authorization: `Bearer ${cluster!.secret}` };
+    const headers = { authorization: `Bearer ${cluster!.secret}`, [FORWARDED]: cluster!.node };
     const response = await fetch(new URL(url, address), { method, headers, signal: AbortSignal.timeout(PEER_MS) });
     const answer: unknown = await response.json();
     if (!response.ok) throw new ProblemError(answer as Problem);

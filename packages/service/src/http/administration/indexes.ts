@@ -1,8 +1,8 @@
-import { formatTerm, parseOrder, QueryError } from '@uproar/core';
 import { CollectionName, Problem, problemError } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
+import { readIndexFields } from '../../reading/read-index-fields.js';
 import type { IndexInfo } from '../../store/index.js';
 import type { Context } from '../../requests/context.js';
 
@@ -52,7 +52,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Pick<Context, 'sto
     },
     async (request, reply) => {
       const { collection, fields } = request.body;
-      const index = await store.indexes.create(collection, readFields(fields), Date.now());
+      const index = await store.indexes.create(collection, readIndexFields(fields), Date.now());
       return reply.code(201).send(describe(index));
     },
   );
@@ -74,16 +74,4 @@ export function serveIndexes(app: FastifyInstance, { store }: Pick<Context, 'sto
       return (reply as FastifyReply).code(204).send();
     },
   );
-}
-
-function readFields(fields: string) {
-  try {
-    const terms = parseOrder(fields);
-    const names = terms.map((term) => formatTerm({ ...term, descending: false }));
-    if (new Set(names).size < names.length) throw new QueryError('An index names each field once.');
-    return terms;
-  } catch (error) {
-    if (!(error instanceof QueryError)) throw error;
-    throw problemError('bad-query', error.message, { position: error.position, pointer: '/fields' });
-  }
 }

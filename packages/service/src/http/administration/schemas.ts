@@ -5,13 +5,13 @@ import {
   NewSchema,
   Problem,
   problemError,
+  ProblemError,
   SchemaReport,
-  type SchemaReport as Report,
 } from '@uproar/protocol';
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import { z } from 'zod';
-import { compileSchema, type SchemaValidator } from '../../state/compile-schema.js';
-import { changesAfter, type Store } from '../../store/index.js';
+import { compileSchema } from '../../state/compile-schema.js';
+import { checkBeforeEnforcing, checkDocuments } from '../../reading/check-documents.js';
 import type { Context } from '../../requests/context.js';
 import { findShape } from './shapes.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
@@ -24,7 +24,6 @@ const tags = ['administration'];
 const params = z.strictObject({ collection: CollectionName });
 
 const SAMPLE = 50_000;
-const MAX_EXAMPLES = 100;
 
 /** The structure that documents of a collection are to have. */
 export function serveSchemas(app: FastifyInstance, context: SchemasContext): void {
@@ -119,7 +118,7 @@ function serveCheckSchema(routes: Routes, context: SchemasContext): void {
       const { collection } = request.params;
       const schema = request.body.schema ?? schemas.get(collection)?.schema;
       if (!schema) throw noSchema(collection);
-      return check(store, collection, compileSchema(schema as JsonObject));
+      return checkDocuments(store, collection, compileSchema(schema as JsonObject));
     },
   );
 }
@@ -146,7 +145,10 @@ function serveSetSchema(routes: Routes, context: SchemasContext): void {
       const schema = (request.body.schema ?? schemas.get(collection)?.schema) as JsonObject | undefined;
       if (!schema) throw noSchema(collection);
       const validate = compileSchema(schema);
-      if (mode === 'enforce' && !anyway) await refuseStoredViolations(store, collection, validate);
+      if (mode === 'enforce' && !anyway) {
+        const { problem } = await checkBeforeEnforcing(store, collection, validate);
+        if (problem) throw new ProblemError(problem);
+      }
       return schemas.set(collection, mode, schema, request.identity.author, note);
     },
   );
@@ -176,34 +178,5 @@ function noSchema(collection: string): Error {
   return problemError(
     'no-such-schema',
     `${collection} has no schema. To get a proposal: uproar schema propose ${collection}`,
-  );
-}
-
-async function check(store: Store, collection: string, validate: SchemaValidator): Promise<Report> {
-  const report: Report = { seq: 0, documents: 0, violations: 0, examples: [] };
-  const query = prepareQuery({ from: collection, limit: 'none' });
-  for await (const { document, stored } of store.reader.stream(query, {}, (seq) => (report.seq = seq))) {
-    report.documents++;
-    const violations = validate(document.data, stored.data.length);
-    if (violations.length === 0) continue;
-    report.violations++;
-    if (report.examples.length < MAX_EXAMPLES) report.examples.push({ id: document.id, violations });
-  }
-  return report;
-}
-
-/**
- * Checks all documents, and finally the documents written during the check, so that none is missed.
- *
- * @throws {ProblemError} `stored-violations`
- */
-async function refuseStoredViolations(store: Store, collection: string, validate: SchemaValidator): Promise<void> {
-  const { seq, violations, examples } = await check(store, collection, validate);
-  const since = changesAfter(store, collection, seq).filter(({ after }) => after && validate(after.data).length > 0);
-  const ids = [...new Set([...examples.map(({ id }) => id), ...since.map(({ id }) => id)])];
-  if (ids.length === 0) return;
-  throw problemError(
-    'stored-violations',
-    `${Math.max(violations, ids.length)} documents of ${collection} do not fit: ${ids.slice(0, 5).join(', ')}${ids.length > 5 ? ', …' : ''}. Correct them first (uproar schema check ${collection} lists them), or set "anyway".`,
   );
 }

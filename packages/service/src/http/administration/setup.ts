@@ -1,10 +1,9 @@
-import { prepareQuery } from '@uproar/core';
 import { Problem, ProblemError, SetupAnswer, SetupForm, StoreSetup } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
+import { checkBeforeEnforcing } from '../../reading/check-documents.js';
 import { findPolicyWarnings } from '../../requests/check-policy.js';
 import type { Context } from '../../requests/context.js';
 import { planSetup, readSetup, type PlanParts } from '../../setup/plan-setup.js';
-import type { SchemaValidator } from '../../state/compile-schema.js';
 import { parsePolicy } from '../../state/parse-policy.js';
 import { auditAdministration } from '../access/audit.js';
 import { withSchemas } from '../with-schemas.js';
@@ -83,21 +82,11 @@ export function serveSetup(app: FastifyInstance, context: SetupContext): void {
       schemas,
       hooks,
       policy: identities.policies.get()!,
-      countViolations,
+      checkBeforeEnforcing: (collection, validate) => checkBeforeEnforcing(store, collection, validate),
       aboutPolicy: (text) => {
         const losing = connections.countLosing(parsePolicy(text));
         return losing === 0 ? '' : `${losing} open ${losing === 1 ? 'watch ends' : 'watches end'}`;
       },
     };
-  }
-
-  async function countViolations(collection: string, validate: SchemaValidator) {
-    let [violations, documents] = [0, 0];
-    const query = prepareQuery({ from: collection, limit: 'none' });
-    for await (const { document, stored } of store.reader.stream(query, {})) {
-      documents++;
-      if (validate(document.data, stored.data.length).length > 0) violations++;
-    }
-    return { violations, documents };
   }
 }

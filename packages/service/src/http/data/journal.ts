@@ -2,10 +2,7 @@ import {
   formatAddress,
   formatTime,
   isCollectionName,
-  sees,
-  seesEverything,
   splitAddress,
-  withoutFields,
   type Document,
   type DocumentChange,
   type Query,
@@ -22,6 +19,7 @@ import { costLimits, readableAccess } from '../../requests/identity-scope.js';
 import type { Context } from '../../requests/context.js';
 import { EVENT_STREAM_HEADERS, headersOf, registerStream } from '../../event-stream/event-stream.js';
 import { prepareWireQuery } from '../../reading/prepare-query.js';
+import { kindOfChange, seeChange } from '../../reading/see-change.js';
 
 const Parameters = z.strictObject(
   {
@@ -320,14 +318,8 @@ class Source {
     });
   }
 
-  /** A change as it is seen: what comes into sight is created, what goes out of it deleted. */
   #see(change: JournalChange): JournalChange | undefined {
-    const access = this.#context.identities.accessOf(this.identity, change.collection);
-    if (seesEverything(access)) return change;
-    const look = (document: Document | undefined) =>
-      document && sees(access, document) ? withoutFields(document, access.conceal) : undefined;
-    const [before, after] = [look(change.before), look(change.after)];
-    return before || after ? { ...change, before, after } : undefined;
+    return seeChange(this.#context.identities.accessOf(this.identity, change.collection), change);
   }
 
   /** The commits that changed the document. Those whose change is not seen are passed over, as if there were none. */
@@ -384,12 +376,11 @@ function sizeOf(entries: readonly JournalEntry[]): number {
 }
 
 function describe(storeId: string, entry: JournalEntry, change: JournalChange): JournalEvent {
-  const kind = !change.before ? 'created' : !change.after ? 'deleted' : 'updated';
   return {
     specversion: '1.0',
     id: `${entry.seq}.${change.place}`,
     source: `/stores/${storeId}`,
-    type: `uproar.document.${kind}`,
+    type: `uproar.document.${kindOfChange(change)}`,
     subject: formatAddress(change.collection, change.id),
     time: formatTime(entry.timeMs),
     datacontenttype: 'application/json',
