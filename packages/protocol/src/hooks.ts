@@ -94,7 +94,7 @@ export const HookInfo = z
   .meta({ id: 'Hook' });
 export type HookInfo = z.infer<typeof HookInfo>;
 
-/** A hook with its secret, which is not to be seen again. */
+/** A hook with its secret, which is shown only once. */
 export const NewHook = HookInfo.extend({
   secret: z.string().describe('What signatures are verified with (Standard Webhooks, `v1`).'),
 }).meta({ id: 'NewHook' });

@@ -218,6 +218,22 @@ describe('hooks', () => {
       expect((await service.request('GET', '/v1/hooks/radio')).json.type).to.equal('/problems/no-such-hook');
     }));
 
+  it('begin with the next change when they get another collection', () =>
+    withReceiver(async (service, receiver) => {
+      await service.request('PUT', '/v1/data/crews/c-1', { n: 0 });
+      receiver.answer = (_received, response) => response.writeHead(500).end();
+      await create(service, { url: receiver.url });
+      await put(service, 'c-1', { n: 1 });
+      await until('a change waits', () => receiver.received.length === 1);
+      receiver.answer = (_received, response) => response.writeHead(200).end();
+      // The document that waits has the same id as one of the other collection.
+      const { json } = await service.request('PATCH', '/v1/hooks/radio', { collection: 'crews' });
+      expect(json).to.include({ collection: 'crews', seq: 2, waiting: 0 });
+      await service.request('PUT', '/v1/data/crews/c-1', { n: 3 });
+      await until('the next change is delivered', () => receiver.received.length >= 2);
+      expect(receiver.subjects.slice(1)).to.deep.equal(['3 crews/c-1']);
+    }));
+
   it('are paused by a receiver that has gone, and after failing for too long', () =>
     withReceiver(
       async (service, receiver) => {
@@ -372,6 +388,9 @@ describe('hooks in a cluster', () => {
     expect((await other.request('GET', `/v1/hooks/radio/deliveries/${number}`)).json.request.body).to.contain(
       'flights/a',
     );
+    const forwarded = { 'uproar-forwarded-by': 'x' };
+    const own = await other.request('GET', '/v1/hooks/radio/deliveries', undefined, forwarded);
+    expect(own.json.deliveries, 'a forwarded request is not forwarded again').to.deep.equal([]);
     await first.service.close();
     await put(other, 'b', { n: 1 });
     await until('the other delivers', () => receiver.subjects.includes('2 flights/b'), 30_000);

@@ -80,7 +80,7 @@ export class DeliveryPlan {
     return this.#sending;
   }
 
-  /** Changes that the receiver is to be told it will not get. */
+  /** Changes that the journal lost, and that the receiver has not been told about. */
   get missed(): HookProgress['missed'] {
     return this.#missed;
   }
@@ -146,7 +146,7 @@ export class DeliveryPlan {
 
   /** When something may be due next, in milliseconds since 1970; undefined when only a new change can bring something. */
   dueMs(): number | undefined {
-    // The end of a delivery is looked at anyway.
+    // The end of a delivery wakes the worker.
     if (this.#sending >= (this.#restsUntilMs > 0 ? 1 : this.#parallel)) return undefined;
     if (this.#restsUntilMs > 0) return this.#open.size > 0 ? this.#restsUntilMs : undefined;
     let dueMs = Infinity;

@@ -1,17 +1,8 @@
 import { createHash } from 'node:crypto';
-import {
-  formatAddress,
-  formatTime,
-  sees,
-  seesEverything,
-  withoutFields,
-  type Access,
-  type Document,
-  type Query,
-} from '@uproar/core';
-import { JOURNAL_EVENT_TYPES } from '@uproar/protocol';
+import { formatAddress, formatTime, type Access, type Document, type Query } from '@uproar/core';
 import { Webhook } from 'standardwebhooks';
 import { formatIdentity } from '../identity/identity.js';
+import { kindOfChange, seeChange } from '../reading/see-change.js';
 import type { CommitChange } from '../store/index.js';
 import type { Post } from './send.js';
 
@@ -45,10 +36,9 @@ export interface Selection {
 }
 
 /**
- * Makes the event for a change, as somebody with this access sees it: a document that comes into sight is created, one
- * that goes out of sight is deleted.
+ * Makes the event for a change, as a caller with this access sees it.
  *
- * @returns undefined when the change is not to be delivered
+ * @returns undefined if the hook does not deliver the change
  */
 export function eventOf(
   storeId: string,
@@ -56,13 +46,11 @@ export function eventOf(
   access: Access,
   { kinds, query, hasFields }: Selection,
 ): HookEvent | undefined {
-  const see = (document: Document | undefined) => {
-    if (!document || seesEverything(access)) return document;
-    return sees(access, document) ? withoutFields(document, access.conceal) : undefined;
-  };
-  const [before, after] = [see(change.before), see(change.after)];
-  const kind = !before ? 'created' : !after ? 'deleted' : 'updated';
-  if (!(before ?? after) || !kinds.includes(kind)) return undefined;
+  const seen = seeChange(access, change);
+  if (!seen) return undefined;
+  const { before, after } = seen;
+  const kind = kindOfChange(seen);
+  if (!kinds.includes(kind)) return undefined;
   const meets = (document: Document | undefined) =>
     document !== undefined && query.matches({ document, claims: access.claims }) === true;
   if (!meets(before) && !meets(after)) return undefined;
@@ -75,7 +63,7 @@ export function eventOf(
       specversion: '1.0',
       id: `${change.seq}-${digest}`,
       source: `/stores/${storeId}`,
-      type: JOURNAL_EVENT_TYPES[['created', 'updated', 'deleted'].indexOf(kind)]!,
+      type: `uproar.document.${kind}`,
       subject,
       time: formatTime(change.timeMs),
       datacontenttype: 'application/json',
@@ -87,7 +75,7 @@ export function eventOf(
   };
 }
 
-/** The event that tells a receiver which changes it will not get, because the journal had lost them. */
+/** The event that names the changes which a receiver does not get, because the journal was cut before. */
 export function missedEvent(
   storeId: string,
   { after, upTo }: { after: number; upTo: number },

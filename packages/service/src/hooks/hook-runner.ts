@@ -12,7 +12,7 @@ import type { Sender } from './send.js';
 const SAVE_MS = 1000;
 const QUIET_SAVE_MS = 10_000;
 
-/** How often it is looked whether this process delivers, in milliseconds. */
+/** How often the runner checks whether this process is in charge, in milliseconds. */
 const LOOK_MS = 500;
 
 /** What the runner works with. */
@@ -64,11 +64,6 @@ export class HookRunner {
       setInterval(() => void this.#save(), SAVE_MS).unref(),
     ];
     this.#arrange();
-  }
-
-  /** The hooks that this process delivers for. */
-  get running(): number {
-    return this.#workers.size;
   }
 
   /** A hook as it is now: if this process delivers for it, its progress includes what is not written yet. */

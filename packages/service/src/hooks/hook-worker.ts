@@ -20,14 +20,17 @@ const CHANGES_AT_ONCE = 200;
 const BYTES_AT_ONCE = 2 * 1024 * 1024;
 const SLICE_MS = 4;
 
-/** Changes of a document that are not to be delivered, passed over before others are served. */
-const PASSED_AT_ONCE = 50;
+/** Changes of a document that the hook does not deliver and that are skipped before other requests are served. */
+const SKIPPED_AT_ONCE = 50;
 
 /** How long to wait after an error of this side, in milliseconds. */
 const AFTER_FAULT_MS = 10_000;
 
 /** How long to wait before the receiver is told again what it missed, in milliseconds. */
 const RETRY_MISSED_MS = 30_000;
+
+/** How long to wait while the deliveries of all hooks take too much memory, in milliseconds. */
+const FULL_WAIT_MS = 50;
 
 /** The status by which a receiver says that it does not want any more (RFC 9110, section 15.5.11). */
 const GONE = 410;
@@ -56,7 +59,7 @@ export interface WorkerParts {
   pause: (reason: string) => void;
 }
 
-/** The next change of a document, and its event if it is to be delivered. */
+/** The next change of a document, and its event if the hook delivers it. */
 type NextChange = { change: CommitChange; event?: HookEvent } | { change?: undefined; event?: undefined };
 
 /** Delivers the changes of one hook, as long as it is not stopped. */
@@ -113,7 +116,7 @@ export class HookWorker {
     clearTimeout(this.#timer);
   }
 
-  /** Its progress, if that is to be written now. */
+  /** Its progress, if it is time to write it. */
   takeProgress(nowMs: number, quietMs: number): Hook['progress'] | undefined {
     if (!this.#deliveredSince && nowMs - this.#savedMs < quietMs) return undefined;
     const { progress } = this.#plan;
@@ -136,14 +139,18 @@ export class HookWorker {
     try {
       this.#scan();
       const nowMs = Date.now();
-      for (let document = this.#plan.next(nowMs); document; document = this.#plan.next(nowMs)) {
+      const { sender } = this.#parts;
+      while (!sender.isFull) {
+        const document = this.#plan.next(nowMs);
+        if (!document) break;
         void this.#deliver(document);
       }
+      if (sender.isFull) this.#timer = setTimeout(() => this.wake(), FULL_WAIT_MS).unref();
       this.#tellMissed(nowMs);
     } catch (error) {
       return this.#fail(error);
     }
-    const dueMs = this.#plan.dueMs();
+    const dueMs = this.#parts.sender.isFull ? undefined : this.#plan.dueMs();
     if (dueMs === undefined) return;
     this.#timer = setTimeout(() => this.wake(), Math.min(Math.max(dueMs - Date.now(), 1), 3_600_000)).unref();
   }
@@ -167,7 +174,7 @@ export class HookWorker {
     }
   }
 
-  /** Sends the next change of a document that is to be delivered. */
+  /** Sends the next change of a document that the hook delivers. */
   async #deliver(document: OpenDocument): Promise<void> {
     let found: NextChange;
     try {
@@ -202,18 +209,18 @@ export class HookWorker {
   }
 
   /**
-   * The next change of a document that is to be delivered. Changes that are not are passed over, up to a number of them: then
-   * there is a change without an event. Without a change, the document has none left.
+   * Finds the next change of a document that the hook delivers. It skips others, up to {@link SKIPPED_AT_ONCE}: then it returns
+   * a change without an event. It returns nothing when the document has no change left.
    */
   #nextEvent(document: OpenDocument): NextChange {
     const { store, policy } = this.#parts;
     const access = accessFor(policy(), this.#rights, this.hook.definition.collection);
     let change = document.change ?? this.#readNext(document, document.seq);
-    for (let passed = 0; change; passed++) {
+    for (let skipped = 0; change; skipped++) {
       const event = eventOf(store.id, change, access, this.#selection);
       if (event) return { change, event };
       if (!document.more) return {};
-      if (passed >= PASSED_AT_ONCE) return { change };
+      if (skipped >= SKIPPED_AT_ONCE) return { change };
       change = this.#readNext(document, change.seq + 1);
     }
     return {};
@@ -251,7 +258,7 @@ export class HookWorker {
     return answer;
   }
 
-  /** Tells the receiver which changes it will not get. */
+  /** Sends the receiver the range of changes that the journal lost. */
   #tellMissed(nowMs: number): void {
     const { missed } = this.#plan;
     if (!missed || this.#tellingMissed || nowMs < this.#missedDueMs) return;

@@ -78,7 +78,7 @@ export class Hooks {
   /**
    * Creates a hook.
    *
-   * @returns the hook, and its secret, which is not to be seen again
+   * @returns the hook, and its secret, which is shown only once
    * @throws {ProblemError} `bad-query`, `address-refused`, `seq-ahead`, `journal-truncated`, `hook-exists`, or
    *   `limit-reached`
    */
@@ -97,14 +97,21 @@ export class Hooks {
    * @throws {ProblemError} `no-such-hook`, `bad-query`, or `address-refused`
    */
   async change(idOrName: string, change: HookChange): Promise<Hook> {
-    const { id, definition } = this.get(idOrName);
+    const hook = this.get(idOrName);
+    const { id, definition } = hook;
     const given = Object.entries(change).filter(([, value]) => value !== undefined);
     const merged = Object.fromEntries(
       Object.entries({ ...definition, ...Object.fromEntries(given) }).filter(([, value]) => value !== null),
     ) as HookDefinition;
     this.check(merged);
-    await this.#propose({ kind: 'hook-changed', timeMs: Date.now(), id, definition: merged }, idOrName);
+    await this.#propose(this.changeRecord(hook, merged), idOrName);
     return this.get(id);
+  }
+
+  /** The record that gives a hook another definition. In another collection, the hook begins with the next change. */
+  changeRecord({ id, definition }: Hook, next: HookDefinition): RecordOf<'hook-changed'> {
+    const moved = next.collection === definition.collection ? {} : { after: this.#store.log.seq };
+    return { kind: 'hook-changed', timeMs: Date.now(), id, definition: next, ...moved };
   }
 
   /** @throws {ProblemError} `no-such-hook` */

@@ -15,6 +15,9 @@ const MAX_RETRY_AFTER_MS = 3_600_000;
 /** Addresses whose check is remembered. */
 const MAX_CHECKED = 200;
 
+/** Deliveries under way of all hooks together take at most about this much, in bytes. */
+const MAX_UNDER_WAY_BYTES = 64 * 1024 * 1024;
+
 /** What is posted. */
 export interface Post {
   headers: Record<string, string>;
@@ -40,6 +43,7 @@ export class Sender {
   readonly #agents: { 'http:': http.Agent; 'https:': https.Agent };
   /** Addresses that were checked, with their parts. */
   readonly #checked = new Map<string, http.RequestOptions>();
+  #underWayBytes = 0;
 
   constructor(addresses: ReachableAddresses) {
     this.#addresses = addresses;
@@ -61,6 +65,7 @@ export class Sender {
     timeoutMs: number,
     underWay?: Set<http.ClientRequest>,
   ): Promise<Answer> {
+    this.#underWayBytes += body.length;
     const startedMs = performance.now();
     const durationMs = () => Math.round((performance.now() - startedMs) * 10) / 10;
     try {
@@ -68,7 +73,14 @@ export class Sender {
       return { durationMs: durationMs(), ...answer };
     } catch (error) {
       return { durationMs: durationMs(), error: describeError(error as Error, timeoutMs), text: '' };
+    } finally {
+      this.#underWayBytes -= body.length;
     }
+  }
+
+  /** Whether further deliveries must wait until some have ended. */
+  get isFull(): boolean {
+    return this.#underWayBytes >= MAX_UNDER_WAY_BYTES;
   }
 
   close(): void {

@@ -5,10 +5,10 @@ import type { AppliedCommit, Store } from '../store/index.js';
 /** Documents that one connection can hold. */
 const MAX_OF_CONNECTION = 100;
 
-/** Documents that one commit lets go, so that others need not wait long. */
+/** Documents that one commit releases, so that other commits need not wait long. */
 const AT_ONCE = 100;
 
-/** How often it is looked for documents to let go, in milliseconds. */
+/** How often documents without a connection are released, in milliseconds. */
 const INTERVAL_MS = 250;
 
 /** Who makes the commits that end documents of connections that have ended. */
@@ -62,11 +62,6 @@ export class Presence {
   /** What writes of this node name as the one that holds their documents. */
   get node(): string {
     return this.#parts.node;
-  }
-
-  /** Documents that connections of this node hold. */
-  get size(): number {
-    return this.#holders.size;
   }
 
   /**
