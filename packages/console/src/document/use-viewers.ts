@@ -28,7 +28,7 @@ export function useViewers(address: () => string): ComputedRef<string[]> {
       held = held
         ? held.then(async (presence) => (await presence.update(data), presence))
         : store.collection(COLLECTION).present(PAGE, data);
-      // Somebody who may not say so can look all the same.
+      // A user whom the policy does not allow this can still read the document.
       held.catch(() => undefined);
     },
     { immediate: true },
