@@ -36,7 +36,7 @@ const MEANT: [string, number][] = [
   ['uproar setup compare', 7],
   // The receiver in the page is made up, and so is the seq.
   ['uproar hook test', 1],
-  ['uproar hook resume landings --after', 1],
+  ['uproar hook resume landings --after', 2],
 ];
 
 /** A block of a page: its language, what else its fence says, and its text. */
