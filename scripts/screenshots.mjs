@@ -136,6 +136,26 @@ const pages = {
     await sleep(12_000);
     bench.kill();
   },
+  async 'console-usage'(page) {
+    const board = await (
+      await fetch(`${url}/v1/keys`, {
+        method: 'POST',
+        headers: { authorization: `Bearer ${KEY}`, 'content-type': 'application/json' },
+        body: JSON.stringify({ name: 'board', scope: 'read' }),
+      })
+    ).json();
+    const watching = await open('watch', 'balloons', '--lines', '--key', board.key);
+    for (let n = 0; n < 30; n++) {
+      const where = encodeURIComponent(`passengers = ${n % 7}`);
+      const headers = { authorization: `Bearer ${board.key}` };
+      await fetch(`${url}/v1/data/flights?limit=1&order=-maxAltitude&where=${where}`, { headers });
+    }
+    await sleep(5000);
+    await signIn(page, 'usage');
+    await page.getByTitle('Both', { exact: true }).click();
+    await sleep(1500);
+    watching.kill();
+  },
   async 'console-policy'(page) {
     await signIn(page, 'access/policy');
     await page.locator('.cm-content').waitFor();
@@ -200,20 +220,6 @@ const terminals = {
       'uproar setup compare demo',
       'uproar key create gate-2 --scope write --collections gates --expires-in 30d',
       'uproar key list',
-    ],
-    seconds: 13,
-  },
-  'terminal-structure': {
-    lines: [
-      `uproar put crews/c-odd '{"name":"Odd","headcount":"four"}'`,
-      'uproar schema propose pads > /tmp/pads.schema.json',
-      'uproar schema set pads /tmp/pads.schema.json --mode enforce',
-      `uproar merge pads/p-1 '{"surface":"snow"}'`,
-      `uproar rewrite crews --where "type(headcount) = 'string'" --set "headcount = 4" --dry-run`,
-      `uproar rewrite crews --set "first = part(lead, ' ', 1)" --set "last = part(lead, ' ', -1)" --merge '{"lead":null}' --dry-run`,
-      `uproar rewrite crews --set "first = part(lead, ' ', 1)" --set "last = part(lead, ' ', -1)" --merge '{"lead":null}' --no-resume`,
-      'uproar schema list',
-      'uproar types pads',
     ],
     seconds: 13,
   },

@@ -9,4 +9,5 @@ export const EVERYBODY: ReadScope = {
   named: [],
   limits: {},
   holder: '',
+  identity: '',
 };

@@ -30,6 +30,7 @@ import { addSetup } from './commands/setup.js';
 import { addShapes } from './commands/shapes.js';
 import { addTypes } from './commands/types.js';
 import { addStatus } from './commands/status.js';
+import { addUsage } from './commands/usage.js';
 import { addWatch } from './commands/watch.js';
 import { addAdjust, addDelete, addMerge, addPut } from './commands/write.js';
 
@@ -94,6 +95,7 @@ export function buildProgram(): Command {
     addAccount,
     addAudit,
     addDevices,
+    addUsage,
     addBench,
     addProfile,
     addCompletion,

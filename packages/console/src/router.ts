@@ -14,6 +14,7 @@ export const createConsoleRouter = () =>
       { path: '/hooks', name: 'hooks', component: () => import('./hooks/HooksPage.vue') },
       { path: '/devices', name: 'devices', component: () => import('./devices/DevicesPage.vue') },
       { path: '/operations', name: 'operations', component: () => import('./operations/OperationsPage.vue') },
+      { path: '/usage', name: 'usage', component: () => import('./usage/UsagePage.vue') },
       { path: '/api/:view?', name: 'api', component: () => import('./api/ApiPage.vue') },
       { path: '/access/:tab?', name: 'access', component: () => import('./access/AccessPage.vue') },
       { path: '/:anything(.*)*', redirect: '/data' },

@@ -20,3 +20,4 @@ export * from './schemas.js';
 export * from './setup.js';
 export * from './shapes.js';
 export * from './timing.js';
+export * from './usage.js';

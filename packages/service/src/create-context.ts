@@ -32,7 +32,10 @@ import {
   DEFAULT_PRESENCE_GRACE_MS,
   type ServiceOptions,
 } from './settings.js';
+import { RECORD_FORMAT } from './state/records.js';
 import { openStore, type Store } from './store/index.js';
+import { UsageMeter } from './usage/usage-meter.js';
+import { UsageRecorder } from './usage/usage-recorder.js';
 
 /**
  * Opens the store and creates the parts of the service.
@@ -54,9 +57,10 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
     isRunning: (node) => cluster?.isRunning(node) ?? false,
   });
   const recorder = new MetricsRecorder();
+  const usage = new UsageMeter();
   const bytes = new ByteBudget(budgets);
   const liveWork = new LiveWork(budgets);
-  const views = new LiveViews(store, recorder, { bytes, liveWork, watchBytes: budgets.watchBytes });
+  const views = new LiveViews(store, recorder, { bytes, liveWork, watchBytes: budgets.watchBytes }, usage);
   const connections = new ConnectionRegistry(identities, options.connectionLimits);
   const sockets = new OpenSockets(budgets, bytes, () => connections.limits);
   sockets.onEnd = (address, holder, problem) =>
@@ -99,8 +103,15 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
     ),
     tickets: new Tickets(cluster),
     links: new SignedLinks(store.reads),
-    committer: new Committer(store, recorder, tracing, commitLimits),
+    committer: new Committer(store, recorder, usage, tracing, commitLimits),
     recorder,
+    usage,
+    usageRecorder: new UsageRecorder(
+      store.log,
+      usage,
+      options.usage,
+      () => !cluster || cluster.everyNodeReads(RECORD_FORMAT),
+    ),
     slowQueries: new SlowQueries(),
     sampler: new Sampler(sources),
     draining: false,

@@ -145,7 +145,8 @@ async function drain(context: Context, app: FastifyInstance, drainMs: number): P
 
 /** Closes connections, the server, and the parts of the service. */
 async function closeAll(context: Context, app: FastifyInstance, closeSockets: () => () => void): Promise<void> {
-  const { store, hookRunner, presence, views, connections, sockets, sampler, identities, closing } = context;
+  const { store, hookRunner, usageRecorder, presence, views, connections, sockets, sampler, identities, closing } =
+    context;
   const terminateSockets = closeSockets();
   for (const end of closing) end();
   const cutOff = setTimeout(() => {
@@ -160,6 +161,7 @@ async function closeAll(context: Context, app: FastifyInstance, closeSockets: ()
   sockets.close();
   sampler.close();
   await hookRunner.close();
+  await usageRecorder.close();
   presence.close();
   await identities.audit.flush();
   await context.cluster?.close();

@@ -6,6 +6,7 @@ import type { ConnectionLimits } from './connections/connection-registry.js';
 import type { AccountsMode } from './identity/identities.js';
 import type { RateLimits } from './identity/rate-limits.js';
 import type { TokenSettings } from './identity/tokens.js';
+import type { UsageSettings } from './usage/usage-recorder.js';
 import type { ContentLimits, RetentionLimits, WaitingLimits } from './store/index.js';
 
 /** How much is logged; each level includes those before it. */
@@ -55,6 +56,8 @@ export interface ServiceOptions {
   files?: Partial<ContentLimits>;
   /** How long a document stays that lives as long as a connection, after that has ended, in milliseconds; by default 10 s. */
   presenceGraceMs?: number | undefined;
+  /** How what each identity uses is recorded. */
+  usage?: UsageSettings;
   /** Where hooks may deliver, and when they are paused. */
   hooks?: HookSettings;
   /** How tokens of an identity provider are verified; without it none are taken. */

@@ -257,6 +257,7 @@ describe('documents over HTTP', () => {
       '/v1/metrics/samples',
       '/v1/metrics/queries',
       '/v1/metrics/views',
+      '/v1/usage',
       '/v1/schemas',
       '/v1/schemas/{collection}',
       '/v1/schemas/{collection}/proposal',

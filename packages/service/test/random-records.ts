@@ -152,6 +152,13 @@ export class RandomRecords {
         timeMs,
         hooks: [{ id, run: random.integer(1, 3), seq: random.integer(0, number), open: [['d', 1, 0]] }],
       }),
+      () => ({
+        kind: 'usage',
+        timeMs: random.integer(0, 9) === 0 ? timeMs + 86_400_000 : timeMs,
+        rows: [[random.pick(['key:a', 'key:b', 'key:c']), random.pick(['', 'people']), 1, 2, 3, 4, 5, 6]],
+        maxRows: 3,
+        keptDays: 2,
+      }),
       () => ({ kind: 'index-removed', timeMs, number: random.integer(1, 4) }),
       () => ({ kind: 'blob-received', timeMs, sha256: this.#sha256(), sizeBytes: 10 }),
       () => ({ kind: 'blobs-removed', timeMs, blobs: [{ sha256: this.#sha256(), received: random.integer(1, 60) }] }),

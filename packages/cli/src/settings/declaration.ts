@@ -156,6 +156,21 @@ export const SETTINGS = z.strictObject({
     'how much longer the journal keeps changes that a hook has not delivered',
     { usual: '1d', reload: true },
   ),
+  'usage-interval': declare(
+    read(parseDuration),
+    'time',
+    'how often usage is recorded; a node that is killed loses what it has counted since',
+    { usual: '1m' },
+  ),
+  'usage-age': declare(read(parseDuration), 'time', 'how long usage is kept: 62d', { usual: '62d' }),
+  'usage-rows': declare(
+    count(),
+    'number',
+    'combinations of identity and collection that the usage of a day tells apart',
+    {
+      usual: '50000',
+    },
+  ),
   'trust-proxy': declare(list(), 'addresses', 'trust X-Forwarded-For from proxies at these addresses', { list: true }),
   'tls-cert': declare(text(), 'file', 'enable TLS with this certificate (PEM)', { reload: true }),
   'tls-key': declare(text(), 'file', 'private key of the TLS certificate (PEM)', { reload: true }),

@@ -3,6 +3,7 @@ import { DEFAULT_DOCUMENT_LIMITS } from '@uproar/core';
 import type { ServiceOptions } from '@uproar/service';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import { readFile } from '../arguments/read-data.js';
+import { TIMES } from './amounts.js';
 import type { Settings } from './declaration.js';
 
 /**
@@ -31,6 +32,12 @@ export function toServiceOptions(
       holdMs: settings['hook-hold'],
     },
     presenceGraceMs: settings['presence-grace'],
+    usage: {
+      intervalMs: settings['usage-interval'],
+      maxRows: settings['usage-rows'],
+      keptDays:
+        settings['usage-age'] === undefined ? undefined : Math.max(1, Math.ceil(settings['usage-age'] / TIMES.d)),
+    },
     hooks: { networks: settings['hook-networks'], giveUpMs: settings['hook-give-up'] },
     writeAheadBytes: settings['write-ahead-size'],
     openForMs: settings['open-for'],

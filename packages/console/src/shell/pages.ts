@@ -7,6 +7,7 @@ export const PAGES = [
   { name: 'hooks', label: 'Hooks', about: 'changes delivered to other servers' },
   { name: 'devices', label: 'Devices', about: 'connections and their lag' },
   { name: 'access', label: 'Access', about: 'policy, keys, accounts, audit log' },
+  { name: 'usage', label: 'Usage', about: 'what identities read, write and are sent, by day and collection' },
   { name: 'operations', label: 'Operations', about: 'rates, latencies, slow queries, expensive watches' },
   { name: 'api', label: 'API', about: 'all requests, calls and events, with parameters and responses' },
 ] as const;

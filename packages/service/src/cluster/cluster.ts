@@ -4,6 +4,7 @@ import { ReplicatedLog } from '../log/replicated-log.js';
 import { TooFarBehindError, type LogPlace, type NodeReport } from '../log/transport.js';
 import type { LogParts, Store } from '../store/index.js';
 import { VERSION } from '../version.js';
+import { RECORD_FORMAT } from '../state/records.js';
 import { ContentCopies } from './content-copies.js';
 import type { EtcdOptions } from './etcd-connection.js';
 import { EtcdLog, type Founding } from './etcd-log.js';
@@ -237,6 +238,11 @@ export class Cluster {
     return received !== undefined && performance.now() - received.atMs < SILENT_MS;
   }
 
+  /** Whether all nodes that report can read records of a format. */
+  everyNodeReads(format: number): boolean {
+    return [...this.#reports.values()].every(({ report }) => (report.format ?? 0) >= format);
+  }
+
   /** What nodes authenticate with. */
   get secret(): string {
     return this.founding.secret;
@@ -319,6 +325,7 @@ export class Cluster {
       node: this.node,
       address: this.#address,
       version: VERSION,
+      format: RECORD_FORMAT,
       seq: this.#log!.seq,
       timeMs,
       ...this.#position,

@@ -23,6 +23,8 @@ import {
   type WireWrite,
   problemError,
 } from '@uproar/protocol';
+import { formatIdentity } from '../identity/identity.js';
+import type { UsageCounter, UsageMeter } from '../usage/usage-meter.js';
 import type { Tracing } from '../metrics/tracing.js';
 import type { CommitResult, MetricsRecorder } from '../metrics/metrics-recorder.js';
 import {
@@ -72,10 +74,12 @@ export class Committer {
   readonly #store: Store;
   readonly #limits: CommitLimits;
   readonly #recorder: MetricsRecorder;
+  readonly #usage: UsageMeter;
   readonly #tracing: Tracing;
   readonly #nextId: () => string;
 
-  constructor(store: Store, recorder: MetricsRecorder, tracing: Tracing, limits: CommitLimits) {
+  constructor(store: Store, recorder: MetricsRecorder, usage: UsageMeter, tracing: Tracing, limits: CommitLimits) {
+    this.#usage = usage;
     this.#recorder = recorder;
     this.#tracing = tracing;
     this.#store = store;
@@ -170,7 +174,10 @@ export class Committer {
           origin,
         );
         fate = 'applied' in found || 'unchanged' in found ? 'applied' : 'repeated' in found ? 'repeated' : 'refused';
-        if ('applied' in found) note({ 'uproar.seq': found.applied.seq });
+        if ('applied' in found) {
+          note({ 'uproar.seq': found.applied.seq });
+          this.#countWrites(author, commit.writes);
+        }
         return found;
       } finally {
         this.#recorder.recordCommit(fate, commit.writes.length, performance.now() - started);
@@ -184,6 +191,15 @@ export class Committer {
       );
     }
     return outcome;
+  }
+
+  #countWrites(author: Author, writes: readonly Write[]): void {
+    const identity = formatIdentity(author);
+    let counter: UsageCounter | undefined;
+    for (const { collection } of writes) {
+      if (counter?.collection !== collection) counter = this.#usage.counterFor(identity, collection);
+      counter.write(1);
+    }
   }
 
   #prepare(write: WireWrite, index: number, holdFor: string | undefined): Write {

@@ -111,6 +111,8 @@ export function registerStream(
         ? error.problem
         : (asProblem(error) ?? createProblem('internal', 'The service failed to continue this watch.')),
     );
+  // What is sent is counted event by event.
+  request.streamed = true;
   const { socket } = request.raw;
   const sentBefore = socket.bytesWritten;
   const connection = {

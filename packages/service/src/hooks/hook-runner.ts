@@ -184,8 +184,17 @@ export class HookRunner {
   async #sendNow(hook: Hook, event: HookEvent, attempt: number): Promise<DeliveryResult> {
     const timeMs = Date.now();
     const { url, timeoutSeconds } = hook.definition;
-    const answer = await this.#parts.sender.post(url, this.#encode(hook, event, timeMs), timeoutSeconds * 1000);
-    const made = { hook: hook.id, event: event.attributes, attempt, timeMs, answer, delivered: isTaken(answer) };
+    const post = this.#encode(hook, event, timeMs);
+    const answer = await this.#parts.sender.post(url, post, timeoutSeconds * 1000);
+    const made = {
+      hook: hook.id,
+      event: event.attributes,
+      attempt,
+      timeMs,
+      answer,
+      delivered: isTaken(answer),
+      sentBytes: Buffer.byteLength(post.body),
+    };
     this.log.add(made);
     return describeAttempt(made);
   }

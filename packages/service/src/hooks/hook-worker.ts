@@ -43,6 +43,8 @@ export interface Attempt {
   timeMs: number;
   answer: Answer;
   delivered: boolean;
+  /** The bytes of what was posted. */
+  sentBytes: number;
 }
 
 /** What a worker works with. */
@@ -252,8 +254,12 @@ export class HookWorker {
     const answer = await this.#parts.sender.post(url, post, timeoutSeconds * 1000, this.#underWay);
     if (!this.#stopped) {
       const delivered = isTaken(answer);
+      const sentBytes = Buffer.byteLength(post.body);
       const { attributes } = event;
-      this.#parts.onAttempt({ hook: this.hook.id, event: attributes, attempt, timeMs, answer, delivered }, changeMs);
+      this.#parts.onAttempt(
+        { hook: this.hook.id, event: attributes, attempt, timeMs, answer, delivered, sentBytes },
+        changeMs,
+      );
     }
     return answer;
   }

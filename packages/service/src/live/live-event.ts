@@ -13,6 +13,7 @@ export type EventEncoder = (event: LiveEvent) => Buffer;
 /** One event of a view, sent to every connection that watches it. */
 export class LiveEvent {
   readonly #encoded = new Map<EventEncoder, Buffer>();
+  #sizeBytes: number | undefined;
 
   private constructor(
     readonly name: 'result' | 'change' | 'reset',
@@ -36,6 +37,12 @@ export class LiveEvent {
   static change(watch: string, resume: string, seq: number, patch: JsonPatch, more?: boolean): LiveEvent {
     const members = `"seq":${seq},"patch":${JSON.stringify(patch)}${more === undefined ? '' : `,"more":${more}`}`;
     return new LiveEvent('change', watch, seq, resume, members, patch.length === 0 && more === undefined);
+  }
+
+  /** The size of the event without the frame of a transport, in bytes. */
+  get sizeBytes(): number {
+    this.#sizeBytes ??= Buffer.byteLength(this.members);
+    return this.#sizeBytes;
   }
 
   /** The bytes of the event for one transport. They are made once, however many connections they go to. */

@@ -7,7 +7,7 @@ import type { LiveWork } from '../limits/live-work.js';
 import { LiveEvent, type FullState } from './live-event.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { Delta, Source } from './source.js';
-import { isBudgetProblem, Subscription, type Sink, type SubscribedView } from './subscription.js';
+import { isBudgetProblem, Subscription, type DeliveryCounter, type Sink, type SubscribedView } from './subscription.js';
 
 /** A full state up to this size is kept while it holds, for others who begin to watch; all of them together up to the second. */
 const MAX_KEPT_CHARACTERS = 4 * 1024 * 1024;
@@ -59,10 +59,10 @@ export class LiveView implements SubscribedView {
   }
 
   /** Counts an event that goes out to one of the watchers. */
-  noteSent({ members }: LiveEvent): void {
+  noteSent({ sizeBytes }: LiveEvent): void {
     this.cost.deliveries++;
-    this.cost.sentBytes += members.length;
-    this.recorder.recordDelivery(members.length);
+    this.cost.sentBytes += sizeBytes;
+    this.recorder.recordDelivery(sizeBytes);
   }
 
   /** Records that a slow watcher got its missed changes as one event, and how long it was behind. */
@@ -141,11 +141,12 @@ export class LiveView implements SubscribedView {
   add(
     sink: Sink,
     holder: string,
+    usage: DeliveryCounter | undefined,
     resume: string | undefined,
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void,
   ): Subscription {
-    const subscription = new Subscription(this, sink, holder, fail);
+    const subscription = new Subscription(this, sink, holder, fail, usage);
     this.#subscriptions.add(subscription);
     let first: LiveEvent | Promise<LiveEvent>;
     try {

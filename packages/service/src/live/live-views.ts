@@ -5,6 +5,7 @@ import { DEFAULT_BUDGETS } from '../limits/limits.js';
 import { LiveWork } from '../limits/live-work.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { AppliedCommit, Store } from '../store/index.js';
+import type { UsageMeter } from '../usage/usage-meter.js';
 import type { LiveEvent } from './live-event.js';
 import { LiveView, type ViewBudgets } from './live-view.js';
 import { type Sink, type Subscription } from './subscription.js';
@@ -23,6 +24,7 @@ export class LiveViews {
   readonly #store: Store;
   readonly #recorder: MetricsRecorder;
   readonly #budgets: ViewBudgets;
+  readonly #usage: Pick<UsageMeter, 'counterFor'> | undefined;
   readonly #byKey = new Map<string, LiveView>();
   readonly #matchers = new Map<string, Matcher<LiveView>>();
   /** Which views show which related documents. */
@@ -31,10 +33,16 @@ export class LiveViews {
   #lastName = 0;
   #collectionListTimer: NodeJS.Timeout | undefined;
 
-  constructor(store: Store, recorder: MetricsRecorder, budgets: ViewBudgets = defaultBudgets()) {
+  constructor(
+    store: Store,
+    recorder: MetricsRecorder,
+    budgets: ViewBudgets = defaultBudgets(),
+    usage?: Pick<UsageMeter, 'counterFor'>,
+  ) {
     this.#budgets = budgets;
     this.#store = store;
     this.#recorder = recorder;
+    this.#usage = usage;
     this.#stopListening = store.log.onApplied((group) => this.#distribute(group));
   }
 
@@ -69,7 +77,7 @@ export class LiveViews {
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void = () => undefined,
   ): Subscription {
-    return this.#join(createSource(target, this.#store, scope), target, sink, scope.holder, resume, send, fail);
+    return this.#join(createSource(target, this.#store, scope), target, sink, scope, resume, send, fail);
   }
 
   /**
@@ -101,7 +109,7 @@ export class LiveViews {
       source,
       target,
       subscription.sink,
-      scope.holder,
+      scope,
       subscription.begun ? BEGIN_ANEW : undefined,
       send,
       fail,
@@ -112,7 +120,7 @@ export class LiveViews {
     source: Source,
     target: WatchTarget,
     sink: Sink,
-    holder: string,
+    { holder, identity }: ReadScope,
     resume: string | undefined,
     send: (first: LiveEvent) => void,
     fail: (error: unknown) => void,
@@ -137,7 +145,8 @@ export class LiveViews {
     } else if (source.collection === undefined) {
       this.#distributeCollectionList();
     }
-    return view.add(sink, holder, resume, send, fail);
+    const usage = this.#usage?.counterFor(identity, source.collection ?? '');
+    return view.add(sink, holder, usage, resume, send, fail);
   }
 
   /** All views, and how changes find each of them. */

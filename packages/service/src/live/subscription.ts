@@ -9,6 +9,11 @@ export interface Sink {
   send(event: LiveEvent): void;
 }
 
+/** Counts the events that are sent to one identity. */
+export interface DeliveryCounter {
+  delivery(sentBytes: number): void;
+}
+
 /** What a subscription uses of its view. */
 export interface SubscribedView {
   readonly name: string;
@@ -48,12 +53,14 @@ export class Subscription {
   /**
    * @param holder the identity or address that the work of the watch is counted for
    * @param fail called when the watch cannot begin or continue
+   * @param usage counts what is sent
    */
   constructor(
     readonly view: SubscribedView,
     readonly sink: Sink,
     readonly holder: string,
     readonly fail: (error: unknown) => void,
+    readonly usage?: DeliveryCounter,
   ) {}
 
   /** Whether its first event has gone out. */
@@ -70,7 +77,7 @@ export class Subscription {
     }
     this.#begun = true;
     this.#sentSeq = first.seq;
-    this.view.noteSent(first);
+    this.#noteSent(first);
     send(first);
     void this.catchUp();
   }
@@ -97,7 +104,7 @@ export class Subscription {
       if (!this.sink.full) void this.catchUp();
     } else {
       this.#sentSeq = event.seq;
-      this.view.noteSent(event);
+      this.#noteSent(event);
       this.sink.send(event);
     }
   }
@@ -153,6 +160,11 @@ export class Subscription {
     this.view.remove(this);
   }
 
+  #noteSent(event: LiveEvent): void {
+    this.view.noteSent(event);
+    this.usage?.delivery(event.sizeBytes);
+  }
+
   async #takeSlowly(missed: LiveEvent | undefined | Promise<LiveEvent | undefined>): Promise<void> {
     // What cannot be sent as a change is sent as a whole state.
     const event = (await Promise.resolve(missed).catch(() => undefined)) ?? (await this.view.fullState('reset'));
@@ -161,7 +173,7 @@ export class Subscription {
 
   #take(event: LiveEvent): void {
     if (!event.empty) {
-      this.view.noteSent(event);
+      this.#noteSent(event);
       this.sink.send(event);
       if (this.#behindSinceMs !== undefined) this.view.noteMerged(Date.now() - this.#behindSinceMs);
     }

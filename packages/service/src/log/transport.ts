@@ -18,6 +18,8 @@ export interface NodeReport {
   /** Where the other nodes and clients reach it. */
   address: string;
   version: string;
+  /** The latest format of records that it reads; versions before the fourth format do not say. */
+  format?: number | undefined;
   /** The last entry that it has applied, and the hash over all records up to there. */
   place: number;
   revision: number;

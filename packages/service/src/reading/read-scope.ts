@@ -10,4 +10,6 @@ export interface ReadScope extends QueryScope {
   readonly limits: ReadLimits;
   /** The identity or address that memory and work are counted for. */
   readonly holder: string;
+  /** The identity that usage is counted for. */
+  readonly identity: string;
 }

@@ -18,6 +18,8 @@ import type { Hooks } from '../hooks/hooks.js';
 import type { Presence } from '../presence/presence.js';
 import type { Schemas } from '../schemas/schemas.js';
 import type { Store } from '../store/index.js';
+import type { UsageMeter } from '../usage/usage-meter.js';
+import type { UsageRecorder } from '../usage/usage-recorder.js';
 import type { OriginPolicy } from './origin-policy.js';
 
 /** What the routes and the live connections work with. */
@@ -41,6 +43,8 @@ export interface Context {
   accessLimits: AccessLimits;
   originPolicy: OriginPolicy;
   recorder: MetricsRecorder;
+  usage: UsageMeter;
+  usageRecorder: UsageRecorder;
   sampler: Sampler;
   slowQueries: SlowQueries;
   maxUnreadBytes: number;

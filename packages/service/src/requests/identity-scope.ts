@@ -62,6 +62,7 @@ export function readScopeOf(
     },
     limits: { ...costLimits(context, identity, holder), bytes: context.budgets.watchBytes, whole: true },
     holder,
+    identity: formatIdentity(identity.author),
   };
 }
 
@@ -76,6 +77,7 @@ export function costLimits(
     bytes: budgets.resultBytes,
     work: budgets.queryWork,
     holder,
+    identity: formatIdentity(identity.author),
   };
 }
 

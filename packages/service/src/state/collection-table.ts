@@ -38,6 +38,11 @@ export class CollectionTable {
     return this.#byName.get(name);
   }
 
+  /** All collections, as they are now. */
+  list(): Iterable<Readonly<CollectionInfo>> {
+    return this.#byName.values();
+  }
+
   /** The number of the collection called `name`, which is created if it does not exist. */
   numberOf(name: string, timeMs: number): number {
     return (this.#byName.get(name) ?? this.#add(name, timeMs)).number;

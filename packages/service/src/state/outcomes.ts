@@ -81,6 +81,7 @@ export interface Outcomes {
   setup: Record<never, never> | Refused;
   'index-created': { number: number; created: boolean };
   'index-removed': { found: boolean };
+  usage: Record<never, never>;
   'blob-received': Record<never, never>;
   'blobs-removed': { removed: string[] };
   'journal-truncated': Record<never, never>;

@@ -10,8 +10,8 @@ import {
 } from '@uproar/core';
 
 /** The version of the format of records. A node refuses records of a later one. 2: documents that end. 3: hooks, set-ups, and documents
- * that live as long as a connection. */
-export const RECORD_FORMAT = 3;
+ * that live as long as a connection. 4: usage. */
+export const RECORD_FORMAT = 4;
 
 /** Milliseconds since 1970, at the node that proposed the record. Applying never lets time go back. */
 const Time = z.int();
@@ -153,6 +153,10 @@ const HookChanged = z.object({
 
 const HookRemoved = z.object({ kind: z.literal('hook-removed'), timeMs: Time, id: z.string() });
 
+/** The identity, the collection, and the counts: requests, reads, examined, writes, deliveries, bytes sent. */
+const UsageRow = z.tuple([z.string(), z.string(), z.int(), z.int(), z.int(), z.int(), z.int(), z.int()]);
+export type UsageRow = z.infer<typeof UsageRow>;
+
 /** What a set-up is made of. */
 const SetupStep = z.discriminatedUnion('kind', [
   PolicyRecord,
@@ -263,6 +267,16 @@ export const LogRecord = z.discriminatedUnion('kind', [
   }),
   IndexCreated,
   IndexRemoved,
+  /** What was used since the record before it of the same node. It belongs to the day of its time. */
+  z.object({
+    kind: z.literal('usage'),
+    timeMs: Time,
+    rows: z.array(UsageRow),
+    /** A day has at most so many rows; what is used beyond them is counted together. */
+    maxRows: z.int(),
+    /** So many days are kept, this one included. */
+    keptDays: z.int(),
+  }),
   /** A content was received, and is complete. */
   z.object({ kind: z.literal('blob-received'), timeMs: Time, sha256: z.string(), sizeBytes: z.int() }),
   /** Removes contents that no document uses, and that were not received again since. */
@@ -292,6 +306,7 @@ export function encodeBatch(records: readonly LogRecord[]): string {
 /** The earliest format that has a record. */
 function formatOf(record: LogRecord): number {
   if (record.kind.startsWith('hook-') || record.kind === 'setup') return 3;
+  if (record.kind === 'usage') return 4;
   if (record.kind !== 'commit') return 1;
   const { writes } = record.commit;
   if (writes.some((write) => isHeld(write) || (write.kind === 'delete' && write.releasedBy !== undefined))) return 3;

@@ -23,6 +23,7 @@ import type { LogRecord, RecordOf, SetupStep } from './records.js';
 import { refusalOf } from './refuse.js';
 import { SchemaTable } from './schema-table.js';
 import { SessionTable } from './session-table.js';
+import { UsageTable } from './usage-table.js';
 
 /** What a batch of records did. */
 export interface AppliedBatch {
@@ -63,6 +64,7 @@ export class StateMachine {
   readonly #producers: ProducerTable;
   readonly #schemas: SchemaTable;
   readonly #sessions: SessionTable;
+  readonly #usage: UsageTable;
   #records: LogRecord[] = [];
   #outcomes: Outcomes[keyof Outcomes][] = [];
 
@@ -82,6 +84,7 @@ export class StateMachine {
     this.#store = new StoreTable(database);
     this.#position = new LogPositionTable(database);
     this.#producers = new ProducerTable(database);
+    this.#usage = new UsageTable(database, this.#collections);
     this.#commits = new CommitApplier({
       collections: this.#collections,
       documents: new DocumentTable(database),
@@ -169,6 +172,7 @@ export class StateMachine {
       this.#policies,
       this.#schemas,
       this.#store,
+      this.#usage,
     ]) {
       table.reload();
     }
@@ -218,6 +222,9 @@ export class StateMachine {
         return this.#indexes.create(record.collection, record.fields, timeMs);
       case 'index-removed':
         return { found: this.#indexes.remove(record.number) };
+      case 'usage':
+        this.#usage.add(record, timeMs);
+        return {};
       case 'blob-received':
         this.#blobs.receive(record.sha256, record.sizeBytes, timeMs, this.#position.current.place + 1);
         return {};

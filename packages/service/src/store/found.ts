@@ -83,6 +83,8 @@ export interface ReadLimits {
   work?: number | undefined;
   /** For whom it is read; all that is read for one takes turns. */
   holder?: string | undefined;
+  /** The identity whose usage it counts as. */
+  identity?: string | undefined;
   /** Called with the bytes of each document of a result; can end the reading by an error. */
   onBytes?: ((bytes: number) => void) | undefined;
 }

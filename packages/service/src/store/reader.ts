@@ -55,7 +55,7 @@ export class Reader {
   readonly #plans = new WeakMap<Query, { plan: Plan; indexes: readonly IndexInfo[] }>();
   readonly #pool: SnapshotPool;
   /** Called for every query that was read, with its cost and duration in milliseconds. */
-  onRead: (query: Query, outcome: ReadOutcome, durationMs: number) => void = () => undefined;
+  onRead: (query: Query, outcome: ReadOutcome, durationMs: number, limits: ReadLimits) => void = () => undefined;
 
   constructor(options: ReaderOptions) {
     this.#options = options;
@@ -89,7 +89,7 @@ export class Reader {
     const started = performance.now();
     const reading =
       this.#readAtOnce(query, wanted, limits, skip) ?? (await this.#readSlowly(query, wanted, limits, skip));
-    this.#noteReading(query, reading, started);
+    this.#noteReading(query, reading, started, limits);
     return reading;
   }
 
@@ -97,12 +97,12 @@ export class Reader {
   readAtOnce(query: Query, wanted: number, limits: ReadLimits = {}): Reading | undefined {
     const started = performance.now();
     const reading = this.#readAtOnce(query, wanted, limits);
-    if (reading) this.#noteReading(query, reading, started);
+    if (reading) this.#noteReading(query, reading, started, limits);
     return reading;
   }
 
-  #noteReading(query: Query, { plan, documentsRead, found }: Reading, started: number): void {
-    this.onRead(query, { plan, documentsRead, documentsReturned: found.length }, performance.now() - started);
+  #noteReading(query: Query, { plan, documentsRead, found }: Reading, started: number, limits: ReadLimits): void {
+    this.onRead(query, { plan, documentsRead, documentsReturned: found.length }, performance.now() - started, limits);
   }
 
   #readAtOnce(query: Query, wanted: number, limits: ReadLimits, skip?: Skip): Reading | undefined {
@@ -207,7 +207,7 @@ export class Reader {
     } catch (error) {
       throw asLimitProblem(error);
     } finally {
-      this.onRead(query, { plan, documentsRead: null, documentsReturned }, spentMs);
+      this.onRead(query, { plan, documentsRead: null, documentsReturned }, spentMs, limits);
       this.#pool.release(snapshot);
     }
   }

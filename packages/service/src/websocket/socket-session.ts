@@ -20,7 +20,7 @@ import { type LiveConnection } from '../connections/connection-registry.js';
 import { describeIdentity, formatIdentity, idSpaceOf, isGoverned, type Identity } from '../identity/identity.js';
 import { checkMethod, checkParams, findCallId, readCall, RpcFault } from './rpc-calls.js';
 import { SocketWatches, type WatchOutput } from './socket-watches.js';
-import { seenDocument } from '../reading/visible-document.js';
+import { findSeenDocument } from '../reading/visible-document.js';
 import { VERSION } from '../version.js';
 import { staleness } from './staleness.js';
 import { frameEvent } from './encode-event.js';
@@ -28,7 +28,8 @@ import { IncomingMessages } from './incoming-messages.js';
 import { OutgoingFrames } from './outgoing-frames.js';
 import type { LiveEvent } from '../live/live-event.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
-import { findStored } from '../store/index.js';
+import { collectionOf } from '../usage/collection-of.js';
+import type { UsageCounter } from '../usage/usage-meter.js';
 
 /** The address of the WebSocket. */
 export const LIVE_PATH = '/v1/live';
@@ -72,6 +73,7 @@ export type SessionParts = Pick<
   | 'recorder'
   | 'sockets'
   | 'store'
+  | 'usage'
   | 'views'
 >;
 
@@ -351,6 +353,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
         `A connection has at most ${most} watches. End some, or watch more with one query.`,
       );
     }
+    this.#usageOf('').request(0);
     this.#watches.begin(id, target, resume, readScopeOf(this.#context, identity, this.#holder));
     return undefined;
   }
@@ -359,11 +362,15 @@ export class SocketSession implements WatchOutput, LiveConnection {
     const { collection, id } = splitAddress(doc);
     const { store } = this.#context;
     const access = readableAccess(this.#context, this.identity!, collection);
-    if (at !== undefined) return JSON.stringify(readDocumentAt(store, access, collection, id, at));
-    const stored = findStored(store, collection, id);
-    const text = stored && seenDocument(stored, access);
+    const text =
+      at === undefined
+        ? findSeenDocument(store, access, collection, id)
+        : JSON.stringify(readDocumentAt(store, access, collection, id, at));
     if (text === undefined)
       throw problemError('no-such-document', `The document ${doc} does not exist.`, { document: doc });
+    const usage = this.#usageOf(collection);
+    usage.request(Buffer.byteLength(text));
+    usage.read(1, 1);
     return text;
   }
 
@@ -374,7 +381,10 @@ export class SocketSession implements WatchOutput, LiveConnection {
     const lease = bytes.open(this.#holder);
     this.#queries++;
     try {
-      return (await readListing(this.#context, this.identity!, form, this.#holder, lease)).text;
+      const usage = this.#usageOf(form.from);
+      const { text } = await readListing(this.#context, this.identity!, form, this.#holder, lease);
+      usage.request(Buffer.byteLength(text));
+      return text;
     } finally {
       this.#queries--;
       setTimeout(() => lease.release(), RESULT_COUNTED_MS).unref();
@@ -391,6 +401,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   async #commit(commit: LiveParams['commit'], sizeBytes: number): Promise<string> {
     const onSeq = (seq: number) => this.#sendAccepted(commit.id, seq);
     const { author, rights } = this.identity!;
+    const usage = this.#usageOf(collectionOf(commit.writes));
     const { committer, presence } = this.#context;
     const held = commit.writes.flatMap((write) => ('put' in write && write.whileConnected ? [write.put] : []));
     const undoHold = held.length > 0 ? presence.hold(this, held) : undefined;
@@ -401,7 +412,13 @@ export class SocketSession implements WatchOutput, LiveConnection {
       throw error;
     });
     if (!this.full) await new Promise<void>((resolve) => this.#whenCaughtUp(resolve));
-    return JSON.stringify(receipt);
+    const text = JSON.stringify(receipt);
+    usage.request(Buffer.byteLength(text));
+    return text;
+  }
+
+  #usageOf(collection: string): UsageCounter {
+    return this.#context.usage.counterFor(formatIdentity(this.identity!.author), collection);
   }
 
   /** Reports to the client which change contains its commit, since the client may show the writes as pending. */

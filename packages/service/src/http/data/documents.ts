@@ -16,6 +16,7 @@ import {
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { z } from 'zod';
+import { formatIdentity } from '../../identity/identity.js';
 import type { Written } from '../../commit/committer.js';
 import { seenDocument } from '../../reading/visible-document.js';
 import { readableAccess } from '../../requests/identity-scope.js';
@@ -33,7 +34,7 @@ import { withSchemas, type Routes } from '../with-schemas.js';
 import { findStored } from '../../store/index.js';
 
 /** The parts of the service that these routes use. */
-type DocumentsContext = StreamContext & Pick<Context, 'committer' | 'bytes'>;
+type DocumentsContext = StreamContext & Pick<Context, 'committer' | 'bytes' | 'usage'>;
 
 const tags = ['data'];
 
@@ -279,7 +280,7 @@ function wantsStream(request: FastifyRequest): boolean {
 }
 
 function sendDocument(
-  context: Pick<Context, 'store' | 'identities'>,
+  context: Pick<Context, 'store' | 'identities' | 'usage'>,
   request: FastifyRequest,
   reply: FastifyReply,
   collection: string,
@@ -299,6 +300,7 @@ function sendDocument(
     const detail = describeAbsent(context, request.identity, collection, id);
     throw problemError('no-such-document', detail);
   }
+  context.usage.counterFor(formatIdentity(request.identity.author), collection).read(1, 1);
   reply.header('etag', entityTag(version));
   if (verdict === 'unchanged') void reply.code(304).send();
   else sendJson(reply, text!);

@@ -67,7 +67,8 @@ const SLICE_MS = 8;
 /** The journal: what changed, by whom, from which value to which. */
 export function serveJournal(
   app: FastifyInstance,
-  context: SourceParts & Pick<Context, 'connections' | 'maxUnreadBytes' | 'bytes' | 'heartbeatMs' | 'closing'>,
+  context: SourceParts &
+    Pick<Context, 'connections' | 'usage' | 'maxUnreadBytes' | 'bytes' | 'heartbeatMs' | 'closing'>,
 ): void {
   app.withTypeProvider<ZodTypeProvider>().get(
     '/v1/journal',
@@ -93,7 +94,8 @@ export function serveJournal(
 }
 
 async function answer(
-  context: SourceParts & Pick<Context, 'connections' | 'maxUnreadBytes' | 'bytes' | 'heartbeatMs' | 'closing'>,
+  context: SourceParts &
+    Pick<Context, 'connections' | 'usage' | 'maxUnreadBytes' | 'bytes' | 'heartbeatMs' | 'closing'>,
   request: FastifyRequest,
   reply: FastifyReply,
   parameters: z.infer<typeof Parameters>,
@@ -163,7 +165,7 @@ async function* lines(source: Source, after: number, last: number) {
 
 /** Sends the existing changes and then new ones. Of a reader, only the last sent seq is kept, however slow it is. */
 function follow(
-  context: Pick<Context, 'store' | 'connections' | 'maxUnreadBytes' | 'heartbeatMs' | 'closing'>,
+  context: Pick<Context, 'store' | 'connections' | 'usage' | 'maxUnreadBytes' | 'heartbeatMs' | 'closing'>,
   request: FastifyRequest,
   reply: FastifyReply,
   after: number,
@@ -171,6 +173,7 @@ function follow(
 ): void {
   const { store } = context;
   const response = reply.raw;
+  const usage = context.usage.counterFor(formatIdentity(request.identity.author), source.collection);
   let suspended = false;
   let sent = after;
   let caughtUpMs = Date.now();
@@ -202,8 +205,11 @@ function follow(
         return stay.fail(error);
       }
       for (const entry of entries) {
-        for (const event of source.events([entry]))
-          response.write(`event: ${event.type}\nid: ${entry.seq}\ndata: ${JSON.stringify(event)}\n\n`);
+        for (const event of source.events([entry])) {
+          const text = `event: ${event.type}\nid: ${entry.seq}\ndata: ${JSON.stringify(event)}\n\n`;
+          usage.delivery(Buffer.byteLength(text));
+          response.write(text);
+        }
         sent = entry.seq;
         if (!mayGoOn()) break;
       }
@@ -255,6 +261,11 @@ class Source {
     this.#document = doc === undefined ? undefined : splitAddress(doc);
     const named = collection ?? this.#document?.collection;
     if (named !== undefined) readableAccess(context, identity, named);
+  }
+
+  /** The collection that is asked for, or an empty text. */
+  get collection(): string {
+    return this.#parameters.collection ?? this.#document?.collection ?? '';
   }
 
   /** The part of the journal that is followed. */

@@ -10,6 +10,7 @@ import { SQL as logEntries } from './0009-log-entries.js';
 import { SQL as expiry } from './0010-expiry.js';
 import { SQL as hooks } from './0011-hooks.js';
 import { SQL as holds } from './0012-holds.js';
+import { SQL as usage } from './0013-usage.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
 export const MIGRATIONS: readonly string[] = [
@@ -25,4 +26,5 @@ export const MIGRATIONS: readonly string[] = [
   expiry,
   hooks,
   holds,
+  usage,
 ];

@@ -1,0 +1,51 @@
+import type { FastifyInstance, FastifyRequest } from 'fastify';
+import { formatIdentity } from '../identity/identity.js';
+import type { Context } from '../requests/context.js';
+import { collectionOf } from '../usage/collection-of.js';
+import { FILES } from '../store/index.js';
+
+declare module 'fastify' {
+  interface FastifyRequest {
+    /** Whether the answer is an event stream, whose events are counted one by one. */
+    streamed: boolean;
+    /** The bytes that the connection had been sent when the request arrived. */
+    sentBefore: number;
+  }
+}
+
+/** Counts requests and the bytes of their answers for the identity that sent them. */
+export function countRequests(app: FastifyInstance, { usage }: Pick<Context, 'usage'>): void {
+  app.decorateRequest('streamed', false);
+  app.decorateRequest('sentBefore', 0);
+  app.addHook('onRequest', (request, _reply, next) => {
+    request.sentBefore = request.raw.socket.bytesWritten;
+    next();
+  });
+  app.addHook('onResponse', (request, _reply, next) => {
+    next();
+    const identity = whoAsked(request);
+    if (identity === undefined) return;
+    const sentBytes = request.streamed ? 0 : request.raw.socket.bytesWritten - request.sentBefore;
+    usage.counterFor(identity, askedCollection(request)).request(Math.max(0, sentBytes));
+  });
+}
+
+function whoAsked({ identity, routeOptions }: FastifyRequest): string | undefined {
+  // Before it is authenticated, a request has no identity.
+  if (identity as unknown) return formatIdentity(identity.author);
+  return routeOptions.config.signed ? 'link' : undefined;
+}
+
+/** The collection of a request, as far as it names one. */
+function askedCollection({ params, query, body, routeOptions }: FastifyRequest): string {
+  const { collection } = params as { collection?: string };
+  if (collection !== undefined) return collection;
+  const url = routeOptions.url ?? '';
+  if (url.startsWith('/v1/files')) return FILES;
+  if (url === '/v1/commits') return collectionOf((body as { writes?: unknown[] } | undefined)?.writes);
+  const named =
+    url === '/v1/journal'
+      ? (query as { collection?: unknown }).collection
+      : (body as { from?: unknown } | undefined)?.from;
+  return typeof named === 'string' ? named : '';
+}
