@@ -263,7 +263,15 @@ async function run(seed: number, steps: number): Promise<void> {
   const rules = (name: Name) => ({ read: sight.read[name], conceal: sight.conceal[name] });
   const policy = readPolicy({ collections: Object.fromEntries(COLLECTIONS.map((name) => [name, rules(name)])) });
   const effectiveAccess = (name: string): Access => accessFor(policy, { claims: {} }, name);
-  const scope: ReadScope = { accessTo: effectiveAccess, effectiveAccess, key: '', named: [], limits: {}, holder: '', identity: '' };
+  const scope: ReadScope = {
+    accessTo: effectiveAccess,
+    effectiveAccess,
+    key: '',
+    named: [],
+    limits: {},
+    holder: '',
+    identity: '',
+  };
   const context = {
     store,
     identities: { accessOf: (_: unknown, name: string) => effectiveAccess(name), policy },
