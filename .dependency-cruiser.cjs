@@ -42,6 +42,7 @@ const FOLDERS = {
     reading: ['state', 'store'],
     live: ['limits', 'store', 'metrics', 'usage', 'reading'],
     hooks: ['.', 'state', 'store', 'identity', 'reading'],
+    erasure: ['state', 'store', 'identity', 'reading'],
     presence: ['store'],
     setup: ['state', 'schemas', 'store', 'hooks', 'reading'],
     // What HTTP, event streams and WebSockets share.
@@ -60,6 +61,7 @@ const FOLDERS = {
       'reading',
       'live',
       'hooks',
+      'erasure',
       'presence',
     ],
     'event-stream': ['identity', 'live', 'requests'],

@@ -10,6 +10,7 @@ import { addDemo } from './commands/demo.js';
 import { addDevices } from './commands/devices.js';
 import { addDoctor } from './commands/doctor.js';
 import { addEdit } from './commands/edit.js';
+import { addErase } from './commands/erase.js';
 import { addExport } from './commands/export.js';
 import { addGet } from './commands/get.js';
 import { addHook } from './commands/hook.js';
@@ -72,6 +73,7 @@ export function buildProgram(): Command {
     addMerge,
     addAdjust,
     addDelete,
+    addErase,
     addPresent,
     addEdit,
     addWatch,

@@ -8,6 +8,7 @@ export * from './access.js';
 export * from './cluster.js';
 export * from './commits.js';
 export * from './documents.js';
+export * from './erasures.js';
 export * from './hooks.js';
 export * from './journal.js';
 export * from './live.js';

@@ -6,6 +6,7 @@ export const JOURNAL_EVENT_TYPES = [
   'uproar.document.created',
   'uproar.document.updated',
   'uproar.document.deleted',
+  'uproar.document.erased',
 ] as const;
 
 /** A document as it was written: nothing that is related comes with it. */
@@ -17,7 +18,9 @@ export const JournalEvent = z
     specversion: z.literal('1.0'),
     id: z.string().describe('The seq of the commit and the place of the change in it.'),
     source: z.string().describe('Names the store.'),
-    type: z.enum(JOURNAL_EVENT_TYPES),
+    type: z
+      .enum(JOURNAL_EVENT_TYPES)
+      .describe('`erased`: the contents of this change were erased, or this commit erased the document with its past.'),
     subject: z.string().describe('The document, as `collection/id`.'),
     time: z.iso.datetime(),
     datacontenttype: z.literal('application/json'),

@@ -3,6 +3,7 @@ import { HEARTBEAT_MS } from '@uproar/protocol';
 import type { Cluster } from './cluster/cluster.js';
 import { Committer, DEFAULT_COMMIT_LIMITS } from './commit/committer.js';
 import { ConnectionRegistry } from './connections/connection-registry.js';
+import { Erasures } from './erasure/erasures.js';
 import { HookRunner } from './hooks/hook-runner.js';
 import { Hooks } from './hooks/hooks.js';
 import { ReachableAddresses } from './hooks/reachable-addresses.js';
@@ -77,6 +78,12 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
   };
   recorder.metrics.attach(sources);
   const commitLimits = { ...DEFAULT_COMMIT_LIMITS, ...options.commitLimits };
+  const mayUseLatest = () => !cluster || cluster.everyNodeReads(RECORD_FORMAT);
+  store.backups.onReady = ({ id, author, seq, sizeBytes, sha256 }) => {
+    if (!mayUseLatest()) return;
+    const record = { id, author, seq: seq!, sizeBytes: sizeBytes!, sha256: sha256! };
+    store.log.propose({ kind: 'backup-made', timeMs: Date.now(), ...record }).catch((error) => context.onFault(error));
+  };
   const context: Context = {
     store,
     cluster,
@@ -106,12 +113,8 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
     committer: new Committer(store, recorder, usage, tracing, commitLimits),
     recorder,
     usage,
-    usageRecorder: new UsageRecorder(
-      store.log,
-      usage,
-      options.usage,
-      () => !cluster || cluster.everyNodeReads(RECORD_FORMAT),
-    ),
+    usageRecorder: new UsageRecorder(store.log, usage, options.usage, mayUseLatest),
+    erasures: new Erasures({ store, nodes: () => nodesOf(store, cluster), isPossible: mayUseLatest }),
     slowQueries: new SlowQueries(),
     sampler: new Sampler(sources),
     draining: false,
@@ -127,6 +130,18 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
   };
   store.log.onListenerFault = (error) => context.onFault(error);
   return context;
+}
+
+/** The nodes, and up to which place of the log erasures have left nothing in their files. */
+function nodesOf(store: Store, cluster: Cluster | undefined): { address: string; rewritten: number }[] {
+  const here = store.rewrites.place;
+  if (!cluster) return [{ address: 'this node', rewritten: here }];
+  return cluster
+    .status()
+    .nodes.map(({ node, address, rewritten = 0 }) => ({
+      address,
+      rewritten: node === cluster.node ? here : rewritten,
+    }));
 }
 
 /** What the metrics say about hooks. */

@@ -233,6 +233,8 @@ describe('documents over HTTP', () => {
       '/v1/hooks/{hook}/deliveries/{number}',
       '/v1/hooks/{hook}/deliveries/{number}/send',
       '/v1/setup',
+      '/v1/erasures',
+      '/v1/erasures/{id}',
       '/v1/journal',
       '/v1/keys',
       '/v1/keys/{key}',

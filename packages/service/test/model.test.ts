@@ -14,7 +14,7 @@ import { EVERYBODY } from '../../../test/read-scope.js';
 const COLLECTION = 'model';
 
 /** Runs random writes against random watches, and compares all with the model after every commit. */
-async function run(seed: number, steps: number): Promise<void> {
+async function run(seed: number, steps: number, erasing = false): Promise<void> {
   const random = new Random(seed);
   const { path, remove } = temporaryDirectory();
   const store: Store = openStore(path);
@@ -48,6 +48,18 @@ async function run(seed: number, steps: number): Promise<void> {
         else model.delete(id);
       }
     }
+  };
+  /** Erases some documents with their past, of which there may be none. */
+  const eraseSome = async () => {
+    const ids = Array.from({ length: random.integer(1, 4) }, () => `m-${random.integer(0, 25)}`);
+    const [timeMs, erasure] = [Date.now(), `e-${random.next()}`];
+    const rest = { timeMs, collection: COLLECTION };
+    await store.log.propose({ kind: 'erasure-begun', id: erasure, author, forgetsIds: random.chance(0.3), ...rest });
+    for (let at = 0; at < ids.length;) {
+      const part = { erasure, ids: ids.slice(at), changes: random.integer(1, 30), ...rest };
+      at += (await store.log.propose({ kind: 'documents-erased', ...part })).done;
+    }
+    for (const id of ids) model.delete(id);
   };
   const begin = (watcher: ModelWatcher<ModelQuery>) =>
     (watcher.subscription = views.watch(
@@ -85,6 +97,7 @@ async function run(seed: number, steps: number): Promise<void> {
       victim.subscription = undefined;
     }
     await writeSome();
+    if (erasing && random.chance(0.2)) await eraseSome();
     for (const watcher of watchers) {
       if (random.chance(0.4)) await watcher.readOn();
       if (!watcher.subscription && random.chance(0.5)) begin(watcher);
@@ -106,10 +119,9 @@ async function run(seed: number, steps: number): Promise<void> {
       expect(watcher.more, described).to.equal(watcher.query.count(model.values()) > expected.length);
     }
   }
-  expect(
-    watchers.reduce((sum, { resets }) => sum + resets, 0),
-    'no reset while the journal reaches back',
-  ).to.equal(0);
+  const resets = watchers.reduce((sum, watcher) => sum + watcher.resets, 0);
+  if (erasing) expect(resets, 'those who resume from before an erasure are reset').to.be.above(0);
+  else expect(resets, 'no reset while the journal reaches back').to.equal(0);
   for (const watcher of watchers) watcher.subscription?.stop();
   expect(views.size).to.equal(0);
   views.close();
@@ -145,6 +157,10 @@ describe('live queries and a plain model of them', () => {
   for (let round = 0; round < rounds; round++) {
     it(`agree after every commit, through slow readers, disconnects and resumes (seed ${first + round})`, () =>
       run(first + round, 180));
+  }
+
+  for (let round = 0; round < rounds; round++) {
+    it(`agree while documents are erased with their past (seed ${first + round})`, () => run(first + round, 120, true));
   }
 
   it('agree while limited views are filled again from the store', async () => {

@@ -145,7 +145,7 @@ describe('applying records', () => {
         const outcome = replay.state.apply(record);
         if (record.kind !== 'commit') continue;
         outcomes.push(
-          'applied' in outcome ? outcome.applied.seq : 'refused' in outcome ? outcome.refused.kind : outcome,
+          'applied' in outcome ? outcome.applied!.seq : 'refused' in outcome ? outcome.refused.kind : outcome,
         );
       }
       replay.state.finish();
@@ -199,6 +199,7 @@ describe('applying records', () => {
       'store/restore.ts: local',
       'store/restore.ts: log',
       'store/restore.ts: store',
+      'store/rewrites.ts: local',
     ]);
   });
 

@@ -86,9 +86,13 @@ function print(line: string, json: boolean): void {
     return;
   }
   const { type, subject, time, seq, identity, data } = JSON.parse(line) as JournalEvent;
-  const kind = type.split('.').at(-1) as 'created' | 'updated' | 'deleted';
-  const mark = { created: pc.green('+'), updated: pc.yellow('~'), deleted: pc.red('-') }[kind];
-  const what = data.after ? describeFields(data.before ?? undefined, data.after) : describeLost(data.before!.data);
+  const kind = type.split('.').at(-1) as 'created' | 'updated' | 'deleted' | 'erased';
+  const mark = { created: pc.green('+'), updated: pc.yellow('~'), deleted: pc.red('-'), erased: pc.red('×') }[kind];
+  const what = data.after
+    ? describeFields(data.before ?? undefined, data.after)
+    : data.before
+      ? describeLost(data.before.data)
+      : pc.dim('erased');
   const stamp = pc.dim(time.replace('T', ' ').slice(0, 19));
   process.stdout.write(
     `${cutLine(`${pc.dim(String(seq).padStart(6))}  ${stamp}  ${pc.dim(identity)}  ${mark} ${pc.bold(subject)}  ${what}`)}\n`,

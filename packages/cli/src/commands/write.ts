@@ -1,9 +1,9 @@
-import { createInterface } from 'node:readline/promises';
 import type { DocumentEnd, WriteOptions } from '@uproar/client';
 import { formatPointer, type Adjustments } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress, parseDocumentAddress } from '../arguments/address.js';
+import { confirm } from '../output/confirm.js';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson } from '../output/output.js';
@@ -164,13 +164,4 @@ function endOf({ expires, ttl }: Options): DocumentEnd {
 function report(options: Options, address: string, version: number): void {
   if (options.json) printJson({ address, version });
   else process.stdout.write(`${pc.green('written')} ${address}  ${pc.dim(`version ${version}`)}\n`);
-}
-
-async function confirm(question: string): Promise<boolean> {
-  const prompt = createInterface({ input: process.stdin, output: process.stderr });
-  try {
-    return /^y(es)?$/i.test((await prompt.question(question)).trim());
-  } finally {
-    prompt.close();
-  }
 }

@@ -112,7 +112,7 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
           <span class="who">{{ entry.identity }}</span>
           <span v-if="entry.isNow" class="now">current</span>
           <Popconfirm
-            v-else
+            v-else-if="entry.kind !== 'erased'"
             :title="entry.after ? `Restore ${id} to its state at seq ${entry.seq}?` : `Delete ${id} again?`"
             description="This is a new change, which you can also undo."
             :ok-text="entry.after ? 'Restore' : 'Delete'"
@@ -122,7 +122,9 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
             <Button size="small" type="text" class="back" :disabled="!entry.after && !now">Restore</Button>
           </Popconfirm>
         </header>
-        <p v-if="entry.changes.length === 0" class="muted">written without changes</p>
+        <p v-if="entry.changes.length === 0" class="muted">
+          {{ entry.kind === 'erased' ? 'what it held has been erased' : 'written without changes' }}
+        </p>
         <table v-else>
           <tbody>
             <tr v-for="change in entry.changes" :key="change.pointer">

@@ -33,13 +33,15 @@ const whole = ref<'Changed fields' | 'All fields'>('Changed fields');
       <dt>version before</dt>
       <dd class="mono">{{ event.data.before?.version ?? '–' }}</dd>
     </dl>
+    <p v-if="kindOfChange(event) === 'erased'" class="muted">What this change held has been erased.</p>
     <Segmented
+      v-else
       v-model:value="whole"
       size="small"
       :options="['Changed fields', 'All fields']"
       aria-label="Which fields"
     />
-    <DifferenceTable v-bind="event.data" :whole="whole === 'All fields'" />
+    <DifferenceTable v-if="kindOfChange(event) !== 'erased'" v-bind="event.data" :whole="whole === 'All fields'" />
     <Button size="small" type="link" class="only" @click="emit('only', event.subject)"
       >Only changes of {{ event.subject }}</Button
     >
@@ -89,7 +91,8 @@ table {
 .updated {
   color: var(--warn);
 }
-.deleted {
+.deleted,
+.erased {
   color: var(--bad);
 }
 </style>

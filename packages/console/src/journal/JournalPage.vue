@@ -75,7 +75,7 @@ const sample = useWatch(() =>
 );
 
 function summary({ data: { before, after } }: JournalEvent): string {
-  if (!after) return 'deleted';
+  if (!after) return before ? 'deleted' : 'erased';
   const changes = fieldChanges(before?.data ?? {}, after.data);
   const shown = changes.slice(0, 4).map((change) => `${change.name} ${short(change.after)}`);
   return shown.join(' · ') + (changes.length > 4 ? ` · and ${changes.length - 4} more` : '');
@@ -94,7 +94,7 @@ function step(event: KeyboardEvent, by: number): void {
   const sibling = (event.target as HTMLElement)[by > 0 ? 'nextElementSibling' : 'previousElementSibling'];
   if (sibling instanceof HTMLElement) sibling.focus();
 }
-const MARKS = { created: '+', updated: '~', deleted: '−' };
+const MARKS = { created: '+', updated: '~', deleted: '−', erased: '×' };
 </script>
 
 <template>
@@ -268,7 +268,8 @@ li.open {
 .updated {
   color: var(--warn);
 }
-.deleted {
+.deleted,
+.erased {
   color: var(--bad);
 }
 @media (max-width: 900px) {

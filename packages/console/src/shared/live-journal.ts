@@ -20,9 +20,9 @@ export function readJournal(
   );
 }
 
-/** What happened to the document: `created`, `updated` or `deleted`. */
-export function kindOfChange({ type }: JournalEvent): 'created' | 'updated' | 'deleted' {
-  return type.split('.').at(-1) as 'created' | 'updated' | 'deleted';
+/** What happened to the document: `created`, `updated`, `deleted` or `erased`. */
+export function kindOfChange({ type }: JournalEvent): 'created' | 'updated' | 'deleted' | 'erased' {
+  return type.split('.').at(-1) as 'created' | 'updated' | 'deleted' | 'erased';
 }
 
 /**

@@ -96,6 +96,8 @@ export class Cluster {
   #contents: ContentCopies | undefined;
   /** Why the disk of this node cannot be written to. */
   #storageProblem: () => string | undefined = () => undefined;
+  /** Up to which place erasures have left nothing in the files of this node. */
+  #rewritten: () => number = () => 0;
   #timer: NodeJS.Timeout | undefined;
   #forgetTimer: NodeJS.Timeout | undefined;
   /** When the latest own report was sent that came back, and before which all entries are applied. None has at the start. */
@@ -179,6 +181,7 @@ export class Cluster {
     );
     keepSecret(store.directory, this.founding.secret);
     this.#storageProblem = () => store.health.reason;
+    this.#rewritten = () => store.rewrites.place;
     log.start();
     this.#report();
     this.#timer = setInterval(() => this.#report(), REPORT_MS).unref();
@@ -326,6 +329,7 @@ export class Cluster {
       address: this.#address,
       version: VERSION,
       format: RECORD_FORMAT,
+      rewritten: this.#rewritten(),
       seq: this.#log!.seq,
       timeMs,
       ...this.#position,

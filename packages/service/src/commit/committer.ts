@@ -138,10 +138,13 @@ export class Committer {
       return { seq, change: changes[0]!, warnings: [] };
     }
     const { seq, documents, warnings } = outcome.repeated;
-    const { collection, id } = documents[0]!;
+    const [document] = documents;
+    if (!document)
+      throw problemError('erased', `This commit was applied before, as seq ${seq}. Its document was erased since.`);
+    const { collection, id } = document;
     const info = this.#store.collections.get(collection);
     const change = info && this.#store.journal.changeAt(info.number, id, seq);
-    if (change) return { seq, change, warnings };
+    if (change?.before ?? change?.after) return { seq, change: change!, warnings };
     throw problemError(
       'journal-truncated',
       `This commit was applied before, as seq ${seq}, but its changes are no longer in the journal. Read ${collection}/${id}.`,

@@ -1,6 +1,7 @@
 import type Database from 'better-sqlite3';
-import { formatTime } from '@uproar/core';
+import { formatAddress, formatTime } from '@uproar/core';
 import { problemError, type Delivery, type DeliveryResult } from '@uproar/protocol';
+import type { OutcomeOf } from '../state/outcomes.js';
 import type { Store } from '../store/index.js';
 import type { Attempt } from './hook-worker.js';
 
@@ -23,6 +24,7 @@ const INSERT = 'INSERT INTO deliveries (hook, time, failed, details) VALUES (?, 
 const TRIM = `
   DELETE FROM deliveries WHERE hook = :hook AND failed = :failed AND number <= (
     SELECT number FROM deliveries WHERE hook = :hook AND failed = :failed ORDER BY number DESC LIMIT 1 OFFSET ${KEPT})`;
+const ERASE = "DELETE FROM deliveries WHERE json_extract(details, '$.subject') IN (SELECT value FROM json_each(?))";
 const FORGET = 'DELETE FROM deliveries WHERE hook NOT IN (SELECT id FROM hooks)';
 
 /** What was sent, and what came back: the newest attempts of each hook, on the node that made them. */
@@ -33,6 +35,13 @@ export class DeliveryLog {
 
   constructor(store: Pick<Store, 'reads' | 'log'>) {
     this.#store = store;
+    store.log.onBatch(({ records, outcomes }) => {
+      for (const [index, record] of records.entries()) {
+        if (record.kind !== 'documents-erased') continue;
+        const { done } = outcomes[index] as OutcomeOf<typeof record>;
+        void this.#forget(record.ids.slice(0, done).map((id) => formatAddress(record.collection, id)));
+      }
+    });
   }
 
   add(attempt: Attempt): void {
@@ -42,6 +51,13 @@ export class DeliveryLog {
     list.push(attempt);
     if (list.length > MAX_WAITING) list.shift();
     this.#timer ??= setTimeout(() => void this.flush(), FLUSH_MS).unref();
+  }
+
+  /** Forgets the attempts to deliver changes of documents that were erased. */
+  async #forget(subjects: string[]): Promise<void> {
+    await this.flush();
+    const erase = (database: Database.Database) => database.prepare(ERASE).run(JSON.stringify(subjects));
+    await this.#store.log.writeLocally(erase).catch(() => undefined);
   }
 
   /** Attempts of a hook before a number, newest first. */

@@ -50,10 +50,12 @@ export function eventOf(
   if (!seen) return undefined;
   const { before, after } = seen;
   const kind = kindOfChange(seen);
-  if (!kinds.includes(kind)) return undefined;
+  // Whether it met the condition is not known any more; receivers may have a copy of it.
+  if (kind === 'erased' ? change.erased !== 'now' || !kinds.includes('deleted') : !kinds.includes(kind))
+    return undefined;
   const meets = (document: Document | undefined) =>
     document !== undefined && query.matches({ document, claims: access.claims }) === true;
-  if (!meets(before) && !meets(after)) return undefined;
+  if (kind !== 'erased' && !meets(before) && !meets(after)) return undefined;
   const show = (document: Document | undefined) =>
     document && (hasFields ? { ...document, data: query.show(document).data } : document);
   const subject = formatAddress(change.collection, change.id);

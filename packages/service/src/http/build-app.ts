@@ -14,6 +14,7 @@ import type { Context } from '../requests/context.js';
 import { serveDocuments } from './data/documents.js';
 import { compileCheck, handleErrors, sendProblem } from './errors.js';
 import { serveClient, servePages } from './pages/static-files.js';
+import { serveErasures } from './administration/erasures.js';
 import { serveHooks } from './administration/hooks.js';
 import { serveIndexes } from './administration/indexes.js';
 import { describeRoutes } from './description/openapi.js';
@@ -75,6 +76,7 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
   serveIndexes(app, context);
   serveHooks(app, context);
   serveSetup(app, context);
+  serveErasures(app, context);
   serveJournal(app, context);
   serveBackups(app, context);
   serveTickets(app, context);

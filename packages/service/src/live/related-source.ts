@@ -121,7 +121,9 @@ export class RelatedSource implements Source {
       await this.read();
       const now = this.store.log.seq;
       if (!this.store.journal.reachesBackTo(seq)) return undefined;
-      const changes = [...collectionsOf(this.#query)].flatMap((name) => changesAfter(this.store, name, seq));
+      const found = [...collectionsOf(this.#query)].map((name) => changesAfter(this.store, name, seq));
+      if (found.includes(undefined)) return undefined;
+      const changes = found.flatMap((ofOne) => ofOne!);
       const before = await this.#rootsAt(seq, changes);
       if (!before || changes.length > MAX_EARLIER_CHANGES) return undefined;
       if (!this.ready || this.store.log.seq !== now) continue;
@@ -253,7 +255,8 @@ export class RelatedSource implements Source {
       this.#state = 'relating';
       this.#window?.fill(documents, !more);
       if (!this.#window) this.#showRoots(documents);
-      this.#lost = !this.#followRoots(changesAfter(this.store, this.collection, seq));
+      const changes = changesAfter(this.store, this.collection, seq);
+      this.#lost = !changes || !this.#followRoots(changes);
       if (this.#window && !this.#lost) this.#showRoots(this.#window.documents);
       await this.#relate();
     } while (this.#lost);

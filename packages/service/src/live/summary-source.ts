@@ -79,7 +79,8 @@ export class SummarySource implements Source {
   async #fillSlowly(): Promise<void> {
     for (let attempt = 0; attempt < MAX_ATTEMPTS; attempt++) {
       const { seq, state } = await summarize(this.store, this.query, this.limits);
-      if (!state.follow(changesAfter(this.store, this.collection, seq))) continue;
+      const changes = changesAfter(this.store, this.collection, seq);
+      if (!changes || !state.follow(changes)) continue;
       this.#state = state;
       state.takePatch();
       return;

@@ -109,7 +109,8 @@ export class WindowSource implements Source {
       const documents = found.map(({ document }) => document);
       this.#window.fill(documents, !more);
       // Commits that arrived during the reading are applied; so many documents may have left that it must be repeated.
-      if (this.#window.follow(changesAfter(this.store, this.collection, seq))) break;
+      const changes = changesAfter(this.store, this.collection, seq);
+      if (changes && this.#window.follow(changes)) break;
     }
     this.#filled = true;
     this.#show();

@@ -191,7 +191,7 @@ export class BatchWriter {
     this.#seq = batch.seq;
     for (const listener of this.#batchListeners) this.#notify(() => listener(batch));
     batch.outcomes.forEach((outcome, index) => {
-      if ('applied' in outcome) waiting[index]?.onSeq?.(outcome.applied.seq);
+      if ('applied' in outcome && outcome.applied) waiting[index]?.onSeq?.(outcome.applied.seq);
     });
     if (batch.commits.length > 0) for (const listener of this.#listeners) this.#notify(() => listener(batch.commits));
     waiting.forEach(({ resolve, reject }, index) => {

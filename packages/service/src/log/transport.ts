@@ -20,6 +20,8 @@ export interface NodeReport {
   version: string;
   /** The latest format of records that it reads; versions before the fourth format do not say. */
   format?: number | undefined;
+  /** Up to which place erasures have left nothing in its files. */
+  rewritten?: number | undefined;
   /** The last entry that it has applied, and the hash over all records up to there. */
   place: number;
   revision: number;

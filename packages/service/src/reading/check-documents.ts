@@ -34,7 +34,9 @@ export async function checkBeforeEnforcing(
   validate: SchemaValidator,
 ): Promise<{ documents: number; problem?: Problem }> {
   const { seq, documents, violations, examples } = await checkDocuments(store, collection, validate);
-  const since = changesAfter(store, collection, seq).filter(({ after }) => after && validate(after.data).length > 0);
+  const changes = changesAfter(store, collection, seq);
+  if (!changes) return checkBeforeEnforcing(store, collection, validate);
+  const since = changes.filter(({ after }) => after && validate(after.data).length > 0);
   const ids = [...new Set([...examples.map(({ id }) => id), ...since.map(({ id }) => id)])];
   if (ids.length === 0) return { documents };
   const problem = createProblem(

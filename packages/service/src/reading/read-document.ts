@@ -5,7 +5,7 @@ import { findStored, readStored, type Store } from '../store/index.js';
 /**
  * Reads a document at an earlier seq, as a caller sees it.
  *
- * @throws {ProblemError} `seq-ahead`, `journal-truncated`, or `no-such-document`
+ * @throws {ProblemError} `seq-ahead`, `journal-truncated`, `erased`, or `no-such-document`
  */
 export function readDocumentAt(store: Store, access: Access, collection: string, id: string, seq: number): Document {
   if (seq > store.log.seq) {
@@ -21,6 +21,10 @@ export function readDocumentAt(store: Store, access: Access, collection: string,
     );
   }
   const info = store.collections.get(collection);
+  if (info && store.journal.isErasedAt(seq, info.number, collection, id)) {
+    const address = formatAddress(collection, id);
+    throw problemError('erased', `What ${address} was at seq ${seq} has been erased.`, { document: address });
+  }
   const document =
     info &&
     store.journal.documentAt(info.number, id, seq, () => {

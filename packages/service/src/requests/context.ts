@@ -13,6 +13,7 @@ import type { AccessLimits } from '../settings.js';
 import type { Sampler } from '../metrics/sampler.js';
 import type { SlowQueries } from '../metrics/slow-queries.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
+import type { Erasures } from '../erasure/erasures.js';
 import type { HookRunner } from '../hooks/hook-runner.js';
 import type { Hooks } from '../hooks/hooks.js';
 import type { Presence } from '../presence/presence.js';
@@ -31,6 +32,7 @@ export interface Context {
   presence: Presence;
   hooks: Hooks;
   hookRunner: HookRunner;
+  erasures: Erasures;
   views: LiveViews;
   identities: Identities;
   connections: ConnectionRegistry;

@@ -12,6 +12,7 @@ const RELEASE = `
   UPDATE contents SET uses = uses - 1, unused = CASE WHEN uses = 1 THEN ? END WHERE sha256 = ?`;
 const USE = 'UPDATE contents SET uses = uses + 1, unused = NULL WHERE sha256 = ?';
 const REMOVE = 'DELETE FROM contents WHERE sha256 = ? AND uses = 0 AND received = ?';
+const REMOVE_UNUSED = 'DELETE FROM contents WHERE sha256 = ? AND uses = 0';
 const SIZE_OF = 'SELECT size FROM contents WHERE sha256 = ?';
 
 /** The contents of files, by hash: how large each is, and how many documents have it. */
@@ -20,6 +21,7 @@ export class BlobTable {
   readonly #release: Database.Statement<[number, string]>;
   readonly #use: Database.Statement<[string]>;
   readonly #remove: Database.Statement<[string, number]>;
+  readonly #removeUnused: Database.Statement<[string]>;
   readonly #sizeOf: Database.Statement<[string], number>;
 
   constructor(database: Database.Database) {
@@ -27,6 +29,7 @@ export class BlobTable {
     this.#release = database.prepare(RELEASE);
     this.#use = database.prepare(USE);
     this.#remove = database.prepare(REMOVE);
+    this.#removeUnused = database.prepare(REMOVE_UNUSED);
     this.#sizeOf = database.prepare<[string], number>(SIZE_OF).pluck();
   }
 
@@ -46,6 +49,11 @@ export class BlobTable {
   /** Removes a content if no document has it and it was not received again. Returns whether it was removed. */
   remove(sha256: string, received: number): boolean {
     return this.#remove.run(sha256, received).changes > 0;
+  }
+
+  /** Removes a content that no document has any more, however short it has been so. Returns whether it was removed. */
+  removeUnused(sha256: string): boolean {
+    return this.#removeUnused.run(sha256).changes > 0;
   }
 
   /**
@@ -77,7 +85,8 @@ export class BlobTable {
   }
 }
 
-function hashOf(document: Document | undefined): string | undefined {
+/** The hash of the content of a file. */
+export function hashOf(document: Pick<Document, 'data'> | undefined): string | undefined {
   const hash = document?.data.sha256;
   return typeof hash === 'string' && /^[0-9a-f]{64}$/.test(hash) ? hash : undefined;
 }

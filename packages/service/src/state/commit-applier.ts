@@ -5,7 +5,7 @@ import type { DocumentTable } from './document-table.js';
 import { evaluateCommit, type Row } from './evaluate-commit.js';
 import { HeldDocuments } from './held-documents.js';
 import type { HoldTable } from './hold-table.js';
-import type { IdempotencyTable, StoredOutcome } from './idempotency-table.js';
+import { ERASED_DIGEST, type IdempotencyTable, type StoredOutcome } from './idempotency-table.js';
 import type { IndexTable } from './index-table.js';
 import type { JournalTable } from './journal-table.js';
 import type { CommitOutcome, Receipt } from './outcomes.js';
@@ -49,7 +49,7 @@ export class CommitApplier {
     if (id === undefined) return this.#evaluate(commit);
     const space = commit.idSpace ?? `${author.kind}:${author.name}`;
     const earlier = this.#tables.idempotency.get(space, id);
-    if (earlier && earlier.digest !== digest) return { idReused: id };
+    if (earlier && earlier.digest !== digest && earlier.digest !== ERASED_DIGEST) return { idReused: id };
     if (earlier)
       return 'seq' in earlier.outcome ? { repeated: describeRepeated(commit, earlier.outcome) } : earlier.outcome;
     const outcome = this.#evaluate(commit);
@@ -58,7 +58,7 @@ export class CommitApplier {
     return outcome;
   }
 
-  /** Forgets the documents that the batch has read. */
+  /** Forgets the documents that were read for this batch. */
   endBatch(): void {
     this.#held = new HeldDocuments(this.#tables.collections, this.#tables.documents);
   }

@@ -18,7 +18,20 @@ const FIRST_STORED = 'SELECT MIN(number) FROM changes';
 const SIZE_BEFORE = `
   SELECT COALESCE(SUM(OCTET_LENGTH(COALESCE(before, '')) + OCTET_LENGTH(COALESCE(after, ''))), 0)
   FROM changes WHERE number < ?`;
+const KEPT_OF = `
+  FROM changes INDEXED BY changes_by_document WHERE collection = ? AND document = ? AND erased = 0 ORDER BY seq, number LIMIT ?`;
+const TO_EMPTY = `SELECT number, seq, before, after ${KEPT_OF}`;
+const EMPTY = `
+  UPDATE changes SET document = ?, version_before = NULL, created_before = NULL, updated_before = NULL,
+    expires_before = NULL, before = NULL, created_after = NULL, expires_after = NULL, after = NULL, erased = 1
+  WHERE number = ?`;
+const ERASE = 'INSERT INTO changes (number, seq, collection, document, erased) VALUES (?, ?, ?, ?, 2)';
+const LATEST_OF = `
+  SELECT erased FROM changes INDEXED BY changes_by_document WHERE collection = ? AND document = ?
+  ORDER BY seq DESC, number DESC LIMIT 1`;
 const SIZE = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'journal-bytes'";
+const HAS_ERASED = 'SELECT 1 FROM changes WHERE collection = ? AND seq = ? AND erased > 0';
+const FIRST_SEQ = 'SELECT MIN(seq) FROM commits';
 const SET_SIZE = "UPDATE store SET value = ? WHERE name = 'journal-bytes'";
 const TRUNCATE = 'DELETE FROM commits WHERE seq <= ? AND seq < (SELECT MAX(seq) FROM commits)';
 const SWEEP = 'DELETE FROM changes WHERE number < ?';
@@ -70,6 +83,53 @@ export class JournalTable {
       after?.data ?? null,
     );
     this.#sizeBytes += sizeBytes;
+  }
+
+  /**
+   * Empties the oldest changes of a document that hold something, up to `limit`.
+   *
+   * @param name what the document is called in them from now on
+   * @returns how many, the seq of the first, and the data that they held
+   */
+  empty(collection: number, id: string, name: string, limit: number) {
+    type Kept = { number: number; seq: number; before: string | null; after: string | null };
+    const begun = this.isUnsettled(collection, name) && name !== id;
+    const rows = this.#database.prepare<[number, string, number], Kept>(TO_EMPTY).all(collection, id, limit);
+    const empty = this.#database.prepare<[string, number]>(EMPTY);
+    const datas: string[] = [];
+    for (const { number, before, after } of rows) {
+      for (const data of [before, after]) {
+        if (data === null) continue;
+        datas.push(data);
+        this.#sizeBytes -= Buffer.byteLength(data);
+      }
+      empty.run(name, number);
+    }
+    const [first] = rows;
+    // Without its beginning, the document may be older than the journal.
+    const isCut = first !== undefined && first.before !== null && !begun;
+    return { changes: rows.length, firstSeq: isCut ? 0 : (first?.seq ?? null), datas };
+  }
+
+  /** Whether the journal has changes of a document, the last of which is not its erasure. */
+  isUnsettled(collection: number, id: string): boolean {
+    const latest = this.#database.prepare<[number, string], number>(LATEST_OF).pluck().get(collection, id);
+    return latest !== undefined && latest !== 2;
+  }
+
+  /** Adds to the commit added last that it erased a document. */
+  addErasure(seq: number, collection: number, name: string): void {
+    this.#database.prepare(ERASE).run(this.#nextChange++, seq, collection, name);
+  }
+
+  /** Whether a commit wrote something of a collection that was erased. */
+  hasErased(collection: number, seq: number): boolean {
+    return this.#database.prepare(HAS_ERASED).get(collection, seq) !== undefined;
+  }
+
+  /** The oldest seq whose changes are still there. */
+  get firstSeq(): number {
+    return this.#database.prepare<[], number | null>(FIRST_SEQ).pluck().get() ?? 0;
   }
 
   /** Removes the commits up to `seq`, but never the newest. Their documents stay on disk, unseen, until {@link sweep}. */

@@ -82,6 +82,11 @@ export interface Outcomes {
   'index-created': { number: number; created: boolean };
   'index-removed': { found: boolean };
   usage: Record<never, never>;
+  'erasure-begun': Record<never, never>;
+  /** How many of its documents are erased, the contents that were removed, and the commit that says so. */
+  'documents-erased': { done: number; removed: string[]; applied?: AppliedCommit };
+  'idempotency-erased': { more: boolean };
+  'backup-made': Record<never, never>;
   'blob-received': Record<never, never>;
   'blobs-removed': { removed: string[] };
   'journal-truncated': Record<never, never>;

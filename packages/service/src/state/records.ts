@@ -10,7 +10,7 @@ import {
 } from '@uproar/core';
 
 /** The version of the format of records. A node refuses records of a later one. 2: documents that end. 3: hooks, set-ups, and documents
- * that live as long as a connection. 4: usage. */
+ * that live as long as a connection. 4: usage, erasures and backups. */
 export const RECORD_FORMAT = 4;
 
 /** Milliseconds since 1970, at the node that proposed the record. Applying never lets time go back. */
@@ -277,6 +277,42 @@ export const LogRecord = z.discriminatedUnion('kind', [
     /** So many days are kept, this one included. */
     keptDays: z.int(),
   }),
+  z.object({
+    kind: z.literal('erasure-begun'),
+    timeMs: Time,
+    id: z.string(),
+    author: Author,
+    collection: z.string(),
+    reason: z.string().optional(),
+    /** Whether the ids of the documents are erased, too. */
+    forgetsIds: z.boolean(),
+  }),
+  /** Removes documents with their past: the first of them, until so many changes of the journal were emptied. */
+  z.object({
+    kind: z.literal('documents-erased'),
+    timeMs: Time,
+    erasure: z.string(),
+    collection: z.string(),
+    ids: z.array(z.string()),
+    changes: z.int().min(1),
+  }),
+  /** Empties idempotency records of commits that wrote what an erasure has erased; looks at so many more of them. */
+  z.object({
+    kind: z.literal('idempotency-erased'),
+    timeMs: Time,
+    erasure: z.string(),
+    collection: z.string(),
+    limit: z.int().min(1),
+  }),
+  z.object({
+    kind: z.literal('backup-made'),
+    timeMs: Time,
+    id: z.string(),
+    author: Author,
+    seq: z.int(),
+    sizeBytes: z.int(),
+    sha256: z.string(),
+  }),
   /** A content was received, and is complete. */
   z.object({ kind: z.literal('blob-received'), timeMs: Time, sha256: z.string(), sizeBytes: z.int() }),
   /** Removes contents that no document uses, and that were not received again since. */
@@ -303,10 +339,19 @@ export function encodeBatch(records: readonly LogRecord[]): string {
   return JSON.stringify({ format, records });
 }
 
+/** The kinds that the latest format has brought. */
+const LATEST: ReadonlySet<string> = new Set([
+  'usage',
+  'erasure-begun',
+  'documents-erased',
+  'idempotency-erased',
+  'backup-made',
+]);
+
 /** The earliest format that has a record. */
 function formatOf(record: LogRecord): number {
   if (record.kind.startsWith('hook-') || record.kind === 'setup') return 3;
-  if (record.kind === 'usage') return 4;
+  if (LATEST.has(record.kind)) return 4;
   if (record.kind !== 'commit') return 1;
   const { writes } = record.commit;
   if (writes.some((write) => isHeld(write) || (write.kind === 'delete' && write.releasedBy !== undefined))) return 3;

@@ -6,7 +6,9 @@ import { BlobTable } from './blob-table.js';
 import { compileSchema } from './compile-schema.js';
 import { CollectionTable, type CollectionInfo } from './collection-table.js';
 import { CommitApplier } from './commit-applier.js';
+import { DocumentEraser } from './document-eraser.js';
 import { DocumentTable } from './document-table.js';
+import { ErasureTable } from './erasure-table.js';
 import { HoldTable } from './hold-table.js';
 import { HookTable } from './hook-table.js';
 import { IdempotencyTable } from './idempotency-table.js';
@@ -52,6 +54,8 @@ export class StateMachine {
   readonly #blobs: BlobTable;
   readonly #collections: CollectionTable;
   readonly #commits: CommitApplier;
+  readonly #eraser: DocumentEraser;
+  readonly #erasures: ErasureTable;
   readonly #holds: HoldTable;
   readonly #hooks: HookTable;
   readonly #idempotency: IdempotencyTable;
@@ -85,7 +89,8 @@ export class StateMachine {
     this.#position = new LogPositionTable(database);
     this.#producers = new ProducerTable(database);
     this.#usage = new UsageTable(database, this.#collections);
-    this.#commits = new CommitApplier({
+    this.#erasures = new ErasureTable(database);
+    const tables = {
       collections: this.#collections,
       documents: new DocumentTable(database),
       journal: this.#journal,
@@ -93,6 +98,10 @@ export class StateMachine {
       idempotency: this.#idempotency,
       blobs: this.#blobs,
       holds: this.#holds,
+    };
+    this.#eraser = new DocumentEraser(tables, this.#erasures);
+    this.#commits = new CommitApplier({
+      ...tables,
       policies: this.#policies,
       schemas: this.#schemas,
       store: this.#store,
@@ -150,7 +159,7 @@ export class StateMachine {
       seq: this.#journal.seq,
       records: this.#records,
       outcomes: this.#outcomes,
-      commits: this.#outcomes.flatMap((outcome) => ('applied' in outcome ? outcome.applied : [])),
+      commits: this.#outcomes.flatMap((outcome) => ('applied' in outcome ? (outcome.applied ?? []) : [])),
       collections,
     };
     this.#records = [];
@@ -225,6 +234,19 @@ export class StateMachine {
       case 'usage':
         this.#usage.add(record, timeMs);
         return {};
+      case 'erasure-begun':
+        this.#erasures.begin(record, timeMs, this.#position.current.place + 1);
+        return {};
+      case 'documents-erased': {
+        const outcome = this.#eraser.erase(record, timeMs, this.#position.current.place + 1);
+        this.#commits.endBatch();
+        return outcome;
+      }
+      case 'idempotency-erased':
+        return { more: this.#eraseOutcomes(record) };
+      case 'backup-made':
+        this.#erasures.addBackup(record, timeMs);
+        return {};
       case 'blob-received':
         this.#blobs.receive(record.sha256, record.sizeBytes, timeMs, this.#position.current.place + 1);
         return {};
@@ -242,6 +264,17 @@ export class StateMachine {
       default:
         return this.#guarded(record, timeMs);
     }
+  }
+
+  /** Returns whether there are more idempotency records to look at. */
+  #eraseOutcomes({ erasure, collection, limit }: RecordOf<'idempotency-erased'>): boolean {
+    const after = this.#erasures.get(erasure)?.outcomesUpTo;
+    const number = this.#collections.get(collection)?.number;
+    if (!after) return false;
+    const isErased = (seq: number) => number !== undefined && this.#journal.hasErased(number, seq);
+    const upTo = this.#idempotency.erase(collection, isErased, this.#journal.firstSeq, after, limit);
+    this.#erasures.noteLooked(erasure, upTo, this.#position.current.place + 1);
+    return upTo !== undefined;
   }
 
   /** Applies all steps of a set-up, or none. */

@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { createReadStream, readdirSync, rmSync, type ReadStream } from 'node:fs';
 import { join } from 'node:path';
+import type { Author } from '@uproar/core';
 import type { Log } from '../log/log.js';
 import type { BackupMessage } from './backup-worker.js';
 import { databaseFile } from './open-database.js';
@@ -43,6 +44,9 @@ export class Backups {
   /** Resolve when the threads of removed backups have ended. */
   readonly #ending = new Set<Promise<unknown>>();
 
+  /** Called when a backup is ready. */
+  onReady: (backup: BackupInfo & { author: Author }) => void = () => undefined;
+
   constructor(log: Log, directory: string) {
     this.#log = log;
     this.#directory = directory;
@@ -52,13 +56,13 @@ export class Backups {
     }
   }
 
-  /** Begins a backup. Undefined when there are too many already. */
-  start(): BackupInfo | undefined {
+  /** Begins a backup for somebody. Undefined when there are too many already. */
+  start(author: Author): BackupInfo | undefined {
     if (this.#byId.size >= MAX_BACKUPS) return undefined;
     const info: BackupInfo = { id: randomBytes(9).toString('base64url'), state: 'copying', progress: 0 };
     const backup: Backup = { info, thread: undefined, timer: undefined };
     this.#byId.set(info.id, backup);
-    void this.#make(backup);
+    void this.#make(backup, author);
     return info;
   }
 
@@ -93,10 +97,11 @@ export class Backups {
     await Promise.all(this.#ending);
   }
 
-  async #make(backup: Backup): Promise<void> {
+  async #make(backup: Backup, author: Author): Promise<void> {
     const { info } = backup;
     try {
       await this.#copy(backup);
+      this.onReady({ ...info, author });
     } catch (error) {
       Object.assign(info, { state: 'failed', reason: (error as Error).message });
       this.#removeFiles(info.id);

@@ -62,6 +62,21 @@ export class Checkpoints {
     });
   }
 
+  /**
+   * Writes all that is stored anew, so that nothing is left of what was deleted, neither in free pages nor in the write-ahead
+   * log. Writers wait meanwhile; reads go on. Resolves with false if a long read or the disk prevented it.
+   */
+  rewrite(): Promise<boolean> {
+    return this.#unlessDiskFails(async () => {
+      let busy = true;
+      await this.#options.pause(async () => {
+        ({ busy } = await this.#ask('rewrite'));
+      });
+      this.#copiedBytes = 0;
+      return !busy;
+    });
+  }
+
   /** Resolves with false if the disk is full or fails. The next look tries again, and writes report it. */
   async #unlessDiskFails(work: () => Promise<boolean>): Promise<boolean> {
     try {
@@ -94,13 +109,13 @@ export class Checkpoints {
   }
 
   /** Sends a request to the thread, after the earlier ones. */
-  #ask(what: 'copy' | 'reset'): Promise<Done> {
+  #ask(what: 'copy' | 'reset' | 'rewrite'): Promise<Done> {
     const answer = this.#asked.then(() => this.#askNow(what));
     this.#asked = answer.catch(() => undefined);
     return answer;
   }
 
-  async #askNow(what: 'copy' | 'reset'): Promise<Done> {
+  async #askNow(what: 'copy' | 'reset' | 'rewrite'): Promise<Done> {
     if (this.#closed) return { busy: true, leftBytes: 0 };
     this.#thread ??= new StoreThread('./checkpoint-worker.js', { file: this.#options.file });
     const answer = await this.#thread.ask(what).catch((error: unknown) => {

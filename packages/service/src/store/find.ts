@@ -14,7 +14,8 @@ export function findStored(
 }
 
 /**
- * The net changes of a collection after a seq: at most one for each document.
+ * The net changes of a collection after a seq: at most one for each document. Undefined if documents were erased since,
+ * whose state at that seq is unknown.
  *
  * @param id only the changes of this document
  */
@@ -23,8 +24,9 @@ export function changesAfter(
   collection: string,
   seq: number,
   id?: string,
-): DocumentChange[] {
+): DocumentChange[] | undefined {
   const info = collections.get(collection);
+  if (info && journal.erasedAfter(seq, collection) !== undefined) return undefined;
   return info ? journal.netChangesAfter(seq, info.number, id) : [];
 }
 
@@ -36,5 +38,6 @@ export function fewChangesAfter(
   id?: string,
 ): DocumentChange[] | undefined {
   const info = collections.get(collection);
+  if (info && journal.erasedAfter(seq, collection) !== undefined) return undefined;
   return info ? journal.fewChangesAfter(seq, info.number, id) : [];
 }

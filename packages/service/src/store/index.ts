@@ -1,3 +1,4 @@
+export { eraseOutcomes } from './maintenance.js';
 export type { BackupInfo } from './backups.js';
 export { checkStore, type CheckReport, type CheckResult } from './check-store.js';
 export { databaseFile, openDatabase } from './open-database.js';
@@ -11,7 +12,7 @@ export type { Reads } from './reads.js';
 export type { CollectionInfo } from './collections.js';
 export { readStored, stringifyStored, type StoredDocument } from './documents.js';
 export type { IndexInfo } from './indexes.js';
-export type { CommitChange, JournalChange, JournalEntry } from './journal.js';
+export type { CommitChange, JournalChange, JournalEntry, KeptChange } from './journal.js';
 export { adviseIndex, type Plan } from './plan.js';
 export { type Found, type Reading, type ReadLimits, type ReadOutcome } from './found.js';
 export { adviseIncludeIndex, checkIncludes, indexFor, StoredRelations } from './stored-relations.js';

@@ -14,13 +14,19 @@ export interface JournalEntry {
   sizeBytes: number;
 }
 
+/** A change whose contents may have been erased. */
+export interface KeptChange extends DocumentChange {
+  /** `contents`: what it held was erased later. `now`: it erased the document with its past. */
+  erased?: 'contents' | 'now';
+}
+
 /** A change of one document, and its place among the changes of its commit, from 0. */
-export interface JournalChange extends DocumentChange {
+export interface JournalChange extends KeptChange {
   place: number;
 }
 
 /** What one commit did to one document. */
-export interface CommitChange extends DocumentChange {
+export interface CommitChange extends KeptChange {
   seq: number;
   commitId: string | undefined;
   timeMs: number;
@@ -57,13 +63,15 @@ interface ChangeRow {
   createdAfter: number | null;
   expiresAfter: number | null;
   after: string | null;
+  /** 0: as it was written; 1: its contents were erased; 2: the erasure itself. */
+  erased: 0 | 1 | 2;
 }
 
 const CHANGE_COLUMNS = `
   changes.number, changes.seq, commits.time, changes.collection, changes.document,
   changes.version_before AS versionBefore, changes.created_before AS createdBefore,
   changes.updated_before AS updatedBefore, changes.expires_before AS expiresBefore, changes.before,
-  changes.created_after AS createdAfter, changes.expires_after AS expiresAfter, changes.after`;
+  changes.created_after AS createdAfter, changes.expires_after AS expiresAfter, changes.after, changes.erased`;
 const FROM_CHANGES = `SELECT ${CHANGE_COLUMNS} FROM changes JOIN commits USING (seq)`;
 const BOUNDS = 'SELECT MIN(seq) AS first, MAX(seq) AS last FROM commits';
 const COMMITS_AFTER =
@@ -102,6 +110,11 @@ const OF_COLLECTION = `
 const OF_DOCUMENT = `
   ${WITH_COMMITS} WHERE changes.collection = ? AND changes.document = ? AND changes.seq > ? AND changes.seq <= ?
   ORDER BY changes.seq, changes.number`;
+const ERASED_AFTER = 'SELECT MAX(seq) FROM erasures WHERE collection = ? AND seq > ?';
+const DOCUMENT_ERASED = `
+  SELECT 1 FROM changes INDEXED BY changes_by_document
+  WHERE collection = ? AND document = ? AND seq > ? AND erased = 2 LIMIT 1`;
+const IDS_ERASED = 'SELECT 1 FROM erasures WHERE collection = ? AND seq > ? AND forgets_ids = 1 LIMIT 1';
 const SIZE_BEFORE = `
   SELECT COALESCE(SUM(OCTET_LENGTH(COALESCE(before, '')) + OCTET_LENGTH(COALESCE(after, ''))), 0)
   FROM changes WHERE number < ?`;
@@ -232,7 +245,10 @@ export class Journal {
       bytes += sizeOf(row);
     }
     changes.push(...ofCommit.values());
-    return { changes: changes.filter(({ before, after: now }) => before ?? now), seq: upTo };
+    return {
+      changes: changes.filter(({ before, after: now, erased }) => before ?? now ?? erased === 'now'),
+      seq: upTo,
+    };
   }
 
   /** Where the changes behind the commit `seq` begin. */
@@ -282,6 +298,23 @@ export class Journal {
   }
 
   /**
+   * The seq of the newest erasure of documents of a collection, if it came after `seq`. Then the changes after `seq` cannot
+   * be told.
+   */
+  erasedAfter(seq: number, collection: string): number | undefined {
+    return this.#reads.values<[string, number], number | null>(ERASED_AFTER).get(collection, seq) ?? undefined;
+  }
+
+  /** Whether the state of a document at `seq` was erased. */
+  isErasedAt(seq: number, collection: number, name: string, id: string): boolean {
+    if (this.#reads.values<[number, string, number], number>(DOCUMENT_ERASED).get(collection, id, seq)) return true;
+    // Where ids were erased, too, the journal does not know any more which documents there were.
+    const forgot = this.#reads.values<[string, number], number>(IDS_ERASED).get(name, seq) !== undefined;
+    const last = this.#reads.statement<[number, string, number], ChangeRow>(LAST_CHANGE_TO).get(collection, id, seq);
+    return forgot && !last;
+  }
+
+  /**
    * The net changes after `seq`: for each document of the collection (or the one document), its state at `seq` and its
    * present state.
    */
@@ -326,7 +359,7 @@ export class Journal {
     };
   }
 
-  #read(row: ChangeRow): DocumentChange {
+  #read(row: ChangeRow): KeptChange {
     const before =
       row.before === null
         ? undefined
@@ -349,7 +382,8 @@ export class Journal {
             expires: row.expiresAfter,
             data: row.after,
           });
-    return { collection: this.#collections.nameOf(row.collection), id: row.document, before, after };
+    const change = { collection: this.#collections.nameOf(row.collection), id: row.document, before, after };
+    return row.erased === 0 ? change : { ...change, erased: row.erased === 1 ? 'contents' : 'now' };
   }
 }
 

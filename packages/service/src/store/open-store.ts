@@ -25,6 +25,7 @@ import { databaseFile, openDatabase, prepareDirectory } from './open-database.js
 import { Reader } from './reader.js';
 import { PublishedReads } from './published-reads.js';
 import { JournalRetention } from './retention.js';
+import { Rewrites } from './rewrites.js';
 import { StorageHealth } from './storage-health.js';
 import { StoreError } from './store-error.js';
 import type { Store, StoreOptions } from './store.js';
@@ -113,7 +114,18 @@ function createStore(
     sizeBytes: options.writeAheadBytes ?? DEFAULT_WRITE_AHEAD_BYTES,
     pause: (work) => log.pause(work),
   });
-  const stopMaintenance = startMaintenance({ file, checkpoints, reader, reads, log, retention, health, isInCharge });
+  const rewrites = new Rewrites({ file, reads, log, reader, checkpoints });
+  const stopMaintenance = startMaintenance({
+    file,
+    checkpoints,
+    reader,
+    reads,
+    log,
+    retention,
+    health,
+    rewrites,
+    isInCharge,
+  });
   const stopExpiry = startExpiry({ reads, log, collections, health, isInCharge });
   const backups = new Backups(log, directory);
   indexes.continueFilling();
@@ -138,6 +150,7 @@ function createStore(
     idClock,
     backups,
     checkpoints,
+    rewrites,
     keepJournal: (limits) => retention.keep(limits),
     recover: () => health.recover((bytes) => tryToWrite(log, bytes)),
     close: async () => {
@@ -147,6 +160,7 @@ function createStore(
       stopExpiry();
       stopCheck();
       contents.close();
+      rewrites.close();
       const threads = [indexes.close(), backups.close(), checkpoints.close()];
       reader.close();
       idClock.close();

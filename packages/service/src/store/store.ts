@@ -14,6 +14,7 @@ import type { Journal } from './journal.js';
 import type { Reader } from './reader.js';
 import type { Reads } from './reads.js';
 import type { RetentionLimits } from './retention.js';
+import type { Rewrites } from './rewrites.js';
 import type { StorageHealth } from './storage-health.js';
 
 /** An open store: one data directory, claimed by this process. */
@@ -40,6 +41,7 @@ export interface Store {
   readonly contents: Contents;
   readonly backups: Backups;
   readonly checkpoints: Checkpoints;
+  readonly rewrites: Rewrites;
   /** Whether it can be written to again after a failure. */
   recover(): Promise<boolean>;
   /** From now on keeps this much of the journal. */

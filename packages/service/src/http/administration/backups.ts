@@ -47,8 +47,10 @@ function serveStartBackup(routes: Routes, { store }: BackupsContext): void {
         response: { 202: Backup, default: Problem },
       },
     },
-    async (_request, reply) => {
-      const info = store.backups.start();
+    async (request, reply) => {
+      // So that it holds nothing of what was erased.
+      await store.rewrites.run();
+      const info = store.backups.start(request.identity.author);
       if (!info) throw problemError('overloaded', 'Two backups exist already. Download or delete one of them first.');
       return reply.code(202).header('location', `/v1/backups/${info.id}`).send(info);
     },

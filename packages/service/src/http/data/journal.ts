@@ -1,18 +1,10 @@
-import {
-  formatAddress,
-  formatTime,
-  isCollectionName,
-  splitAddress,
-  type Document,
-  type DocumentChange,
-  type Query,
-} from '@uproar/core';
+import { formatAddress, formatTime, isCollectionName, splitAddress, type Document, type Query } from '@uproar/core';
 import { DocumentAddress, type JournalEvent, JournalPage, Problem, problemError } from '@uproar/protocol';
 import accepts from 'accepts';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import type { ZodTypeProvider } from 'fastify-type-provider-zod';
 import { z } from 'zod';
-import type { JournalChange, JournalEntry } from '../../store/index.js';
+import type { JournalChange, JournalEntry, KeptChange } from '../../store/index.js';
 import { formatIdentity, isRestricted, type Identity } from '../../identity/identity.js';
 import { bytesFrom, leaseFor } from './send-query.js';
 import { costLimits, readableAccess } from '../../requests/identity-scope.js';
@@ -369,8 +361,9 @@ class Source {
     );
   }
 
-  #isMeant({ collection, before, after }: DocumentChange): boolean {
+  #isMeant({ collection, before, after, erased }: KeptChange): boolean {
     if (this.#parameters.collection !== undefined && collection !== this.#parameters.collection) return false;
+    if (erased) return !this.#query;
     return this.#meets(before) || this.#meets(after);
   }
 

@@ -11,6 +11,7 @@ import { SQL as expiry } from './0010-expiry.js';
 import { SQL as hooks } from './0011-hooks.js';
 import { SQL as holds } from './0012-holds.js';
 import { SQL as usage } from './0013-usage.js';
+import { SQL as erasures } from './0014-erasures.js';
 
 /** The store formats, oldest first: number n is reached by running the first n. Never edited once released. */
 export const MIGRATIONS: readonly string[] = [
@@ -27,4 +28,5 @@ export const MIGRATIONS: readonly string[] = [
   hooks,
   holds,
   usage,
+  erasures,
 ];
