@@ -136,12 +136,10 @@ export function createContext(options: ServiceOptions, tracing: Tracing, cluster
 function nodesOf(store: Store, cluster: Cluster | undefined): { address: string; rewritten: number }[] {
   const here = store.rewrites.place;
   if (!cluster) return [{ address: 'this node', rewritten: here }];
-  return cluster
-    .status()
-    .nodes.map(({ node, address, rewritten = 0 }) => ({
-      address,
-      rewritten: node === cluster.node ? here : rewritten,
-    }));
+  return cluster.status().nodes.map(({ node, address, rewritten = 0 }) => ({
+    address,
+    rewritten: node === cluster.node ? here : rewritten,
+  }));
 }
 
 /** What the metrics say about hooks. */
