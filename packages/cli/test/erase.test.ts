@@ -33,7 +33,7 @@ describe('uproar erase', () => {
     expect(journal.out).to.match(/× guests\/g-1 {2}erased\n.*× guests\/g-1 {2}erased\n$/);
     const revert = await bench.run(['revert', 'guests/g-1', '--to', '1']);
     expect(revert.code).to.not.equal(0);
-    expect(revert.err).to.include('What guests/g-1 was at seq 1 has been erased.');
+    expect(revert.err).to.include('The store no longer has the state of guests/g-1 at seq 1.');
     const json = await run('--json');
     expect(JSON.parse(json.out)).to.include({ documents: 4, state: 'done' });
   });
@@ -47,7 +47,7 @@ describe('uproar erase', () => {
       'nothing to erase No document of guests meets the condition.\n',
     );
     const one = await run('guests/g-9', '--yes', '--forget-ids');
-    expect(one.out).to.match(/^erased 1 documents with 1 changes/);
+    expect(one.out).to.match(/^erased 1 document with 1 change, in guests/);
     expect((await bench.run(['journal', '--last', '1'])).out).to.match(/× guests\/erased-\w+-1 {2}erased\n$/);
   });
 });

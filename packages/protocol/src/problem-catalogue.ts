@@ -65,7 +65,7 @@ export const PROBLEMS = {
   'range-not-satisfiable': { status: 416, title: 'The requested range is not available' },
   'unsupported-type': { status: 415, title: 'The content type is not supported here' },
   'seq-ahead': { status: 400, title: 'The seq does not exist yet' },
-  erased: { status: 410, title: 'What is asked for has been erased' },
+  erased: { status: 410, title: 'The document was erased with its past' },
   'journal-truncated': { status: 410, title: 'The journal does not reach back that far' },
   'too-many-requests': { status: 429, title: 'Rate limit exceeded' },
   'limit-reached': { status: 429, title: 'Limit reached' },

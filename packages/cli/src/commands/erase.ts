@@ -60,15 +60,15 @@ Examples:
 async function erase(store: AdminStore, address: string, options: Options): Promise<void> {
   const form = formFrom(address, options);
   const preview = await store.post<ErasurePreview>('/v1/erasures', { ...form, dryRun: true });
-  const count = preview.documents + (form.past || form.doc !== undefined ? preview.earlier : 0);
+  const number = preview.documents + (form.past || form.doc !== undefined ? preview.earlier : 0);
   if (options.dryRun) {
     if (options.json) return printJson(preview);
-    process.stdout.write(`${pc.yellow('dry run')} ${describePreview(preview, form, count)}\n`);
+    process.stdout.write(`${pc.yellow('dry run')} ${describePreview(preview, form, number)}\n`);
     return;
   }
   if (!options.yes) {
     if (!process.stdin.isTTY) throw new CommandError('Erasing cannot be undone.', EXIT.usage, 'Confirm it with --yes.');
-    const question = `Erase ${describePreview(preview, form, count)}? It cannot be undone. [y/N] `;
+    const question = `Erase ${describePreview(preview, form, number)}? It cannot be undone. [y/N] `;
     if (!(await confirm(question))) throw new CommandError('Nothing was erased.');
   }
   let erasure = await store.post<Erasure>('/v1/erasures', form);
@@ -98,11 +98,11 @@ function formFrom(address: string, { where, past, forgetIds, reason }: Options):
   return { collection, where, ...(past ? { past } : {}), ...rest };
 }
 
-function describePreview({ documents, earlier }: ErasurePreview, { doc, past }: Form, count: number): string {
+function describePreview({ documents, earlier }: ErasurePreview, { doc, past }: Form, number: number): string {
   if (doc !== undefined) return documents > 0 ? doc : `${doc}, which was deleted before`;
   const others = `${earlier} more met the condition earlier`;
   const hint = earlier === 0 ? '' : past ? `, ${earlier} of which met the condition earlier` : ` (${others}: --past)`;
-  return `${count} documents${hint}`;
+  return `${count(number, 'document')}${hint}`;
 }
 
 function print(erasure: Erasure): void {
@@ -112,7 +112,7 @@ function print(erasure: Erasure): void {
     return;
   }
   process.stdout.write(
-    `${pc.green('erased')} ${documents} documents with ${changes} changes, in ${collection}  ${pc.dim(`seq ${seq}, erasure ${id}`)}\n`,
+    `${pc.green('erased')} ${count(documents, 'document')} with ${count(changes, 'change')}, in ${collection}  ${pc.dim(`seq ${seq}, erasure ${id}`)}\n`,
   );
   if (state !== 'done') {
     process.stdout.write(
@@ -120,6 +120,10 @@ function print(erasure: Erasure): void {
     );
   }
   printBackups(backups);
+}
+
+function count(number: number, word: string): string {
+  return `${number.toLocaleString('en-US')} ${word}${number === 1 ? '' : 's'}`;
 }
 
 function printBackups(backups: readonly BackupRecord[]): void {

@@ -23,7 +23,9 @@ export function readDocumentAt(store: Store, access: Access, collection: string,
   const info = store.collections.get(collection);
   if (info && store.journal.isErasedAt(seq, info.number, collection, id)) {
     const address = formatAddress(collection, id);
-    throw problemError('erased', `What ${address} was at seq ${seq} has been erased.`, { document: address });
+    throw problemError('erased', `The store no longer has the state of ${address} at seq ${seq}.`, {
+      document: address,
+    });
   }
   const document =
     info &&
