@@ -8,6 +8,7 @@ const PACKAGES = {
   service: ['core', 'protocol'],
   client: ['core', 'protocol'],
   vue: ['client'],
+  react: ['client'],
   console: ['core', 'protocol', 'client', 'vue'],
   cli: ['core', 'protocol', 'client', 'service', 'console'],
 };

@@ -122,7 +122,10 @@ export class Store implements StoreAccess {
     return this.#outbox?.size ?? 0;
   }
 
-  /** Calls `subscriber` with the state of the connection, at once and whenever it changes. Returns a stop function. */
+  /**
+   * Calls `subscriber` with the state of the connection: at once, whenever it changes, and when {@link pending} does.
+   * Returns a stop function.
+   */
   subscribe(subscriber: (state: ConnectionState) => void): () => void {
     this.#subscribers.add(subscriber);
     subscriber(this.state);
@@ -301,6 +304,7 @@ export class Store implements StoreAccess {
   #outboxChanged(commit: WireCommit, receipt: Receipt | undefined): void {
     if (receipt && this.#transport.isHttp) this.#watches.echo(commit, receipt);
     this.#watches.refresh(commit);
+    this.#announce(this.state);
   }
 
   #stateChanged(state: ConnectionState): void {

@@ -3,16 +3,25 @@
  *
  * @packageDocumentation
  */
-import type { ConnectionState, Store, View, Watch } from '@uproar/client';
-import { onScopeDispose, shallowRef, watch as watchSource, type ShallowRef } from 'vue';
+import type { Collection, ConnectionState, Store, TypedDocument, View, Watch } from '@uproar/client';
+import {
+  computed,
+  onScopeDispose,
+  shallowRef,
+  toValue,
+  watch as watchSource,
+  type ComputedRef,
+  type MaybeRefOrGetter,
+  type ShallowRef,
+} from 'vue';
 
 /**
  * The view of a watch as a ref. The watch starts when the composable is called, and again whenever what `begin` reads
  * changes, and closed with the component.
  */
-export function useWatch(begin: () => Watch | undefined): Readonly<ShallowRef<View | undefined>> {
-  const view = shallowRef<View | undefined>();
-  let open: Watch | undefined;
+export function useWatch<Data>(begin: () => Watch<Data> | undefined): Readonly<ShallowRef<View<Data> | undefined>> {
+  const view = shallowRef<View<Data> | undefined>();
+  let open: Watch<Data> | undefined;
   const close = () => {
     open?.close();
     open = undefined;
@@ -38,4 +47,35 @@ export function useConnection(store: Store): Readonly<ShallowRef<ConnectionState
   const state = shallowRef(store.state);
   onScopeDispose(store.subscribe((current) => (state.value = current)));
   return state;
+}
+
+/** How many writes of this client wait to be acknowledged, as a ref. */
+export function usePending(store: Store): Readonly<ShallowRef<number>> {
+  const pending = shallowRef(store.pending);
+  onScopeDispose(store.subscribe(() => (pending.value = store.pending)));
+  return pending;
+}
+
+/** What a component sees of one document. */
+export interface DocumentView<Data> {
+  /** Undefined while nothing is known, and when the document does not exist. */
+  document: TypedDocument<Data> | undefined;
+  state: View['state'];
+  /** Whether it shows a write of this client that the store has not acknowledged yet. */
+  pending: boolean;
+  error: View['error'];
+}
+
+/** One document, which need not exist, as a ref. It follows another one when the id changes. */
+export function useDocument<Data>(
+  collection: MaybeRefOrGetter<Collection<Data>>,
+  id: MaybeRefOrGetter<string>,
+): ComputedRef<DocumentView<Data>> {
+  const view = useWatch(() => toValue(collection).watchOne(toValue(id)));
+  return computed(() => ({
+    document: view.value?.documents[0],
+    state: view.value?.state ?? 'loading',
+    pending: (view.value?.pending.size ?? 0) > 0,
+    error: view.value?.error,
+  }));
 }

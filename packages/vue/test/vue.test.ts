@@ -1,6 +1,6 @@
 import { expect } from 'chai';
 import { effectScope, nextTick, ref, watch } from 'vue';
-import { useConnection, useWatch } from '@uproar/vue';
+import { useConnection, useDocument, usePending, useWatch } from '@uproar/vue';
 import { TestService, until } from '../../../test/service.js';
 
 describe('the Vue composables', () => {
@@ -49,6 +49,31 @@ describe('the Vue composables', () => {
     name.value = '';
     await nextTick();
     expect(view.value).to.equal(undefined);
+    scope.stop();
+  });
+
+  it('show one document, follow another id, and count what waits', async () => {
+    const store = service.client();
+    const crews = store.collection('crews');
+    await crews.put('c-1', { name: 'Lookouts' });
+    const id = ref('c-1');
+    const scope = effectScope();
+    const [shown, pending] = scope.run(() => [useDocument(crews, id), usePending(store)] as const)!;
+    expect(shown.value).to.deep.equal({ document: undefined, state: 'loading', pending: false, error: undefined });
+    await until('it is there', () => shown.value.document?.data.name === 'Lookouts');
+    const counts: number[] = [];
+    watch(pending, (count) => counts.push(count), { flush: 'sync' });
+    const names: unknown[] = [];
+    watch(shown, ({ document, pending }) => names.push([document?.data.name, pending]), { flush: 'sync' });
+    await crews.merge('c-1', { name: 'Chasers' });
+    await until('it is acknowledged', () => !shown.value.pending && pending.value === 0);
+    expect(counts).to.deep.equal([1, 0]);
+    expect(names[0], 'at once').to.deep.equal(['Chasers', true]);
+    expect(names.at(-1)).to.deep.equal(['Chasers', false]);
+    id.value = 'c-2';
+    await nextTick();
+    await until('there is no such document', () => shown.value.state === 'live');
+    expect(shown.value.document).to.equal(undefined);
     scope.stop();
   });
 

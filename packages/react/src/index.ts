@@ -1,0 +1,8 @@
+/**
+ * React hooks over the Uproar client.
+ *
+ * @packageDocumentation
+ */
+export { useConnection, usePending } from './use-store.js';
+export { useDocument, useWatch, type DocumentView } from './use-watch.js';
+export { LiveView, LiveViewError, useLiveView } from './live-view.js';
