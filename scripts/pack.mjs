@@ -1,15 +1,15 @@
 // Makes the packages that users install: `npm run pack`. They come to lie in `packed/`, or in the folder given as argument:
-// `uproar` (service, command line and console, with our own packages inside), and the packages of the client.
+// `uproar` (service, command line and console), and the packages for apps, each with our own packages that it needs inside.
 import { spawnSync } from 'node:child_process';
 import { cpSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { makeReady, root } from './ready.mjs';
 
-/** The packages of the client, and what stands on their first page. */
-const CLIENT_PACKAGES = { core: null, protocol: null, client: 'docs/client.md', vue: 'docs/client.md' };
+/** The packages for apps, and our own packages that travel inside each. */
+const APP_PACKAGES = { client: ['core', 'protocol'], vue: [], react: [] };
 
-/** Our own packages that `uproar` needs; they travel inside it. */
+/** Our own packages that travel inside `uproar`. */
 const INSIDE = ['core', 'protocol', 'client', 'service', 'console', 'demo'];
 
 /** What others bring along in a version that does not run on the oldest Node.js we take; an earlier one does. */
@@ -21,12 +21,8 @@ const workshop = mkdtempSync(join(tmpdir(), 'uproar-pack-'));
 try {
   rmSync(destination, { recursive: true, force: true });
   mkdirSync(destination, { recursive: true });
-  for (const [name, readme] of Object.entries(CLIENT_PACKAGES)) {
-    const folder = lay(`@uproar/${name}`);
-    if (readme) cpSync(join(root, readme), join(folder, 'README.md'));
-    pack(folder);
-  }
-  pack(layUproar());
+  for (const [name, inside] of Object.entries(APP_PACKAGES)) pack(layWith(`@uproar/${name}`, inside, 'docs/client.md'));
+  pack(layWith('uproar', INSIDE, 'README.md'));
   for (const file of readdirSync(destination).sort()) console.log(file);
 } finally {
   rmSync(workshop, { recursive: true, force: true });
@@ -44,22 +40,23 @@ function lay(name) {
   return folder;
 }
 
-/** The package `uproar`: what it needs of ours lies in it, what it needs of others' is installed with it. */
-function layUproar() {
-  const folder = lay('uproar');
-  cpSync(join(root, 'README.md'), join(folder, 'README.md'));
+/** A package with others inside: what it needs of ours lies in it, what it needs of others' is installed with it. */
+function layWith(name, inside, readme) {
+  const folder = lay(name);
+  cpSync(join(root, readme), join(folder, 'README.md'));
+  if (inside.length === 0) return folder;
   const manifest = readManifest(folder);
-  for (const name of INSIDE) {
-    const inner = lay(`@uproar/${name}`);
+  for (const own of inside) {
+    const inner = lay(`@uproar/${own}`);
     const { dependencies, peerDependencies, peerDependenciesMeta, ...rest } = readManifest(inner);
     // What packages inside depend on would count as being inside, too, and not be installed.
     writeManifest(inner, rest);
     manifest.dependencies = { ...dependencies, ...manifest.dependencies };
     if (peerDependenciesMeta) Object.assign(manifest, { peerDependencies, peerDependenciesMeta });
-    cpSync(inner, join(folder, 'node_modules/@uproar', name), { recursive: true });
+    cpSync(inner, join(folder, 'node_modules/@uproar', own), { recursive: true });
   }
-  manifest.dependencies = { ...PINNED, ...manifest.dependencies };
-  manifest.bundleDependencies = INSIDE.map((name) => `@uproar/${name}`);
+  if (inside.includes('service')) manifest.dependencies = { ...PINNED, ...manifest.dependencies };
+  manifest.bundleDependencies = inside.map((own) => `@uproar/${own}`);
   writeManifest(folder, manifest);
   return folder;
 }

@@ -336,21 +336,22 @@ interface NodeState {
   events: unknown[];
 }
 
-/** Waits until all nodes are level, and compares what each holds. */
+/** Waits until all nodes hold the same. Their places in the log are those of their last reports, so they do not suffice. */
 async function expectSame(nodes: readonly ClusterNode[], counts: readonly number[], when: string): Promise<void> {
   let states: NodeState[] = [];
-  await until(
-    `all nodes are level (${when})`,
-    async () => {
-      states = await Promise.all(nodes.map(readState)).catch(() => []);
-      return states.length === nodes.length && new Set(states.map(({ place }) => place)).size === 1;
-    },
-    60_000,
-  );
-  const [first, ...others] = states.map((state) => JSON.stringify(state));
-  for (const [n, other] of others.entries()) {
-    if (other !== first) throw new Error(`Node ${n + 1} differs from node 0 (${when}): ${other}, but ${first}`);
-  }
+  const [isLevel, isSame] = [
+    () => states.length === nodes.length && new Set(states.map(({ place }) => place)).size === 1,
+    () => new Set(states.map((state) => JSON.stringify(state))).size === 1,
+  ];
+  const read = async () => {
+    states = await Promise.all(nodes.map(readState)).catch(() => []);
+    return isLevel() && isSame();
+  };
+  await until(`all nodes hold the same (${when})`, read, 60_000).catch((error: unknown) => {
+    if (!isLevel()) throw error;
+    const found = states.map(({ place, documents }) => JSON.stringify({ place, documents }));
+    throw new Error(`The nodes differ (${when}):\n${found.join('\n')}`);
+  });
   for (const [writer, count] of counts.entries()) {
     const found = states[0]!.documents.find(({ id }) => id === `w-${writer}`) as { data: { n: number } };
     if (found.data.n !== count) {

@@ -1,4 +1,4 @@
-import { execFileSync, spawn, type ChildProcess } from 'node:child_process';
+import { execFileSync, spawn, spawnSync, type ChildProcess } from 'node:child_process';
 import {
   copyFileSync,
   existsSync,
@@ -236,6 +236,26 @@ describe('the documentation', () => {
         rmSync(file);
       }
     });
+  }
+
+  for (const page of PAGES) {
+    for (const { language, text } of blocksOf(page)) {
+      if (language !== 'tsx' && language !== 'vue') continue;
+      it(`has components that compile: ${page}, ${language}`, () => {
+        const script = language === 'vue' ? /<script setup lang="ts">\n([^]*)<\/script>/.exec(text)![1]! : text;
+        const file = join(ROOT, 'packages/react/test', `documentation-${page.replaceAll(/\W/g, '-')}.tsx`);
+        writeFileSync(file, `declare const key: string;\n${script}\nexport {};\n`);
+        const options =
+          '--noEmit --strict --jsx react-jsx --module nodenext --target es2022 --lib es2024,dom --skipLibCheck';
+        try {
+          const tsc = join(ROOT, 'node_modules/.bin/tsc');
+          const { status, stdout } = spawnSync(tsc, [...options.split(' '), file], { cwd: ROOT, encoding: 'utf8' });
+          expect(status, stdout).to.equal(0);
+        } finally {
+          rmSync(file);
+        }
+      });
+    }
   }
 
   it('has pages for browsers that work unchanged', async () => {

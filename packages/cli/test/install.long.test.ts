@@ -18,6 +18,19 @@ console.log(documents.map(({ data }) => data.name).join());
 store.close();
 `;
 
+/** Typed programs for each package for apps. */
+const TYPED = {
+  'client.ts': `import { connect } from '@uproar/client';
+export const named = async () => (await connect('http://a').collection('pads').get('p-1'))?.data.name;`,
+  'react.tsx': `import { connect } from '@uproar/client';
+import { useDocument } from '@uproar/react';
+const pads = connect('http://a').collection('pads');
+export const Pad = ({ id }: { id: string }) => <p>{String(useDocument(pads, id).document?.data.name)}</p>;`,
+  'vue.ts': `import { connect } from '@uproar/client';
+import { useWatch } from '@uproar/vue';
+export const view = useWatch(() => connect('http://a').collection('pads').watch());`,
+};
+
 describe('the packages, installed into an empty folder', () => {
   const packed = temporaryDirectory();
   const folder = temporaryDirectory();
@@ -37,7 +50,10 @@ describe('the packages, installed into an empty folder', () => {
     // Nothing may come along that does not run on this Node.js.
     const quiet = ['--engine-strict', '--prefer-offline', '--no-audit', '--no-fund', '--loglevel=error'];
     // SQLite takes minutes to compile; the binary of this checkout is the same.
-    execFileSync('npm', ['install', '--ignore-scripts', ...quiet, ...packages], { cwd: folder.path, stdio: 'pipe' });
+    execFileSync('npm', ['install', '--ignore-scripts', ...quiet, ...packages, 'react', '@types/react', 'vue'], {
+      cwd: folder.path,
+      stdio: 'pipe',
+    });
     const forAll = ['install', '--global', '--prefix', everywhere.path, '--ignore-scripts', ...quiet];
     const uproar = packages.find((path) => /uproar-\d/.test(path))!;
     execFileSync('npm', [...forAll, uproar], { cwd: folder.path, stdio: 'pipe' });
@@ -73,7 +89,7 @@ describe('the packages, installed into an empty folder', () => {
   it('hold what they should, and nothing else', () => {
     const files = readdirSync(join(folder.path, 'node_modules/uproar'));
     expect(files).to.have.members(['LICENSE', 'README.md', 'dist', 'node_modules', 'package.json']);
-    for (const name of ['core', 'protocol', 'client', 'vue']) {
+    for (const name of ['client', 'client/node_modules/@uproar/core', 'vue', 'react']) {
       const inside = join(folder.path, 'node_modules/@uproar', name);
       expect(existsSync(join(inside, 'LICENSE')), name).to.equal(true);
       expect(existsSync(join(inside, 'src')), name).to.equal(false);
@@ -114,6 +130,29 @@ describe('the packages, installed into an empty folder', () => {
       encoding: 'utf8',
     });
     expect(said.trim()).to.equal('Meadow');
+  });
+
+  it('are typed, and work in one install of the client alone', () => {
+    const alone = temporaryDirectory();
+    try {
+      writeFileSync(join(alone.path, 'package.json'), '{"private":true,"type":"module"}\n');
+      const client = readdirSync(packed.path).find((name) => name.includes('client'))!;
+      const quiet = ['--prefer-offline', '--no-audit', '--no-fund', '--loglevel=error'];
+      execFileSync('npm', ['install', ...quiet, join(packed.path, client)], { cwd: alone.path, stdio: 'pipe' });
+      writeFileSync(join(alone.path, 'program.js'), PROGRAM);
+      const said = execFileSync(process.execPath, ['program.js'], {
+        cwd: alone.path,
+        env: environment(),
+        encoding: 'utf8',
+      });
+      expect(said.trim()).to.equal('Meadow');
+    } finally {
+      alone.remove();
+    }
+    for (const [name, text] of Object.entries(TYPED)) writeFileSync(join(folder.path, name), text);
+    const options = '--noEmit --strict --jsx react-jsx --module nodenext --target es2022 --lib es2024,dom';
+    const tsc = join(ROOT, 'node_modules/.bin/tsc');
+    execFileSync(tsc, [...options.split(' '), ...Object.keys(TYPED)], { cwd: folder.path, stdio: 'inherit' });
   });
 
   it('serve the client as one file, and the documentation', async () => {
