@@ -17,7 +17,9 @@ export function makeReady() {
     // One of the packages would report its installation to its makers.
     run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { SCARF_ANALYTICS: 'false' });
   }
-  const sources = ['core', 'protocol', 'service', 'client', 'vue', 'react', 'cli'].map((name) => `packages/${name}/src`);
+  const sources = ['core', 'protocol', 'service', 'client', 'vue', 'react', 'cli'].map(
+    (name) => `packages/${name}/src`,
+  );
   step(
     'compiled',
     [...sources, 'demo/src', 'tsconfig.base.json'],
