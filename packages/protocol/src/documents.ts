@@ -23,7 +23,12 @@ export const DocumentId = z
  */
 export const Data = z
   .custom<JsonObject>((value) => value !== undefined, { error: 'The data is missing.' })
-  .meta({ id: 'Data', type: 'object', description: 'The fields of a document: a JSON object (I-JSON, RFC 7493).' });
+  .meta({
+    id: 'Data',
+    type: 'object',
+    additionalProperties: true,
+    description: 'The fields of a document: a JSON object (I-JSON, RFC 7493).',
+  });
 
 /** The address of a document within the store: `collection/id`. */
 export const DocumentAddress = z

@@ -36,6 +36,7 @@ export interface Group {
 interface Content {
   description?: string;
   content?: Record<string, { schema?: Schema }>;
+  'x-other-formats'?: Record<string, unknown>;
 }
 
 interface Operation {
@@ -120,13 +121,16 @@ function readRequest(path: string, method: string, operation: Operation): Entry 
 }
 
 /** The parts of a body or an answer that have members, with a word on what else it may come as. */
-function contentsOf(title: string, { content = {}, description }: Content = {}): Entry['parts'] {
+function contentsOf(
+  title: string,
+  { content = {}, description, 'x-other-formats': formats = {} }: Content = {},
+): Entry['parts'] {
   const types = Object.entries(content).map(([type, { schema = {} }]) => ({ type, schema }));
   const [first] = types;
   if (!first) return [];
   const isJson = ({ type }: { type: string }) => /[/+]json$/.test(type);
   const shown = types.some(isJson) ? types.filter(isJson) : [first];
-  const others = types.filter((one) => !shown.includes(one)).map(({ type }) => type);
+  const others = [...types.filter((one) => !shown.includes(one)).map(({ type }) => type), ...Object.keys(formats)];
   return shown.map(({ type, schema }, place) => {
     const also = place === 0 && others.length > 0 ? `Also as ${others.join(', ')}.` : '';
     const bytes = type === '*/*' ? 'Bytes of any media type.' : '';
@@ -149,13 +153,15 @@ export function readLive({ channels, operations, components }: AsyncApi): Group[
     const [, , channel, , name] = $ref.split('/') as [string, string, string, string, string];
     return components.messages[channels[channel]!.messages[name]!.$ref.split('/').at(-1)!]!;
   };
+  const follow = (schema: Schema) =>
+    schema.$ref === undefined ? schema : components.schemas[schema.$ref.split('/').at(-1)!]!;
   const groups: Record<'calls' | 'notifications' | 'streams', Group> = {
     calls: { name: 'WebSocket calls', about: 'JSON-RPC 2.0 at /v1/live', entries: [] },
     notifications: { name: 'WebSocket notifications', about: 'what the service sends unasked', entries: [] },
     streams: { name: 'Event streams', about: 'GET with "Accept: text/event-stream"', entries: [] },
   };
   for (const [id, { action, channel, summary: about, messages, reply }] of Object.entries(operations)) {
-    const members = (message: Reference) => messageOf(message).payload.properties!;
+    const members = (message: Reference) => follow(messageOf(message).payload).properties!;
     const entry = { id, about, description: undefined };
     if (action === 'receive') {
       const parts = [

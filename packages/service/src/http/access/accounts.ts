@@ -35,6 +35,7 @@ function serveCreateAccount(routes: Routes, context: AccountsContext): void {
     {
       config: { open: true },
       schema: {
+        operationId: 'createAccount',
         tags,
         summary: 'Register, or create an account',
         description:
@@ -80,6 +81,7 @@ function serveListAccounts(routes: Routes, context: AccountsContext): void {
     {
       config,
       schema: {
+        operationId: 'listAccounts',
         tags,
         summary: 'List the accounts, in the order of creation',
         querystring: z.strictObject({
@@ -106,6 +108,7 @@ function serveChangeAccount(routes: Routes, context: AccountsContext): void {
     {
       config,
       schema: {
+        operationId: 'updateAccount',
         tags,
         summary: 'Alter an account',
         description: 'Open watches are updated at once. A disabled account is signed out everywhere.',
@@ -136,7 +139,13 @@ function serveRemoveAccount(routes: Routes, context: AccountsContext): void {
     '/v1/accounts/:account',
     {
       config,
-      schema: { tags, summary: 'Remove an account', params: Params, response: { 204: Done, default: Problem } },
+      schema: {
+        operationId: 'deleteAccount',
+        tags,
+        summary: 'Remove an account',
+        params: Params,
+        response: { 204: Done, default: Problem },
+      },
     },
     async (request, reply) => {
       const { id } = findAccount(accounts, request.params.account);

@@ -13,6 +13,7 @@ export function serveAudit(app: FastifyInstance, { identities }: Pick<Context, '
     {
       config: { admin: true },
       schema: {
+        operationId: 'listAuditEntries',
         tags: ['access'],
         summary: 'Read the audit log, newest first',
         description:

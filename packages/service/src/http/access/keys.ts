@@ -32,6 +32,7 @@ function serveListKeys(routes: Routes, context: KeysContext): void {
     {
       config,
       schema: {
+        operationId: 'listKeys',
         tags,
         summary: 'List the keys',
         description: 'The key from `UPROAR_ADMIN_KEY` is not listed.',
@@ -50,6 +51,7 @@ function serveCreateKey(routes: Routes, context: KeysContext): void {
     {
       config,
       schema: {
+        operationId: 'createKey',
         tags,
         summary: 'Make a key',
         description: 'Only this response contains the key itself.',
@@ -80,6 +82,7 @@ function serveRotateKey(routes: Routes, context: KeysContext): void {
     {
       config,
       schema: {
+        operationId: 'rotateKey',
         tags,
         summary: 'Replace the secret of a key',
         params: Params,
@@ -111,6 +114,7 @@ function serveRevokeKey(routes: Routes, context: KeysContext): void {
     {
       config,
       schema: {
+        operationId: 'revokeKey',
         tags,
         summary: 'Revoke a key',
         description: 'Also closes the connections that use it.',

@@ -26,7 +26,14 @@ function serveReadOwnAccount(routes: Routes, context: OwnAccountContext): void {
   const { accounts } = identities;
   routes.get(
     '/v1/accounts/me',
-    { schema: { tags, summary: 'Read your account', response: { 200: AccountInfo, default: Problem } } },
+    {
+      schema: {
+        operationId: 'getOwnAccount',
+        tags,
+        summary: 'Read your account',
+        response: { 200: AccountInfo, default: Problem },
+      },
+    },
     (request) => accounts.get(own(request).id)! as AccountInfo,
   );
 }
@@ -38,6 +45,7 @@ function serveSetCredentials(routes: Routes, context: OwnAccountContext): void {
     '/v1/accounts/me/credentials',
     {
       schema: {
+        operationId: 'setOwnCredentials',
         tags,
         summary: 'Turn a guest into an account with a name and a password',
         description: 'The id stays the same.',
@@ -62,6 +70,7 @@ function serveChangePassword(routes: Routes, context: OwnAccountContext): void {
     '/v1/accounts/me/password',
     {
       schema: {
+        operationId: 'changeOwnPassword',
         tags,
         summary: 'Change your password',
         description: 'Ends all other sessions of the account.',
@@ -87,7 +96,7 @@ function serveSignOut(routes: Routes, context: OwnAccountContext): void {
   const { sessions } = identities;
   routes.delete(
     '/v1/sessions/current',
-    { schema: { tags, summary: 'Sign out', response: { 204: Done, default: Problem } } },
+    { schema: { operationId: 'signOut', tags, summary: 'Sign out', response: { 204: Done, default: Problem } } },
     async (request, reply) => {
       await sessions.end(own(request).session);
       return (reply as FastifyReply).code(204).send();
@@ -100,7 +109,14 @@ function serveSignOutEverywhere(routes: Routes, context: OwnAccountContext): voi
   const { sessions } = identities;
   routes.delete(
     '/v1/sessions',
-    { schema: { tags, summary: 'Sign out everywhere', response: { 204: Done, default: Problem } } },
+    {
+      schema: {
+        operationId: 'signOutEverywhere',
+        tags,
+        summary: 'Sign out everywhere',
+        response: { 204: Done, default: Problem },
+      },
+    },
     async (request, reply) => {
       const { id } = own(request);
       await sessions.endAll(id);

@@ -54,6 +54,7 @@ function serveReadPolicy(routes: Routes, context: PolicyContext): void {
     {
       config,
       schema: {
+        operationId: 'getPolicy',
         tags,
         summary: 'Read the policy',
         querystring: z.strictObject({ version: z.coerce.number().int().positive().optional() }),
@@ -72,6 +73,7 @@ function serveListPolicyVersions(routes: Routes, context: PolicyContext): void {
     {
       config,
       schema: {
+        operationId: 'listPolicyVersions',
         tags,
         summary: 'List the versions of the policy, newest first',
         querystring: z.strictObject({ limit: z.coerce.number().int().min(1).max(1000).default(50) }),
@@ -90,6 +92,7 @@ function serveSetPolicy(routes: Routes, context: PolicyContext): void {
     {
       config,
       schema: {
+        operationId: 'setPolicy',
         tags,
         summary: 'Set or validate the policy',
         description: 'Takes effect at once, also in open watches. With `dryRun`, the policy is only validated.',
@@ -117,6 +120,7 @@ function serveRevertPolicy(routes: Routes, context: PolicyContext): void {
     {
       config,
       schema: {
+        operationId: 'revertPolicy',
         tags,
         summary: 'Restore an earlier version of the policy as a new version',
         body: z.strictObject({ version: z.int().positive() }),
@@ -140,6 +144,7 @@ function serveTryPolicy(routes: Routes, context: PolicyContext): void {
     {
       config,
       schema: {
+        operationId: 'tryPolicy',
         tags,
         summary: 'Evaluate the policy for a request and explain the decision, without executing it',
         body: PolicyAttempt,
@@ -157,6 +162,7 @@ function servePreviewPolicy(routes: Routes, context: PolicyContext): void {
     {
       config,
       schema: {
+        operationId: 'previewPolicy',
         tags,
         summary: 'Show a collection as a given identity would see it',
         body: PolicyPreview,

@@ -28,7 +28,13 @@ function serveCreateGuest(routes: Routes, context: SessionsContext): void {
     '/v1/accounts/guests',
     {
       config,
-      schema: { tags, summary: 'Begin as a guest', security: [], response: { 201: Grant, default: Problem } },
+      schema: {
+        operationId: 'createGuest',
+        tags,
+        summary: 'Begin as a guest',
+        security: [],
+        response: { 201: Grant, default: Problem },
+      },
     },
     async (request, reply) => {
       await requireMode(context, request, 'open');
@@ -48,6 +54,7 @@ function serveSignIn(routes: Routes, context: SessionsContext): void {
     {
       config,
       schema: {
+        operationId: 'signIn',
         tags,
         summary: 'Sign in',
         security: [],
@@ -79,6 +86,7 @@ function serveRefreshSession(routes: Routes, context: SessionsContext): void {
     {
       config,
       schema: {
+        operationId: 'refreshSession',
         tags,
         summary: 'Get the next access token',
         description:

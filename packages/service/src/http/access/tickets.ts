@@ -13,6 +13,7 @@ export function serveTickets(app: FastifyInstance, { tickets }: Pick<Context, 't
     '/v1/tickets',
     {
       schema: {
+        operationId: 'createTicket',
         tags: ['data'],
         summary: 'Get a ticket',
         description:

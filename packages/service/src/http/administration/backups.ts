@@ -39,6 +39,7 @@ function serveStartBackup(routes: Routes, { store }: BackupsContext): void {
     {
       config: { admin: true },
       schema: {
+        operationId: 'createBackup',
         tags,
         summary: 'Begin a backup',
         description:
@@ -63,6 +64,7 @@ function serveReadBackup(routes: Routes, { store }: BackupsContext): void {
     {
       config: { admin: true },
       schema: {
+        operationId: 'getBackup',
         tags,
         summary: 'Get the progress of a backup',
         params: Params,
@@ -79,6 +81,7 @@ function serveDownloadBackup(routes: Routes, { store }: BackupsContext): void {
     {
       config: { admin: true, described: { responseTypes: ['application/vnd.sqlite3'] } },
       schema: {
+        operationId: 'downloadBackup',
         tags,
         summary: 'Download a backup that is ready',
         description: 'One SQLite file, as `application/vnd.sqlite3`.',
@@ -104,6 +107,7 @@ function serveRemoveBackup(routes: Routes, { store }: BackupsContext): void {
     {
       config: { admin: true },
       schema: {
+        operationId: 'deleteBackup',
         tags,
         summary: 'Remove or abort a backup',
         params: Params,

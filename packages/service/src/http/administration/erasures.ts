@@ -17,6 +17,7 @@ export function serveErasures(app: FastifyInstance, context: Pick<Context, 'eras
     {
       config,
       schema: {
+        operationId: 'eraseDocuments',
         tags,
         summary: 'Erase documents with their past',
         description:
@@ -39,6 +40,7 @@ export function serveErasures(app: FastifyInstance, context: Pick<Context, 'eras
     {
       config,
       schema: {
+        operationId: 'listErasures',
         tags,
         summary: 'List erasures, and the backups that still hold what was erased',
         querystring: z.strictObject({ limit: z.coerce.number().int().min(1).max(1000).default(100) }),
@@ -52,6 +54,7 @@ export function serveErasures(app: FastifyInstance, context: Pick<Context, 'eras
     {
       config,
       schema: {
+        operationId: 'getErasure',
         tags,
         summary: 'Get the state of an erasure',
         params: z.object({ id: z.string().max(64) }),

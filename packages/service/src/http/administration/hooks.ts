@@ -48,6 +48,7 @@ function serveDefinitions(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'listHooks',
         tags,
         summary: 'List the hooks',
         response: { 200: z.object({ hooks: z.array(HookInfo) }), default: Problem },
@@ -60,6 +61,7 @@ function serveDefinitions(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'createHook',
         tags,
         summary: 'Create a hook',
         description:
@@ -80,7 +82,16 @@ function serveDefinitions(routes: Routes, context: HooksContext): void {
   );
   routes.get(
     '/v1/hooks/:hook',
-    { config, schema: { tags, summary: 'Get a hook', params: Params, response: { 200: HookInfo, default: Problem } } },
+    {
+      config,
+      schema: {
+        operationId: 'getHook',
+        tags,
+        summary: 'Get a hook',
+        params: Params,
+        response: { 200: HookInfo, default: Problem },
+      },
+    },
     (request) => describe(context, hooks.get(request.params.hook)),
   );
   routes.patch(
@@ -88,6 +99,7 @@ function serveDefinitions(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'updateHook',
         tags,
         summary: 'Change a hook',
         description: 'Members that are left out stay as they are; null removes a condition, fields or claims.',
@@ -107,6 +119,7 @@ function serveDefinitions(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'deleteHook',
         tags,
         summary: 'Remove a hook',
         params: Params,
@@ -129,6 +142,7 @@ function serveStates(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'pauseHook',
         tags,
         summary: 'Pause a hook',
         params: Params,
@@ -147,6 +161,7 @@ function serveStates(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'resumeHook',
         tags,
         summary: 'Let a hook go on',
         description: 'Where it was, or after another seq: an earlier one delivers again, a later one leaves out.',
@@ -167,6 +182,7 @@ function serveStates(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'rotateHookSecret',
         tags,
         summary: 'Replace the secret of a hook',
         params: Params,
@@ -192,6 +208,7 @@ function serveStates(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'testHook',
         tags,
         summary: 'Send a test event now',
         description: 'Its type is `uproar.hook.test`. The answer of the receiver is returned, also when it refuses.',
@@ -210,6 +227,7 @@ function serveDeliveries(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'listDeliveries',
         tags,
         summary: 'List the latest deliveries of a hook, newest first',
         description: 'The newest 500 that were taken and the newest 500 that failed, on the node that delivers.',
@@ -242,6 +260,7 @@ function serveDeliveries(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'getDelivery',
         tags,
         summary: 'Get a delivery, with what was sent',
         params: DeliveryParams,
@@ -258,6 +277,7 @@ function serveDeliveries(routes: Routes, context: HooksContext): void {
     {
       config,
       schema: {
+        operationId: 'resendDelivery',
         tags,
         summary: 'Send a delivery again, now',
         description: 'With the same event id, and out of order.',

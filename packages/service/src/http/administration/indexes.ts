@@ -31,6 +31,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Pick<Context, 'sto
     {
       config: { admin: true },
       schema: {
+        operationId: 'listIndexes',
         tags,
         summary: 'List the indexes',
         response: { 200: z.object({ indexes: z.array(Index) }), default: Problem },
@@ -43,6 +44,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Pick<Context, 'sto
     {
       config: { admin: true },
       schema: {
+        operationId: 'createIndex',
         tags,
         summary: 'Create an index',
         description: 'Returns when the index is filled. If the index exists already, it is returned.',
@@ -61,6 +63,7 @@ export function serveIndexes(app: FastifyInstance, { store }: Pick<Context, 'sto
     {
       config: { admin: true },
       schema: {
+        operationId: 'deleteIndex',
         tags,
         summary: 'Remove an index',
         params: z.object({ id: z.coerce.number().int() }),

@@ -43,6 +43,7 @@ function serveListSchemas(routes: Routes, context: SchemasContext): void {
     {
       config,
       schema: {
+        operationId: 'listSchemas',
         tags,
         summary: 'List the schemas',
         response: { 200: z.object({ schemas: z.array(CollectionSchema) }), default: Problem },
@@ -59,6 +60,7 @@ function serveReadSchema(routes: Routes, context: SchemasContext): void {
     {
       config,
       schema: {
+        operationId: 'getSchema',
         tags,
         summary: 'Read the schema of a collection',
         params,
@@ -86,6 +88,7 @@ function serveProposeSchema(routes: Routes, context: SchemasContext): void {
     {
       config,
       schema: {
+        operationId: 'proposeSchema',
         tags,
         summary: 'Propose a schema that the documents of a collection satisfy',
         params,
@@ -106,6 +109,7 @@ function serveCheckSchema(routes: Routes, context: SchemasContext): void {
     {
       config,
       schema: {
+        operationId: 'checkSchema',
         tags,
         summary: 'Check all documents of a collection against a schema',
         description: 'Checks against the schema in the body, or against the present one. Nothing is changed.',
@@ -130,6 +134,7 @@ function serveSetSchema(routes: Routes, context: SchemasContext): void {
     {
       config,
       schema: {
+        operationId: 'setSchema',
         tags,
         summary: 'Set the schema of a collection',
         description:
@@ -161,6 +166,7 @@ function serveRemoveSchema(routes: Routes, context: SchemasContext): void {
     {
       config,
       schema: {
+        operationId: 'deleteSchema',
         tags,
         summary: 'Remove the schema of a collection',
         params,

@@ -23,6 +23,7 @@ export function serveSetup(app: FastifyInstance, context: SetupContext): void {
     {
       config,
       schema: {
+        operationId: 'getSetup',
         tags,
         summary: 'Get the set-up of the store: policy, schemas, indexes, and hooks without secrets',
         response: { 200: StoreSetup, default: Problem },
@@ -35,6 +36,7 @@ export function serveSetup(app: FastifyInstance, context: SetupContext): void {
     {
       config,
       schema: {
+        operationId: 'applySetup',
         tags,
         summary: 'Give the store a set-up, as a whole or not at all',
         description:

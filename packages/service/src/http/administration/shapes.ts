@@ -18,6 +18,7 @@ export function serveShapes(
     '/v1/shapes/:collection',
     {
       schema: {
+        operationId: 'getShapes',
         tags: ['data'],
         summary: 'Report the shapes of the documents of a collection',
         description:

@@ -15,6 +15,7 @@ export function serveCollections(app: FastifyInstance, context: StreamContext): 
         described: { requestHeaders: ['Last-Event-ID'], responseTypes: ['application/json', 'text/event-stream'] },
       },
       schema: {
+        operationId: 'listCollections',
         tags: ['data'],
         summary: 'List or watch the collections',
         description:

@@ -22,6 +22,7 @@ export function serveCommits(app: FastifyInstance, context: Pick<Context, 'commi
       },
       config: { described: { requestHeaders: ['Idempotency-Key'] } },
       schema: {
+        operationId: 'commit',
         tags: ['data'],
         summary: 'Write several documents, all or none',
         description:

@@ -101,6 +101,7 @@ function serveQueryDocuments(routes: Routes, context: DocumentsContext): void {
     {
       config: { described: { requestHeaders: ['Last-Event-ID'], responseTypes: QUERY_FORMATS } },
       schema: {
+        operationId: 'queryCollection',
         tags,
         summary: 'Query or watch a collection',
         description: `Also as NDJSON (\`application/x-ndjson\`) and CSV (\`text/csv\`). ${STREAM_NOTE}`,
@@ -124,6 +125,7 @@ function serveCreateDocument(routes: Routes, context: DocumentsContext): void {
       bodyLimit: store.limits.sizeBytes * 2,
       config: { described: { requestHeaders: ['Idempotency-Key'], responseHeaders: ['ETag', 'Location'] } },
       schema: {
+        operationId: 'createDocument',
         tags,
         summary: 'Create a document with a generated id',
         params: CollectionParams,
@@ -154,6 +156,7 @@ function serveReadDocument(routes: Routes, context: DocumentsContext): void {
         },
       },
       schema: {
+        operationId: 'getDocument',
         tags,
         summary: 'Read or watch one document',
         description: `A watch may start before the document exists. ${STREAM_NOTE}`,
@@ -181,6 +184,7 @@ function serveReplaceDocument(routes: Routes, context: DocumentsContext): void {
       bodyLimit: store.limits.sizeBytes * 2,
       config: { described: { requestHeaders: ['If-Match', 'If-None-Match'], responseHeaders: ['ETag', 'Location'] } },
       schema: {
+        operationId: 'putDocument',
         tags,
         summary: 'Create or replace a document',
         description: 'Without `expires` or `ttl`, the document does not end, also if the replaced one did.',
@@ -220,6 +224,7 @@ function servePatchDocument(routes: Routes, context: DocumentsContext): void {
         },
       },
       schema: {
+        operationId: 'patchDocument',
         tags,
         summary: 'Change fields of a document',
         description:
@@ -254,6 +259,7 @@ function serveDeleteDocument(routes: Routes, context: DocumentsContext): void {
     {
       config: { described: { requestHeaders: ['If-Match', 'If-None-Match'] } },
       schema: {
+        operationId: 'deleteDocument',
         tags,
         summary: 'Delete a document',
         params: DocumentParams,

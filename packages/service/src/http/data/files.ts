@@ -75,7 +75,14 @@ export function serveFiles(
       '/v1/files',
       {
         config,
-        schema: { tags, summary: 'Upload a file', description, querystring: UploadParameters, response: described },
+        schema: {
+          operationId: 'createFile',
+          tags,
+          summary: 'Upload a file',
+          description,
+          querystring: UploadParameters,
+          response: described,
+        },
       },
       async (request, reply) =>
         upload(context, request as FastifyRequest, reply as FastifyReply, context.committer.newId(), request.query),
@@ -85,6 +92,7 @@ export function serveFiles(
       {
         config: conditional,
         schema: {
+          operationId: 'putFileContent',
           tags,
           summary: 'Upload a file under an id, or replace its content',
           description,
@@ -111,6 +119,7 @@ export function serveFiles(
       },
     },
     schema: {
+      operationId: 'getFileContent',
       tags,
       summary: 'Read the content of a file',
       description: 'The whole content, or a part with `Range` (RFC 9110, section 14). The ETag is the hash.',
@@ -133,6 +142,7 @@ export function serveFiles(
     '/v1/files/:id/link',
     {
       schema: {
+        operationId: 'createFileLink',
         tags,
         summary: 'Create a signed link to the content of a file',
         description:

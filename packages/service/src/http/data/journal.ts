@@ -72,6 +72,7 @@ export function serveJournal(
         },
       },
       schema: {
+        operationId: 'readJournal',
         tags: ['data'],
         summary: 'Read or follow the journal',
         description:

@@ -14,6 +14,7 @@ export function serveQuery(app: FastifyInstance, context: StreamContext & Pick<C
     {
       config: { described: { responseTypes: QUERY_FORMATS } },
       schema: {
+        operationId: 'query',
         tags: ['data'],
         summary: 'Query or watch, with the query in the body',
         description:
@@ -28,6 +29,7 @@ export function serveQuery(app: FastifyInstance, context: StreamContext & Pick<C
     '/v1/explain',
     {
       schema: {
+        operationId: 'explainQuery',
         tags: ['data'],
         summary: 'Explain the plan and cost of a query',
         description:

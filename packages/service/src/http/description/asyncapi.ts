@@ -127,13 +127,18 @@ class LiveDescription {
       'live',
       'refused',
       'The call was refused, with the reason',
-      REFUSED(this.#schemas.add(Problem)),
+      REFUSED(this.#schemas),
       'live',
     );
     for (const [method, params] of Object.entries(LIVE_PARAMS)) {
       const about = CALLS[method as LiveMethod];
-      const call = envelope({ id: CALL_ID, method: { const: method }, params: this.#schemas.add(params) });
-      const answer = envelope({ id: CALL_ID, result: this.#schemas.add(LIVE_RESULTS[method as LiveMethod]) });
+      const call = envelope({
+        id: CALL_ID,
+        method: { const: method },
+        params: this.#schemas.add(params, `${nameOf(method)}CallParams`),
+      });
+      const result = this.#schemas.add(LIVE_RESULTS[method as LiveMethod], `${nameOf(method)}CallResult`);
+      const answer = envelope({ id: CALL_ID, result });
       this.#operations[`call-${method}`] = {
         action: 'receive',
         channel: { $ref: '#/channels/live' },
@@ -150,7 +155,10 @@ class LiveDescription {
   #describeNotifications(): void {
     for (const [method, params] of Object.entries(LIVE_NOTIFICATIONS)) {
       const about = NOTIFICATIONS[method as keyof typeof LIVE_NOTIFICATIONS];
-      const payload = envelope({ method: { const: method }, params: this.#schemas.add(params) });
+      const payload = envelope({
+        method: { const: method },
+        params: this.#schemas.add(params, `${nameOf(method)}Notice`),
+      });
       this.#operations[`notify-${method}`] = {
         action: 'send',
         channel: { $ref: '#/channels/live' },
@@ -203,7 +211,10 @@ class LiveDescription {
   /** Adds a message to a channel. Returns a reference to it. */
   #addMessage(channel: string, name: string, about: string, payload: Schema, of: string): { $ref: string } {
     const key = `${of}-${name}`;
-    this.#messages[key] ??= { name, title: name, summary: about, contentType: 'application/json', payload };
+    if (!this.#messages[key]) {
+      const named = '$ref' in payload ? payload : this.#schemas.keep(`${nameOf(key)}Message`, payload);
+      this.#messages[key] = { name, title: name, summary: about, contentType: 'application/json', payload: named };
+    }
     this.#channels[channel]!.messages[name] = { $ref: `#/components/messages/${key}` };
     return { $ref: `#/channels/${channel}/messages/${name}` };
   }
@@ -219,27 +230,29 @@ function envelope(members: Schema): Schema {
   return { type: 'object', properties, required: Object.keys(properties) };
 }
 
-function REFUSED(problem: Schema): Schema {
-  return envelope({
-    id: { oneOf: [...CALL_ID.oneOf, { type: 'null' }] },
-    error: {
-      type: 'object',
-      properties: {
-        code: { type: 'integer', description: 'The status of the problem, or a code of JSON-RPC 2.0 (section 5.1).' },
-        message: { type: 'string' },
-        data: problem,
-      },
-      required: ['code', 'message', 'data'],
+function REFUSED(schemas: Schemas): Schema {
+  const error = schemas.keep('CallError', {
+    type: 'object',
+    properties: {
+      code: { type: 'integer', description: 'The status of the problem, or a code of JSON-RPC 2.0 (section 5.1).' },
+      message: { type: 'string' },
+      data: schemas.add(Problem),
     },
+    required: ['code', 'message', 'data'],
   });
+  return envelope({ id: { oneOf: [...CALL_ID.oneOf, { type: 'null' }] }, error });
 }
 
 /** JSON Schemas of declarations; named ones are stored under their name and referenced. */
 class Schemas {
   readonly all: Record<string, Schema> = {};
 
-  /** What stands for a declaration where it is used. */
-  add(declaration: z.ZodType): Schema {
+  /**
+   * What stands for a declaration where it is used.
+   *
+   * @param ownName its name if it has none
+   */
+  add(declaration: z.ZodType, ownName?: string): Schema {
     const { $schema, definitions, ...schema } = z.toJSONSchema(declaration, {
       target: 'draft-7',
       unrepresentable: 'any',
@@ -248,17 +261,22 @@ class Schemas {
       definitions?: Record<string, Schema>;
     };
     void $schema;
-    for (const [name, inner] of Object.entries(definitions ?? {})) this.#keep(name, inner);
-    const name = declaration.meta()?.id;
-    if (name === undefined) return refer(schema);
-    this.#keep(name, schema);
-    return { $ref: `#/components/schemas/${name}` };
+    for (const [name, inner] of Object.entries(definitions ?? {})) this.keep(name, inner);
+    const name = declaration.meta()?.id ?? ownName;
+    return name === undefined ? refer(schema) : this.keep(name, schema);
   }
 
-  #keep(name: string, { id, ...schema }: Schema): void {
+  /** Stores a schema under a name. Returns a reference to it. */
+  keep(name: string, { id, ...schema }: Schema): Schema {
     void id;
     this.all[name] ??= refer(schema);
+    return { $ref: `#/components/schemas/${name}` };
   }
+}
+
+/** A name for a schema: `hello-answer` becomes `HelloAnswer`. */
+function nameOf(key: string): string {
+  return key.replace(/(?:^|[-.])(\w)/g, (_, letter: string) => letter.toUpperCase());
 }
 
 /** The same schema, with references to where schemas are kept here. */

@@ -18,11 +18,28 @@ const RESPONSE_HEADERS = {
   'Content-Range': 'The range and the total size in bytes.',
 } as const;
 
-const IN_WORDS: Record<string, string> = {
-  'application/x-ndjson': 'A JSON object a line.',
-  'text/csv': 'With a header row (RFC 4180).',
-  'text/event-stream': 'An event stream, as `/asyncapi.json` describes it.',
+/** Media types that are no JSON: the names of their schemas, and what they are. */
+const TEXTS: Record<string, { name: string; description: string }> = {
+  'application/x-ndjson': { name: 'JsonLines', description: 'A JSON object a line.' },
+  'text/csv': { name: 'Csv', description: 'With a header row (RFC 4180).' },
+  'text/event-stream': { name: 'EventStream', description: 'An event stream, as `/asyncapi.json` describes it.' },
 };
+
+/** The schemas of media types that are no JSON. */
+export const TEXT_SCHEMAS = Object.fromEntries(
+  Object.values(TEXTS).map(({ name, description }) => [name, { type: 'string', description }]),
+);
+
+/** The answers in media types that are no JSON. */
+export const TEXT_RESPONSES = Object.fromEntries(
+  Object.entries(TEXTS).map(([type, { name, description }]) => [
+    name,
+    { description, content: { [type]: { schema: { $ref: `#/components/schemas/${name}` } } } },
+  ]),
+);
+
+/** Statuses whose answers have no body (RFC 9110). */
+const WITHOUT_BODY = ['204', '304'];
 
 /** What the schemas of a route do not contain. */
 export interface Described {
@@ -46,11 +63,22 @@ interface Media {
   schema?: { $ref?: string; anyOf?: object[]; type?: string; description?: string };
 }
 
+interface OperationResponse {
+  description: string;
+  headers?: object;
+  content?: Record<string, Media>;
+  /**
+   * The answers in other media types, by type. They stand apart, so that generated clients know the JSON of an answer
+   * without asking for its type.
+   */
+  'x-other-formats'?: Record<string, { $ref: string }>;
+}
+
 /** An operation of an OpenAPI document, as far as something is done to it. */
 export interface Operation {
   parameters?: object[];
   requestBody?: { required?: boolean; content: Record<string, Media> };
-  responses: Record<string, { description: string; headers?: object; content?: Record<string, Media> }>;
+  responses: Record<string, OperationResponse>;
 }
 
 /** What the schemas of an operation do not describe: header fields, media types, and the meaning of statuses. */
@@ -80,8 +108,8 @@ export function describeOperation(operation: Operation, described: Described = {
     }
     const [media] = Object.values(response.content ?? {});
     if (media?.schema?.$ref?.endsWith('/Problem')) response.content = { 'application/problem+json': media };
-    else if (media && responseTypes)
-      response.content = Object.fromEntries(responseTypes.map((type) => [type, mediaOf(type, media)]));
+    else if (WITHOUT_BODY.includes(status)) delete response.content;
+    else if (media && responseTypes) describeFormats(response, responseTypes, media);
     if (responseHeaders.length > 0 && status !== 'default') {
       const fields = responseHeaders.filter((name) =>
         name === 'Location' ? status === '201' : name !== 'Content-Range' || status === '206',
@@ -93,9 +121,17 @@ export function describeOperation(operation: Operation, described: Described = {
   }
 }
 
-function mediaOf(type: string, json: Media): Media {
-  if (type === 'application/json') return json;
-  if (!type.startsWith('text/') && type !== 'application/x-ndjson') return {};
-  const description = IN_WORDS[type];
-  return { schema: { type: 'string', ...(description === undefined ? {} : { description }) } };
+function describeFormats(response: OperationResponse, types: readonly string[], media: Media): void {
+  const others = types.filter((type) => type !== 'application/json');
+  if (others.length === types.length) response.content = Object.fromEntries(types.map((type) => [type, textOf(type)]));
+  else {
+    response.content = { 'application/json': media };
+    response['x-other-formats'] = Object.fromEntries(
+      others.map((type) => [type, { $ref: `#/components/responses/${TEXTS[type]!.name}` }]),
+    );
+  }
+}
+
+function textOf(type: string): Media {
+  return type === 'text/plain' ? { schema: { type: 'string' } } : {};
 }

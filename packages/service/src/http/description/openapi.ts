@@ -2,7 +2,13 @@ import swagger from '@fastify/swagger';
 import type { FastifyInstance } from 'fastify';
 import { jsonSchemaTransform, jsonSchemaTransformObject } from 'fastify-type-provider-zod';
 import { VERSION } from '../../version.js';
-import { describeOperation, type Described, type Operation } from './describe-operation.js';
+import {
+  describeOperation,
+  TEXT_RESPONSES,
+  TEXT_SCHEMAS,
+  type Described,
+  type Operation,
+} from './describe-operation.js';
 
 /** Where the description of a route waits until all of them are put together. */
 const DESCRIBED = 'x-described';
@@ -40,21 +46,24 @@ export async function describeRoutes(app: FastifyInstance): Promise<void> {
 
 interface Description {
   paths: Record<string, Record<string, Operation & { operationId?: string; [DESCRIBED]?: Described }>>;
-  components?: { schemas?: Record<string, Record<string, unknown>> };
+  components?: { schemas?: Record<string, Record<string, unknown>>; responses?: object };
 }
 
 /** The description without unused components and without what only matters for separate schema files. */
 export function describeService(app: FastifyInstance): { openapi: string } {
   const description = structuredClone(app.swagger()) as unknown as Description & { openapi: string };
-  const schemas = description.components?.schemas ?? {};
+  const schemas: Record<string, Record<string, unknown>> = { ...description.components?.schemas, ...TEXT_SCHEMAS };
+  description.components = { ...description.components, schemas, responses: TEXT_RESPONSES };
   for (const schema of Object.values(schemas)) {
     delete schema.$id;
     delete schema.$schema;
   }
-  for (const [path, operations] of Object.entries(description.paths)) {
+  for (const operations of Object.values(description.paths)) {
     for (const [method, { [DESCRIBED]: described, ...operation }] of Object.entries(operations)) {
       describeOperation(operation, described);
-      operations[method] = { ...operation, operationId: nameOperation(method, path) };
+      // One declaration for GET and HEAD.
+      const name = operation.operationId!;
+      operations[method] = method === 'head' ? { ...operation, operationId: name.replace('get', 'head') } : operation;
     }
   }
   const used = new Set<string>();
@@ -66,20 +75,7 @@ export function describeService(app: FastifyInstance): { openapi: string } {
     }
   };
   follow(description.paths);
+  follow(TEXT_RESPONSES);
   for (const name of Object.keys(schemas)) if (!used.has(name)) delete schemas[name];
   return description;
-}
-
-/** A name for an operation, for code generators: `getDataByCollectionById`. */
-function nameOperation(method: string, path: string): string {
-  const words = path
-    .replace(/^\/v1\//, '/')
-    .split(/[/.-]/)
-    .filter((word) => word !== '')
-    .map((word) => (word.startsWith('{') ? `By${capitalise(word.slice(1, -1))}` : capitalise(word)));
-  return method + words.join('');
-}
-
-function capitalise(word: string): string {
-  return word.charAt(0).toUpperCase() + word.slice(1);
 }

@@ -45,6 +45,7 @@ export function serveCluster(
     {
       config: { admin: true },
       schema: {
+        operationId: 'getCluster',
         tags: ['operations'],
         summary: 'Get the nodes of the cluster',
         description: 'As this node sees them. Each node reports about once a second.',
@@ -73,6 +74,7 @@ export function serveCluster(
     {
       config: { admin: true },
       schema: {
+        operationId: 'tryCluster',
         tags: ['operations'],
         summary: 'Try whether etcd takes the largest entries of the log',
         description: 'It writes an entry of that size under a key of its own and removes it.',
@@ -93,6 +95,7 @@ export function serveCluster(
     {
       config: { admin: true },
       schema: {
+        operationId: 'redeemClusterTicket',
         tags: ['operations'],
         summary: 'Redeem a ticket of this node, for another node',
         body: z.strictObject({ ticket: z.string().max(200) }),
@@ -110,6 +113,7 @@ export function serveCluster(
     {
       config: { admin: true, described: { responseTypes: ['application/octet-stream'] } },
       schema: {
+        operationId: 'getClusterContent',
         tags: ['operations'],
         summary: 'Get the content of a file, for another node',
         params: Content,
@@ -127,6 +131,7 @@ export function serveCluster(
     {
       config: { admin: true },
       schema: {
+        operationId: 'offerClusterContent',
         tags: ['operations'],
         summary: 'Copy the content of a file from another node',
         params: Content,

@@ -17,6 +17,7 @@ export function serveConnections(
     {
       config: { admin: true },
       schema: {
+        operationId: 'listConnections',
         tags: ['operations'],
         summary: 'List the live connections, sorted by lag',
         querystring: z.strictObject({
@@ -49,6 +50,7 @@ export function serveConnections(
     {
       config: { admin: true },
       schema: {
+        operationId: 'endConnection',
         tags: ['operations'],
         summary: 'Break a connection off',
         description:

@@ -27,6 +27,7 @@ export function serveMetrics(
     {
       config: { admin: true },
       schema: {
+        operationId: 'getSamples',
         tags: ['operations'],
         summary: 'Read metrics of the service, one sample per second',
         description: 'The last 15 minutes are kept in memory.',
@@ -59,6 +60,7 @@ export function serveMetrics(
     {
       config: { admin: true },
       schema: {
+        operationId: 'getSlowQueries',
         tags: ['operations'],
         summary: 'List slow queries, sorted by total time',
         description: 'Queries of 10 ms and more since the start. Queries that differ only in values are grouped.',
@@ -72,6 +74,7 @@ export function serveMetrics(
     {
       config: { admin: true },
       schema: {
+        operationId: 'getViewCosts',
         tags: ['operations'],
         summary: 'List the views, sorted by cost',
         description: 'Watches of the same query with the same permissions share one view.',

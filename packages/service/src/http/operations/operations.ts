@@ -20,6 +20,9 @@ export function serveOperations(
 ): void {
   const { identities, recorder } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
+  // Everybody may ask for them, so they are made once.
+  let described: ReturnType<typeof describeService> | undefined;
+  let describedLive: ReturnType<typeof describeLive> | undefined;
   // Clients that keep connections alive get another server for later requests.
   app.addHook('onRequest', async (_request, reply) => {
     if (context.draining) reply.header('connection', 'close');
@@ -29,6 +32,7 @@ export function serveOperations(
     {
       config: { open: true },
       schema: {
+        operationId: 'checkHealth',
         tags: ['operations'],
         summary: 'Check whether the service is alive',
         security: [],
@@ -51,6 +55,7 @@ export function serveOperations(
     {
       config: { open: true },
       schema: {
+        operationId: 'checkReadiness',
         tags: ['operations'],
         summary: 'Check whether the service accepts requests',
         description:
@@ -72,6 +77,7 @@ export function serveOperations(
     {
       config: { open: openMetrics, described: { responseTypes: ['text/plain'] } },
       schema: {
+        operationId: 'getMetrics',
         tags: ['operations'],
         summary: 'Read the metrics in the Prometheus text format',
         description: 'Needs a key that is not restricted to collections, unless the service runs with --open-metrics.',
@@ -92,24 +98,30 @@ export function serveOperations(
   routes.get(
     '/openapi.json',
     {
+      config: { open: true },
       schema: {
+        operationId: 'getOpenApi',
         tags: ['operations'],
         summary: 'This description',
+        security: [],
         response: { 200: z.looseObject({ openapi: z.string() }), default: Problem },
       },
     },
-    () => describeService(app),
+    () => (described ??= describeService(app)),
   );
   routes.get(
     '/asyncapi.json',
     {
+      config: { open: true },
       schema: {
+        operationId: 'getAsyncApi',
         tags: ['operations'],
         summary: 'A description of the event streams and the WebSocket',
+        security: [],
         response: { 200: z.looseObject({ asyncapi: z.string() }), default: Problem },
       },
     },
-    () => describeLive(),
+    () => (describedLive ??= describeLive()),
   );
 }
 

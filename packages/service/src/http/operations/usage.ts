@@ -11,6 +11,7 @@ export function serveUsage(app: FastifyInstance, { store, usage }: Pick<Context,
     {
       config: { admin: true },
       schema: {
+        operationId: 'getUsage',
         tags: ['operations'],
         summary: 'Read what identities use, by day and collection',
         description:
