@@ -9,10 +9,19 @@ export {
 } from './collections/collection.js';
 export { isProblem } from './transport/socket-link.js';
 export { ConnectionError, type ConnectionState, type Token } from './transport/link.js';
-export type { ConnectOptions } from './options.js';
+export type { ConnectOptions, Schemas } from './options.js';
 export type { OnRefused, Refused } from './outbox/outbox.js';
 export type { Presence } from './presence/presence-handle.js';
-export { Query, type QueryParts, type TypedListing } from './collections/query.js';
+export type {
+  AdjustmentsOf,
+  FieldList,
+  FieldPath,
+  FieldPointer,
+  OrderList,
+  PatchOf,
+  TotalList,
+} from './collections/field-types.js';
+export { Query, type IncludesOf, type QueryParts, type TypedListing } from './collections/query.js';
 export {
   SchemaViolationError,
   type DataOf,

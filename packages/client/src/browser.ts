@@ -1,6 +1,6 @@
 import type { OpenSocket, SocketLike } from './transport/socket.js';
 import { Store } from './store.js';
-import type { ConnectOptions } from './options.js';
+import type { ConnectOptions, Schemas } from './options.js';
 
 const openSocket: OpenSocket = (url) => new WebSocket(url) as unknown as SocketLike;
 
@@ -9,6 +9,9 @@ const openSocket: OpenSocket = (url) => new WebSocket(url) as unknown as SocketL
  *
  * @param url its address; or those of several nodes, of which another is used when one is lost
  */
-export function connect(url: string | readonly string[], options: ConnectOptions = {}): Store {
-  return new Store(url, { openSocket, ...options });
+export function connect<Known extends Schemas = Record<never, never>>(
+  url: string | readonly string[],
+  options: ConnectOptions<Known> = {},
+): Store<Known> {
+  return new Store<Known>(url, { openSocket, ...options });
 }

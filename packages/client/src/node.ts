@@ -5,7 +5,7 @@
  */
 import { enableFullQueries } from '@uproar/core';
 import { WebSocket } from 'ws';
-import type { ConnectOptions } from './options.js';
+import type { ConnectOptions, Schemas } from './options.js';
 import type { OpenSocket, SocketLike } from './transport/socket.js';
 import { Store } from './store.js';
 
@@ -20,7 +20,10 @@ const openSocket: OpenSocket = (url) =>
  *
  * @param url its address; or those of several nodes, of which another is used when one is lost
  */
-export function connect(url: string | readonly string[], options: ConnectOptions = {}): Store {
+export function connect<Known extends Schemas = Record<never, never>>(
+  url: string | readonly string[],
+  options: ConnectOptions<Known> = {},
+): Store<Known> {
   enableFullQueries();
-  return new Store(url, { openSocket, ...options });
+  return new Store<Known>(url, { openSocket, ...options });
 }

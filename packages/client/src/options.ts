@@ -1,12 +1,17 @@
 import type { RefusedUpload } from './files/upload-options.js';
 import type { Token } from './transport/link.js';
 import type { OnRefused } from './outbox/outbox.js';
-import type { SchemaViolation } from './schema/schema.js';
+import type { Schema, SchemaViolation } from './schema/schema.js';
 import type { OpenSocket } from './transport/socket.js';
 import type { ClientStorage } from './storage/storage.js';
 
+/** The schemas of collections, by name: Zod schemas, or any others that follow Standard Schema. */
+export type Schemas = Readonly<Record<string, Schema<unknown>>>;
+
 /** How to connect. */
-export interface ConnectOptions {
+export interface ConnectOptions<Known extends Schemas = Schemas> {
+  /** The schemas of collections: their documents are typed, and reported if they do not fit. */
+  collections?: Known;
   /**
    * A key or token, or a function that returns one: it is called for each connection, and before the previous token
    * expires. If left out, the client is an anonymous caller, if the policy allows that.

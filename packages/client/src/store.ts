@@ -13,7 +13,7 @@ import { Collection, type CollectionOptions } from './collections/collection.js'
 import type { DataOf, Schema, SchemaCheck, SchemaViolation } from './schema/schema.js';
 import type { Transaction } from './collections/transaction.js';
 import { Files } from './files/files.js';
-import type { ConnectOptions } from './options.js';
+import type { ConnectOptions, Schemas } from './options.js';
 import { Outbox } from './outbox/outbox.js';
 import { checkSendable } from './outbox/sendable.js';
 import type { Presence } from './presence/presence-handle.js';
@@ -34,7 +34,7 @@ const UNSURE_WAIT_MS = 3000;
 const DEFAULT_COMMIT_BYTES = 16 * 1024 * 1024;
 
 /** A store somewhere else: its collections, watches, pending writes and connection. */
-export class Store implements StoreAccess {
+export class Store<Known extends Schemas = Record<never, never>> implements StoreAccess {
   /** An id for a new document. Later ids sort behind earlier ones. */
   readonly newId = createIdGenerator({ now: Date.now, random: (bytes) => crypto.getRandomValues(bytes) });
   /** The files of the store. */
@@ -153,8 +153,10 @@ export class Store implements StoreAccess {
     });
   }
 
-  /** A collection of the store, whether anything is in it or not. */
-  collection(name: string): Collection;
+  /** A collection whose schema the store was connected with. */
+  collection<Name extends keyof Known & string>(name: Name): Collection<DataOf<Known[Name]>>;
+  /** A collection of the store, whether anything is in it or not. Without a schema, nothing checks the type. */
+  collection<Data = JsonObject>(name: string): Collection<Data>;
   /**
    * A collection whose documents are of a known type.
    *
@@ -162,8 +164,8 @@ export class Store implements StoreAccess {
    * reported with their id and the field, and kept, dropped, or end the view.
    */
   collection<S extends Schema<unknown>>(name: string, schema: S, options?: CollectionOptions): Collection<DataOf<S>>;
-  collection(name: string, schema?: Schema<unknown>, options?: CollectionOptions): Collection<JsonObject> {
-    return new Collection(this, name, schema as Schema<JsonObject> | undefined, options);
+  collection(name: string, schema?: Schema<unknown>, options?: CollectionOptions): unknown {
+    return new Collection(this, name, schema ?? this.#options.collections?.[name], options);
   }
 
   /** Keeps the list of collections in view, each in the form of a document with its counts as data. */

@@ -227,3 +227,91 @@ describe('a token', () => {
     await service.stop();
   });
 });
+
+describe('fields of typed collections', () => {
+  let service: TestService;
+  before(async () => (service = await TestService.start()));
+  after(() => service.stop());
+
+  it('are known to orders, lists of fields, totals, includes, adjustments and patches', async () => {
+    const store = service.client();
+    const balloons = store.collection('balloons', Balloon);
+    await balloons.put('bl-1', { name: 'Amber', altitude: 120, pilot: { name: 'Ines' }, tags: [] });
+    await balloons.put('bl-2', { name: 'Coral', altitude: 80 });
+    const ids = async (query: { list(): Promise<{ documents: { id: string }[] }> }) =>
+      (await query.list()).documents.map(({ id }) => id);
+    expect(await ids(balloons.order('-altitude, pilot.name'))).to.deep.equal(['bl-1', 'bl-2']);
+    expect(await ids(balloons.order("meta('created')"))).to.deep.equal(['bl-1', 'bl-2']);
+    expect((await balloons.fields('name,pilot.name').get())!.data).to.deep.equal({
+      name: 'Amber',
+      pilot: { name: 'Ines' },
+    });
+    const totals = await balloons.summary('count(), sum(altitude)').get();
+    expect(totals!.data).to.deep.equal({ 'count()': 2, 'sum(altitude)': 200 });
+    await balloons.adjust('bl-1', {
+      '/altitude': { add: 1 },
+      '/tags': { with: ['slow'] },
+      '/pilot/name': { max: 'Jon' },
+    });
+    await balloons.patch('bl-1', [{ op: 'add', path: '/tags/0', value: 'first' }]);
+    expect((await balloons.get('bl-1'))!.data).to.deep.include({ altitude: 121, tags: ['first', 'slow'] });
+    const { related } = (await balloons.include({ crew: { from: 'crews', via: 'pilot.name' } }).get())!;
+    expect(related).to.have.property('crew');
+    // A text that is not known when it is compiled is checked when it is sent.
+    expect(await ids(balloons.order(['-altitude', 'name'].join()))).to.deep.equal(['bl-1', 'bl-2']);
+    const loose = store.collection('balloons');
+    expect(await ids(loose.order('anything,-goes'))).to.have.length(2);
+    // What follows is not run; it must not compile without the marks.
+    const wrong = () => [
+      // @ts-expect-error: no such field
+      balloons.order('-speed'),
+      // @ts-expect-error: the second is no field
+      balloons.order('name,pilot.nam'),
+      // @ts-expect-error: no such field
+      balloons.fields('name,speed'),
+      // @ts-expect-error: no such field
+      balloons.summary('count(),sum(speed)'),
+      // @ts-expect-error: no such field
+      balloons.summary('count()', 'status'),
+      // @ts-expect-error: no such field
+      balloons.include({ crew: { from: 'crews', via: 'crewId' } }),
+      // @ts-expect-error: no such field
+      balloons.adjust('bl-1', { '/speed': { add: 1 } }),
+      // @ts-expect-error: no such field
+      balloons.patch('bl-1', [{ op: 'remove', path: '/pilot/age' }]),
+    ];
+    expect(wrong).to.be.a('function');
+  });
+
+  it('can be given without a schema, or for all collections when connecting', async () => {
+    interface Person {
+      name: string;
+      age?: number;
+    }
+    const plain = service.client().collection<Person>('people');
+    await plain.put('ada', { name: 'Ada' });
+    const name: string = (await plain.order('name,age').get())!.data.name;
+    expect(name).to.equal('Ada');
+    const violations: SchemaViolation[] = [];
+    const store = connect(service.url, {
+      token: KEY,
+      collections: { people: z.object({ name: z.string(), age: z.number() }), balloons: Balloon },
+      onViolation: (violation) => violations.push(violation),
+    });
+    const person = (await store.collection('people').get('ada'))!;
+    const age: number = person.data.age;
+    expect([age, violations.map(({ pointer }) => pointer)]).to.deep.equal([undefined, ['/age']]);
+    const other: unknown = (await store.collection('others').list()).documents[0]?.data.anything;
+    expect(other).to.equal(undefined);
+    const wrong = () => [
+      // @ts-expect-error: no such field
+      plain.order('nam'),
+      // @ts-expect-error: another type
+      store.collection('people').put('x', { name: 'X', age: 'old' }),
+      // @ts-expect-error: no such field
+      store.collection('balloons').order('speed'),
+    ];
+    expect(wrong).to.be.a('function');
+    store.close();
+  });
+});

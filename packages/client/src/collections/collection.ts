@@ -1,6 +1,7 @@
 import { formatAddress, type Adjustments, type JsonObject, type JsonPatch } from '@uproar/core';
 import type { WireCommit } from '@uproar/protocol';
 import { isProblem } from '../transport/socket-link.js';
+import type { AdjustmentsOf, PatchOf } from './field-types.js';
 import { Query, QuerySteps, type QueryParts, type TypedListing } from './query.js';
 import { SchemaViolationError, type OnViolation, type Schema, SchemaCheck } from '../schema/schema.js';
 import type { Presence } from '../presence/presence-handle.js';
@@ -116,16 +117,16 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
   }
 
   /** Changes a document by JSON Patch (RFC 6902), whose `test` is a condition on a field. Returns its version. */
-  patch(id: string, ops: JsonPatch, options: WriteOptions = {}): Promise<number> {
-    return this.#write({ patch: formatAddress(this.name, id), ops, ...options });
+  patch(id: string, ops: PatchOf<Data>, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ patch: formatAddress(this.name, id), ops: ops as JsonPatch, ...options });
   }
 
   /**
    * Changes fields relative to their value in the store, safe with concurrent writers: `{ '/headcount': { add: 1 } }`.
    * Returns its version.
    */
-  adjust(id: string, by: Adjustments, options: WriteOptions = {}): Promise<number> {
-    return this.#write({ adjust: formatAddress(this.name, id), by, ...options });
+  adjust(id: string, by: AdjustmentsOf<Data>, options: WriteOptions = {}): Promise<number> {
+    return this.#write({ adjust: formatAddress(this.name, id), by: by as Adjustments, ...options });
   }
 
   /**

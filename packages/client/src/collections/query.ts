@@ -2,6 +2,7 @@ import type { JsonObject } from '@uproar/core';
 import type { Listing, WireQuery } from '@uproar/protocol';
 import type { TypedDocument } from '../views/view.js';
 import type { Watch } from '../views/watch.js';
+import type { FieldList, FieldPath, OrderList, TotalList } from './field-types.js';
 import { Condition, where, type Quotable } from './where.js';
 
 /** What a query may say beside its collection; see the query language. */
@@ -9,6 +10,12 @@ export type QueryParts = Omit<WireQuery, 'from'>;
 
 /** A result with documents of a known type. */
 export type TypedListing<Data> = Omit<Listing, 'documents'> & { documents: TypedDocument<Data>[] };
+
+/** Related documents by name; `via` is a field of the documents of the query. */
+export type IncludesOf<Data> = Record<
+  string,
+  Omit<Exclude<NonNullable<QueryParts['include']>, string>[string], 'via'> & { via?: FieldPath<Data> }
+>;
 
 /** The common part of a query and a whole collection. Each method returns a narrower or reordered query. */
 export abstract class QuerySteps<Data> {
@@ -34,7 +41,9 @@ export abstract class QuerySteps<Data> {
   }
 
   /** Ordered by fields, `-` before one for descending: `order('-altitude,name')`. */
-  order(fields: string): Query<Data> {
+  order<const List extends string>(
+    fields: List extends OrderList<List, Data> ? List : OrderList<List, Data>,
+  ): Query<Data> {
     return this.step({ order: fields });
   }
 
@@ -49,7 +58,9 @@ export abstract class QuerySteps<Data> {
   }
 
   /** Only these fields: `fields('name,pilot.name')`. Documents have no bookkeeping then. */
-  fields(names: string): Query<Partial<Data>> {
+  fields<const List extends string>(
+    names: List extends FieldList<List, Data> ? List : FieldList<List, Data>,
+  ): Query<Partial<Data>> {
     return this.step({ fields: names }) as unknown as Query<Partial<Data>>;
   }
 
@@ -57,8 +68,8 @@ export abstract class QuerySteps<Data> {
    * With related documents, under `related` of each document: as text, `include('crew = crews via crewId')`, or by name,
    * `include({ crew: { from: 'crews', via: 'crewId' } })`.
    */
-  include(related: NonNullable<QueryParts['include']>): Query<Data> {
-    return this.step({ include: related });
+  include(related: string | IncludesOf<Data>): Query<Data> {
+    return this.step({ include: related as NonNullable<QueryParts['include']> });
   }
 
   /**
@@ -67,7 +78,10 @@ export abstract class QuerySteps<Data> {
    *
    * @param by the fields whose values make a group; left out, all are one
    */
-  summary(totals: string, by?: string): Query<JsonObject> {
+  summary<const Totals extends string, const By extends string>(
+    totals: Totals extends TotalList<Totals, Data> ? Totals : TotalList<Totals, Data>,
+    by?: By extends FieldList<By, Data> ? By : FieldList<By, Data>,
+  ): Query<JsonObject> {
     return this.step({ summary: totals, by }) as unknown as Query<JsonObject>;
   }
 }
