@@ -38,6 +38,22 @@ describe('uproar erase', () => {
     expect(JSON.parse(json.out)).to.include({ documents: 4, state: 'done' });
   });
 
+  it('is reported by doctor where it has not reached the files', async () => {
+    const { rewrites } = bench.service.service.store;
+    await put('g-8', { n: 1 });
+    const { run: rewrite } = rewrites;
+    rewrites.run = () => Promise.resolve(void (rewrites.reason = 'The disk is too small.'));
+    const erased = await run('guests/g-8', '--yes');
+    expect(erased.out).to.include(
+      'waiting These nodes have not rewritten their files yet: this node. The disk is too small.',
+    );
+    const { out } = await bench.run(['doctor']);
+    expect(out).to.match(/erasures.*has not reached the files of this node\. The disk is too small\./);
+    rewrites.run = rewrite;
+    await rewrites.run();
+    expect((await bench.run(['doctor'])).out).to.not.include('erasures');
+  });
+
   it('says what is wrong with a call', async () => {
     await put('g-9', { n: 1 });
     expect((await run('guests')).err).to.include('Say which documents: --where CONDITION, or guests/ID.');

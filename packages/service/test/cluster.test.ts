@@ -234,8 +234,10 @@ describe('a store on several nodes', () => {
     } finally {
       etcd.resumeMember(etcd.members[0]!);
     }
-    await level(nodes);
-    expect((await one.request('GET', '/v1/data/balloons/b-1')).json.data).to.deep.equal({ n: 1 });
+    await until('the other node has it', async () => {
+      const { json } = await one.request('GET', '/v1/data/balloons/b-1');
+      return (json.data as { n: number }).n === 1;
+    });
     await until('it is up to date', async () => !('staleSince' in (await one.request('GET', '/v1/cluster')).json));
     await until('clients hear of it', () => staleSince() === undefined);
     expect((await other.request('GET', '/v1/data/balloons/b-1')).headers.has('uproar-stale-since')).to.equal(false);

@@ -2,7 +2,15 @@ import { accessSync, constants, existsSync, statfsSync, statSync } from 'node:fs
 import { resolve } from 'node:path';
 import { connect, ProblemError, type Store } from '@uproar/client';
 import { formatBytes, formatDuration } from '@uproar/core';
-import type { ClusterState, EtcdTrial, HookInfo, MetricsReport, PolicyAnswer, PolicyVersion } from '@uproar/protocol';
+import type {
+  ClusterState,
+  Erasure,
+  EtcdTrial,
+  HookInfo,
+  MetricsReport,
+  PolicyAnswer,
+  PolicyVersion,
+} from '@uproar/protocol';
 import { CLOCK_DIFFERENCE_MS } from '@uproar/protocol/timing';
 import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
@@ -26,6 +34,8 @@ type Options = StoreOptions & { data?: string; json?: boolean };
 const STREAM_WITHIN_MS = 4000;
 /** A node may be so many entries of the log behind. */
 const MOST_LAG = 1000;
+/** An erasure reaches the files of all nodes within this time, in milliseconds. */
+const ERASED_WITHIN_MS = 60_000;
 const LEAST_FREE_BYTES = 1_000_000_000;
 const LEAST_FREE_PART = 0.05;
 const MAKE_ROOM = 'Make room, cut the journal (serve --journal-age 30d), or move the store to a larger disk.';
@@ -153,6 +163,7 @@ async function* examine(store: Store, target: Target): AsyncGenerator<Finding> {
   if (server?.node !== undefined) yield* cluster(store);
   yield* policy(store, server?.openUntil);
   yield* hooks(store);
+  yield* erasures(store);
   yield* machine(store);
 }
 
@@ -357,6 +368,27 @@ async function* hooks(store: Store): AsyncGenerator<Finding> {
     }
     if (found.length > 0 && found.every(({ paused, failing }) => !paused && !failing)) {
       yield { about, state: 'good', detail: `${countOf(found.length, 'hook')}, none of which fails` };
+    }
+  } catch (error) {
+    yield notTold(about, error);
+  }
+}
+
+/** Checks that erasures have reached the files of all nodes. */
+async function* erasures(store: Store): AsyncGenerator<Finding> {
+  const about = 'erasures';
+  try {
+    const { erasures: found } = await store.fetch<{ erasures: Erasure[] }>('/v1/erasures');
+    for (const { id, time, state, waiting, problem } of found) {
+      const isFresh = problem === undefined && Date.now() - Date.parse(time) < ERASED_WITHIN_MS;
+      if (state === 'done' || isFresh) continue;
+      const detail = `The erasure ${id} has not reached the files of ${waiting.join(', ') || 'all nodes'}. ${problem ?? ''}`;
+      yield {
+        about,
+        state: 'warning',
+        detail: detail.trim(),
+        mend: 'Start these nodes, and give them free disk space.',
+      };
     }
   } catch (error) {
     yield notTold(about, error);
