@@ -1,3 +1,4 @@
+import type { Socket } from 'node:net';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 import { formatIdentity } from '../identity/identity.js';
 import type { Context } from '../requests/context.js';
@@ -8,25 +9,22 @@ declare module 'fastify' {
   interface FastifyRequest {
     /** Whether the answer is an event stream, whose events are counted one by one. */
     streamed: boolean;
-    /** The bytes that the connection had been sent when the request arrived. */
-    sentBefore: number;
   }
 }
 
 /** Counts requests and the bytes of their answers for the identity that sent them. */
 export function countRequests(app: FastifyInstance, { usage }: Pick<Context, 'usage'>): void {
+  /** The bytes that each connection had been sent with the answers so far. */
+  const sent = new WeakMap<Socket, number>();
   app.decorateRequest('streamed', false);
-  app.decorateRequest('sentBefore', 0);
-  app.addHook('onRequest', (request, _reply, next) => {
-    request.sentBefore = request.raw.socket.bytesWritten;
-    next();
-  });
   app.addHook('onResponse', (request, _reply, next) => {
     next();
+    const { socket } = request.raw;
+    const { bytesWritten } = socket;
+    const sentBytes = request.streamed ? 0 : bytesWritten - (sent.get(socket) ?? 0);
+    sent.set(socket, bytesWritten);
     const identity = whoAsked(request);
-    if (identity === undefined) return;
-    const sentBytes = request.streamed ? 0 : request.raw.socket.bytesWritten - request.sentBefore;
-    usage.counterFor(identity, askedCollection(request)).request(Math.max(0, sentBytes));
+    if (identity !== undefined) usage.counterFor(identity, askedCollection(request)).request(sentBytes);
   });
 }
 
