@@ -5,4 +5,4 @@
  */
 export { useConnection, usePending } from './use-store.js';
 export { useDocument, useWatch, type DocumentView } from './use-watch.js';
-export { LiveView, LiveViewError, useLiveView } from './live-view.js';
+export { PreparedWatch, WatchFailedError, usePreparedWatch } from './prepared-watch.js';

@@ -1,6 +1,14 @@
 // A page that uses every hook, for the tests to drive.
 import { connect, type Store, type TypedDocument } from '@uproar/client';
-import { LiveView, LiveViewError, useConnection, useDocument, useLiveView, usePending, useWatch } from '@uproar/react';
+import {
+  PreparedWatch,
+  WatchFailedError,
+  useConnection,
+  useDocument,
+  usePreparedWatch,
+  usePending,
+  useWatch,
+} from '@uproar/react';
 import { Component, createElement as h, memo, StrictMode, Suspense, useState, type ReactNode } from 'react';
 import { createRoot } from 'react-dom/client';
 
@@ -47,22 +55,22 @@ function Connection({ store }: { store: Store }) {
   return h('p', { id: 'connection' }, `${useConnection(store).name}, ${usePending(store)} pending`);
 }
 
-function Board({ view }: { view: LiveView<Balloon> }) {
-  const { documents, state } = useLiveView(view);
+function Board({ view }: { view: PreparedWatch<Balloon> }) {
+  const { documents, state } = usePreparedWatch(view);
   return h('p', { id: 'board' }, `${state}: ${documents.map(({ id }) => id).join(' ')}`);
 }
 
 class Boundary extends Component<{ children: ReactNode }> {
   override state = { problem: '' };
   static getDerivedStateFromError(error: Error) {
-    return { problem: error instanceof LiveViewError ? `refused: ${error.problem?.type ?? ''}` : String(error) };
+    return { problem: error instanceof WatchFailedError ? `refused: ${error.problem?.type ?? ''}` : String(error) };
   }
   override render() {
     return this.state.problem === '' ? this.props.children : h('p', { id: 'boundary' }, this.state.problem);
   }
 }
 
-function App({ store, view, secret }: { store: Store; view: LiveView<Balloon>; secret: LiveView<unknown> }) {
+function App({ store, view, secret }: { store: Store; view: PreparedWatch<Balloon>; secret: PreparedWatch<unknown> }) {
   const [status, setStatus] = useState('aloft');
   const [id, setId] = useState('b-1');
   const [shown, setShown] = useState(true);
@@ -86,8 +94,8 @@ function App({ store, view, secret }: { store: Store; view: LiveView<Balloon>; s
 if (typeof document !== 'undefined') {
   const [, token] = location.hash.split('=');
   const store = connect(location.origin, { token, graceMs: 200 });
-  const view = new LiveView(() => store.collection('balloons').order('name').watch());
-  const secret = new LiveView(() => store.collection('secrets').watch());
+  const view = new PreparedWatch(() => store.collection('balloons').order('name').watch());
+  const secret = new PreparedWatch(() => store.collection('secrets').watch());
   Object.assign(window, { store });
   createRoot(document.querySelector('#app')!).render(
     h(StrictMode, null, h(App, { store, view: view as never, secret })),

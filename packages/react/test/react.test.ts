@@ -2,7 +2,7 @@ import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { connect } from '@uproar/client';
-import { LiveView } from '@uproar/react';
+import { PreparedWatch } from '@uproar/react';
 import { expect } from 'chai';
 import { build } from 'esbuild';
 import { createElement } from 'react';
@@ -130,7 +130,7 @@ describe('the React hooks', function () {
 
   it('suspend until there is something to show, and tell the nearest boundary what is refused', async () => {
     // React reports what a boundary has caught.
-    windows.expectFaults(/LiveViewError/);
+    windows.expectFaults(/WatchFailedError/);
     const page = await open();
     await page.getByText('live: b-1 b-2 b-3').waitFor();
     await page.getByRole('button', { name: 'ask' }).click();
@@ -142,8 +142,8 @@ describe('the React hooks', function () {
   it('render on a server without a store', async () => {
     const store = connect('http://127.0.0.1:9', { token: key, outbox: false });
     try {
-      const view = new LiveView(() => store.collection('balloons').watch());
-      const secret = new LiveView(() => store.collection('secrets').watch());
+      const view = new PreparedWatch(() => store.collection('balloons').watch());
+      const secret = new PreparedWatch(() => store.collection('secrets').watch());
       const app = createElement(App, { store, view: view as never, secret });
       const html = renderToString(app);
       expect(html).to.include('aloft: loading').and.include('b-1 loading none');

@@ -9,7 +9,7 @@ const KEPT_MS = 5000;
  * event, or beside the store. It begins at once, so that the data is on its way before the component is rendered, and ends a
  * few seconds after the last component has stopped showing it; then the next one begins it anew.
  */
-export class LiveView<Data> {
+export class PreparedWatch<Data> {
   readonly #begin: () => Watch<Data>;
   readonly #listeners = new Set<() => void>();
   #watch: Watch<Data> | undefined;
@@ -37,12 +37,12 @@ export class LiveView<Data> {
    * The view as it is.
    *
    * @throws {Promise} while it loads: React waits for it
-   * @throws {Problem} when the watch has failed
+   * @throws {WatchFailedError} when the watch has failed
    */
   readonly current = (): View<Data> => {
     const view = this.#open().current;
     if (view.state === 'loading') throw this.#loaded;
-    if (view.state === 'failed') throw new LiveViewError(view.error);
+    if (view.state === 'failed') throw new WatchFailedError(view.error);
     return view;
   };
 
@@ -85,9 +85,9 @@ export class LiveView<Data> {
   }
 }
 
-/** Why a live view shows nothing. */
-export class LiveViewError extends Error {
-  override name = 'LiveViewError';
+/** Why a prepared watch shows nothing. */
+export class WatchFailedError extends Error {
+  override name = 'WatchFailedError';
 
   constructor(readonly problem: View['error']) {
     super(problem ? `${problem.title}. ${problem.detail ?? ''}` : 'The watch has failed.');
@@ -95,9 +95,9 @@ export class LiveViewError extends Error {
 }
 
 /**
- * What a live view shows. The component suspends until there is something to show, and throws a {@link LiveViewError} to the
+ * What a prepared watch shows. The component suspends until there is something to show, and throws a {@link WatchFailedError} to the
  * nearest error boundary when the watch has failed. On a server, the nearest `Suspense` shows its fallback.
  */
-export function useLiveView<Data>(view: LiveView<Data>): View<Data> {
+export function usePreparedWatch<Data>(view: PreparedWatch<Data>): View<Data> {
   return useSyncExternalStore(view.subscribe, view.current);
 }
