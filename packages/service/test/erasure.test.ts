@@ -301,6 +301,37 @@ describe('an erasure', () => {
     ).to.deep.equal([id]);
   });
 
+  it('of a long history lists the backups since its beginning only', async () => {
+    await ask(service, 'PUT', '/v1/data/others/o', {});
+    const { log } = service.service.store;
+    const author = { kind: 'key' as const, name: 'test' };
+    const made = (id: string, seq: number) =>
+      log.propose({ kind: 'backup-made', timeMs: Date.now(), id, author, seq, sizeBytes: 1, sha256: 'x' });
+    await made('before', 1);
+    for (let n = 0; n < 1300; n += 100) {
+      const writes = Array.from({ length: 100 }, (_, at) => ({ put: 'guests/ada', data: { n: n + at } }));
+      await ask(service, 'POST', '/v1/commits', { writes });
+    }
+    await made('after', 3);
+    const { backups, changes } = await erase(service, { doc: 'guests/ada' });
+    expect([changes, backups.map(({ id }) => id)]).to.deep.equal([1300, ['after']]);
+  });
+
+  it('counts a document once that a record names twice', async () => {
+    const { log } = service.service.store;
+    for (const id of ['ada', 'bo']) await ask(service, 'PUT', `/v1/data/guests/${id}`, { n: 1 });
+    const [timeMs, collection, erasure] = [Date.now(), 'guests', 'twice'];
+    const author = { kind: 'key' as const, name: 'test' };
+    await log.propose({ kind: 'erasure-begun', timeMs, id: erasure, author, collection, forgetsIds: false });
+    const ids = ['ada', 'ada', 'nobody'];
+    const { done } = await log.propose({ kind: 'documents-erased', timeMs, erasure, collection, ids, changes: 100 });
+    expect(done).to.equal(3);
+    const { json } = await service.request('GET', '/v1/collections');
+    const [guests] = (json as { documents: { data: { documents: number } }[] }).documents;
+    expect(guests!.data.documents).to.equal(1);
+    expect(await ask(service, 'GET', '/v1/erasures/twice')).to.include({ documents: 1, changes: 1 });
+  });
+
   it('that is asked for wrongly erases nothing', async () => {
     await ask(service, 'PUT', '/v1/data/guests/ada', { n: 1 });
     for (const [form, status] of [

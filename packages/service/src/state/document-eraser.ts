@@ -33,10 +33,15 @@ export class DocumentEraser {
     const erasure = this.#erasures.get(record.erasure);
     const number = this.#tables.collections.get(collection)?.number;
     if (!erasure || number === undefined) return { done: ids.length, removed: [] };
-    const contents = new Set<string>();
     const doomed: Doomed[] = [];
     let [done, changes, firstSeq] = [0, 0, null as number | null];
+    const [contents, seen] = [new Set<string>(), new Set<string>()];
     for (const id of ids) {
+      if (seen.has(id)) {
+        done++;
+        continue;
+      }
+      seen.add(id);
       const name = nameOf(record.erasure, erasure, doomed.length, id);
       const emptied = this.#tables.journal.empty(number, id, name, most - changes);
       if (collection === FILES) for (const data of emptied.datas) addHash(contents, data);
@@ -45,8 +50,10 @@ export class DocumentEraser {
       if (changes >= most) break;
       done++;
       const stored = this.#tables.documents.get(number, id);
-      if (stored && emptied.changes === 0) firstSeq ??= 0;
-      if (stored || this.#tables.journal.isUnsettled(number, name)) doomed.push({ id, name, stored });
+      const isInJournal = this.#tables.journal.isUnsettled(number, name);
+      // It is older than the journal, so any backup may have it.
+      if (stored && !isInJournal) firstSeq = 0;
+      if (stored || isInJournal) doomed.push({ id, name, stored });
     }
     const applied = doomed.length === 0 ? undefined : this.#commit(collection, number, doomed, erasure, timeMs);
     if (collection === FILES) for (const { stored } of doomed) if (stored) addHash(contents, stored.data);

@@ -30,6 +30,8 @@ const LATEST_OF = `
   SELECT erased FROM changes INDEXED BY changes_by_document WHERE collection = ? AND document = ?
   ORDER BY seq DESC, number DESC LIMIT 1`;
 const SIZE = "SELECT CAST(value AS INTEGER) FROM store WHERE name = 'journal-bytes'";
+const HAS_EMPTIED = `
+  SELECT 1 FROM changes INDEXED BY changes_by_document WHERE collection = ? AND document = ? AND erased = 1 LIMIT 1`;
 const HAS_ERASED = 'SELECT 1 FROM changes WHERE collection = ? AND seq = ? AND erased > 0';
 const FIRST_SEQ = 'SELECT MIN(seq) FROM commits';
 const SET_SIZE = "UPDATE store SET value = ? WHERE name = 'journal-bytes'";
@@ -93,7 +95,7 @@ export class JournalTable {
    */
   empty(collection: number, id: string, name: string, limit: number) {
     type Kept = { number: number; seq: number; before: string | null; after: string | null };
-    const begun = this.isUnsettled(collection, name) && name !== id;
+    const begun = this.#database.prepare(HAS_EMPTIED).get(collection, name) !== undefined;
     const rows = this.#database.prepare<[number, string, number], Kept>(TO_EMPTY).all(collection, id, limit);
     const empty = this.#database.prepare<[string, number]>(EMPTY);
     const datas: string[] = [];

@@ -24,7 +24,8 @@ export class UsageRecorder {
   readonly #mayRecord: () => boolean;
   readonly #timer: NodeJS.Timeout;
   #recording: Promise<void> | undefined;
-  #lastDay: number | undefined;
+  /** The day of the newest record, or of the start. */
+  #lastDay = new Date().getUTCDate();
 
   /** @param mayRecord whether all nodes know this kind of record */
   constructor(
