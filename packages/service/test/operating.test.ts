@@ -53,6 +53,10 @@ describe('the metrics', () => {
     expect(read('uproar_connections{transport="stream"}')).to.equal(1);
     expect([read('uproar_views'), read('uproar_watches'), read('uproar_seq')]).to.deep.equal([1, 1, 2]);
     expect(read('process_resident_memory_bytes')).to.be.above(1e7);
+    const types = [...text.matchAll(/^# TYPE (\S+) (\w+)$/gm)].map(([, name, type]) => [name!, type!] as const);
+    const misnamed = types.filter(([name, type]) => name.endsWith('_total') !== (type === 'counter'));
+    expect(misnamed, 'counters are named so, and nothing else is').to.deep.equal([]);
+    expect(types.length).to.be.above(30);
     stream.close();
   });
 

@@ -5,6 +5,9 @@ import { databaseFile } from '../store/index.js';
 import { VERSION } from '../version.js';
 import type { MetricsSources } from './sources.js';
 
+/** Metrics of the process with names that checkers of metrics refuse. */
+const MISNAMED = ['nodejs_active_handles_total', 'nodejs_active_requests_total', 'nodejs_active_resources_total'];
+
 /** How often the event loop is measured, in milliseconds. */
 const LOOP_RESOLUTION_MS = 100;
 
@@ -157,6 +160,8 @@ export class PrometheusMetrics {
   async write(): Promise<{ text: string; type: string }> {
     if (this.#sources && !this.#registry.getSingleMetric('process_cpu_seconds_total')) {
       collectDefaultMetrics({ register: this.#registry, eventLoopMonitoringPrecision: LOOP_RESOLUTION_MS });
+      // Gauges that are named like counters; the same is there by type.
+      for (const name of MISNAMED) this.#registry.removeSingleMetric(name);
     }
     return { text: await this.#registry.metrics(), type: this.#registry.contentType };
   }
