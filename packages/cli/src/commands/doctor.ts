@@ -15,6 +15,7 @@ import { CLOCK_DIFFERENCE_MS } from '@uproar/protocol/timing';
 import { VERSION } from '@uproar/service/settings';
 import type { Command } from 'commander';
 import pc from 'picocolors';
+import { countOf } from '../output/count-of.js';
 import { EXIT } from '../output/exit-codes.js';
 import { addressesIn, targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson } from '../output/output.js';
@@ -311,8 +312,6 @@ async function* etcd(store: Store, { etcd: members }: ClusterState): AsyncGenera
     yield { about, state: 'good', detail };
   }
 }
-
-const countOf = (count: number, word: string) => `${count} ${word}${count === 1 ? '' : 's'}`;
 
 async function* policy(store: Store, openUntil: string | undefined): AsyncGenerator<Finding> {
   const about = 'policy';

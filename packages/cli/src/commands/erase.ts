@@ -1,3 +1,4 @@
+import type { Store } from '@uproar/client';
 import { formatBytes } from '@uproar/core';
 import type { BackupRecord, Erasure, ErasurePreview } from '@uproar/protocol';
 import type { Command } from 'commander';
@@ -5,6 +6,7 @@ import pc from 'picocolors';
 import { parseAddress } from '../arguments/address.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { confirm } from '../output/confirm.js';
+import { countOf } from '../output/count-of.js';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import { printJson, printTable } from '../output/output.js';
 
@@ -21,8 +23,6 @@ type Options = StoreOptions & {
 
 /** What is asked of the store. */
 type Form = Pick<Options, 'where' | 'past' | 'forgetIds' | 'reason'> & { doc?: string; collection?: string };
-
-type AdminStore = Parameters<Parameters<typeof useStore>[1]>[0];
 
 /** How often the state of an erasure is asked for, in milliseconds. */
 const LOOK_MS = 250;
@@ -57,7 +57,7 @@ Examples:
     );
 }
 
-async function erase(store: AdminStore, address: string, options: Options): Promise<void> {
+async function erase(store: Store, address: string, options: Options): Promise<void> {
   const form = formFrom(address, options);
   const preview = await store.post<ErasurePreview>('/v1/erasures', { ...form, dryRun: true });
   const number = preview.documents + (form.past || form.doc !== undefined ? preview.earlier : 0);
@@ -102,7 +102,7 @@ function describePreview({ documents, earlier }: ErasurePreview, { doc, past }: 
   if (doc !== undefined) return documents > 0 ? doc : `${doc}, which was deleted before`;
   const others = `${earlier} more met the condition earlier`;
   const hint = earlier === 0 ? '' : past ? `, ${earlier} of which met the condition earlier` : ` (${others}: --past)`;
-  return `${count(number, 'document')}${hint}`;
+  return `${countOf(number, 'document')}${hint}`;
 }
 
 function print(erasure: Erasure): void {
@@ -112,7 +112,7 @@ function print(erasure: Erasure): void {
     return;
   }
   process.stdout.write(
-    `${pc.green('erased')} ${count(documents, 'document')} with ${count(changes, 'change')}, in ${collection}  ${pc.dim(`seq ${seq}, erasure ${id}`)}\n`,
+    `${pc.green('erased')} ${countOf(documents, 'document')} with ${countOf(changes, 'change')}, in ${collection}  ${pc.dim(`seq ${seq}, erasure ${id}`)}\n`,
   );
   if (state !== 'done') {
     process.stdout.write(
@@ -120,10 +120,6 @@ function print(erasure: Erasure): void {
     );
   }
   printBackups(backups);
-}
-
-function count(number: number, word: string): string {
-  return `${number.toLocaleString('en-US')} ${word}${number === 1 ? '' : 's'}`;
 }
 
 function printBackups(backups: readonly BackupRecord[]): void {
@@ -141,7 +137,7 @@ function printBackups(backups: readonly BackupRecord[]): void {
   );
 }
 
-async function list(store: AdminStore, { json }: Options): Promise<void> {
+async function list(store: Store, { json }: Options): Promise<void> {
   const { erasures } = await store.fetch<{ erasures: Erasure[] }>('/v1/erasures');
   if (json) return erasures.forEach(printJson);
   if (erasures.length === 0) process.stderr.write(pc.dim('nothing has been erased\n'));

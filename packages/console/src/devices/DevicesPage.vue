@@ -254,10 +254,6 @@ li {
   display: flex;
   gap: 12px;
 }
-.hidden {
-  position: absolute;
-  clip-path: inset(50%);
-}
 p {
   padding: 0 16px;
 }

@@ -121,7 +121,7 @@ const count = (number: number, word: string) => `${number.toLocaleString()} ${wo
         <tbody>
           <tr v-for="hook in hooks" :key="hook.id">
             <td>
-              <button type="button" class="name" @click="open(hook)">{{ hook.name }}</button>
+              <button type="button" class="name as-link" @click="open(hook)">{{ hook.name }}</button>
             </td>
             <td>
               <span>{{ describeKinds(hook) }}</span>
@@ -189,13 +189,7 @@ td {
   vertical-align: top;
 }
 .name {
-  padding: 0;
-  border: 0;
-  background: none;
-  color: var(--accent);
-  font: inherit;
   font-weight: 600;
-  cursor: pointer;
 }
 .condition,
 .address {
@@ -220,10 +214,6 @@ td {
 .secret {
   overflow-wrap: anywhere;
   user-select: all;
-}
-.hidden {
-  position: absolute;
-  clip-path: inset(50%);
 }
 .nothing p {
   max-width: 460px;

@@ -24,7 +24,7 @@ const COLUMNS = [
   {
     name: 'examined',
     label: 'Examined',
-    about: 'Documents that the store looked at for these. Far more than reads: an index is missing.',
+    about: 'Documents that the store examined to answer. If this is far more than reads, an index is missing.',
   },
   { name: 'writes', label: 'Writes', about: 'Documents written by commits' },
   { name: 'deliveries', label: 'Deliveries', about: 'Events sent to watches, readers of the journal, and hooks' },
@@ -122,10 +122,10 @@ function showAll(): void {
           <tr v-for="row in report.rows" :key="keyOf(row)">
             <td v-if="row.day !== undefined" class="mono">{{ row.day }}</td>
             <td v-if="row.identity !== undefined">
-              <button type="button" class="name" @click="look('identity', row.identity)">{{ row.identity }}</button>
+              <button type="button" class="as-link" @click="look('identity', row.identity)">{{ row.identity }}</button>
             </td>
             <td v-if="row.collection !== undefined">
-              <button v-if="row.collection" type="button" class="name" @click="look('collection', row.collection)">
+              <button v-if="row.collection" type="button" class="as-link" @click="look('collection', row.collection)">
                 {{ row.collection }}
               </button>
               <span v-else class="muted" title="Requests that concern no collection, or several">no collection</span>
@@ -172,21 +172,6 @@ function showAll(): void {
 }
 .behind {
   color: var(--warn);
-}
-.hidden {
-  position: absolute;
-  clip-path: inset(50%);
-}
-.name {
-  padding: 0;
-  border: 0;
-  background: none;
-  color: var(--accent);
-  font: inherit;
-  cursor: pointer;
-}
-.name:hover {
-  text-decoration: underline;
 }
 td.share {
   padding-right: 16px;
