@@ -15,7 +15,7 @@ export const ErasureForm = z
       .boolean()
       .default(false)
       .describe('Also erase the ids of the documents. Readers of the journal cannot tell then which ones were erased.'),
-    reason: z.string().max(1000).optional().describe('Kept with the erasure.'),
+    reason: z.string().max(1000).optional().describe('Why; stored with the erasure.'),
     dryRun: z.boolean().default(false).describe('Only count.'),
   })
   .refine(({ doc, collection }) => (doc === undefined) !== (collection === undefined), {
@@ -33,10 +33,10 @@ export const BackupRecord = z
   .object({
     id: z.string(),
     time: z.iso.datetime(),
-    identity: z.string().describe('Who made it.'),
+    identity: z.string().describe('The identity that made the backup.'),
     seq: Seq,
     sizeBytes: z.int(),
-    sha256: z.string().describe('Of its file, in hexadecimal digits.'),
+    sha256: z.string().describe('The SHA-256 of the backup file, in hexadecimal digits.'),
   })
   .meta({ id: 'BackupRecord' });
 export type BackupRecord = z.infer<typeof BackupRecord>;
@@ -46,11 +46,11 @@ export const Erasure = z
   .object({
     id: z.string(),
     time: z.iso.datetime(),
-    identity: z.string().describe('Who erased.'),
+    identity: z.string().describe('The identity that asked for the erasure.'),
     collection: CollectionName,
     documents: z.int().describe('Documents that were erased with their past.'),
     changes: z.int().describe('Changes in the journal that were emptied.'),
-    seq: Seq.describe('The commit that says so; the last one, if there are several. 0 if there was nothing to erase.'),
+    seq: Seq.describe('The last commit of the erasure; 0 if there was nothing to erase.'),
     reason: z.string().optional(),
     forgetIds: z.boolean(),
     state: z
@@ -58,9 +58,7 @@ export const Erasure = z
       .describe('`rewriting`: nothing can be read any more, but the files of some nodes may still hold parts.'),
     waiting: z.array(z.string()).describe('The nodes that have not rewritten their files yet, by their addresses.'),
     problem: z.string().optional().describe('Why this node could not rewrite its files.'),
-    backups: z
-      .array(BackupRecord)
-      .describe('The backups that still hold what was erased, as far as they were made here.'),
+    backups: z.array(BackupRecord).describe('The known backups that still contain the erased documents.'),
   })
   .meta({ id: 'Erasure' });
 export type Erasure = z.infer<typeof Erasure>;

@@ -10,7 +10,7 @@ export const UsageCounts = z.object({
   reads: z.int().describe('Documents read for answers, and for the first state of watches.'),
   examined: z
     .int()
-    .describe('Documents that the store looked at for these. Far more than `reads`: an index is missing.'),
+    .describe('Documents that the store examined to answer. If this is far more than `reads`, an index is missing.'),
   writes: z.int().describe('Documents written by commits.'),
   deliveries: z.int().describe('Events sent to watches, to readers of the journal, and to hooks.'),
   sentBytes: z.int().describe('Bytes of answers and events.'),
@@ -26,12 +26,12 @@ export const UsageRow = UsageCounts.extend({
     .string()
     .optional()
     .describe('As in the journal: `key:board`. `hook:NAME` for hooks; `link` for signed links.'),
-  collection: z.string().optional().describe('Empty for what belongs to no collection, or to several.'),
+  collection: z.string().optional().describe('Empty for requests that concern no collection, or several.'),
   documents: z
     .int()
     .optional()
     .describe('Documents stored at the end of the last day; not where rows are grouped by identity.'),
-  storedBytes: z.int().optional().describe('Their bytes.'),
+  storedBytes: z.int().optional().describe('The bytes of the stored documents.'),
 }).meta({ id: 'UsageRow' });
 export type UsageRow = z.infer<typeof UsageRow>;
 
@@ -42,7 +42,7 @@ export const UsageReport = z
     to: Day,
     rows: z.array(UsageRow).describe('By day, the newest first, if they are grouped by day; then by `sentBytes`.'),
     more: z.boolean().describe('True if there are more groups than `limit`.'),
-    total: UsageRow.describe('Of all groups.'),
+    total: UsageRow.describe('The sum over all groups.'),
   })
   .meta({ id: 'UsageReport' });
 export type UsageReport = z.infer<typeof UsageReport>;

@@ -267,14 +267,14 @@ export const LogRecord = z.discriminatedUnion('kind', [
   }),
   IndexCreated,
   IndexRemoved,
-  /** What was used since the record before it of the same node. It belongs to the day of its time. */
+  /** What was used on one node since its previous usage record. It counts for the day of `timeMs`. */
   z.object({
     kind: z.literal('usage'),
     timeMs: Time,
     rows: z.array(UsageRow),
-    /** A day has at most so many rows; what is used beyond them is counted together. */
+    /** The maximum number of rows of a day; further usage is counted in one row. */
     maxRows: z.int(),
-    /** So many days are kept, this one included. */
+    /** How many days are kept, including the day of this record. */
     keptDays: z.int(),
   }),
   z.object({
@@ -287,7 +287,7 @@ export const LogRecord = z.discriminatedUnion('kind', [
     /** Whether the ids of the documents are erased, too. */
     forgetsIds: z.boolean(),
   }),
-  /** Removes documents with their past: the first of them, until so many changes of the journal were emptied. */
+  /** Erases documents in order, until `changes` changes of the journal have been emptied. */
   z.object({
     kind: z.literal('documents-erased'),
     timeMs: Time,
@@ -296,7 +296,7 @@ export const LogRecord = z.discriminatedUnion('kind', [
     ids: z.array(z.string()),
     changes: z.int().min(1),
   }),
-  /** Empties idempotency records of commits that wrote what an erasure has erased; looks at so many more of them. */
+  /** Empties the idempotency records of commits whose documents were erased. It examines the next `limit` records. */
   z.object({
     kind: z.literal('idempotency-erased'),
     timeMs: Time,
