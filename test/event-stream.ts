@@ -18,6 +18,8 @@ export class StreamReader {
   readonly events: StreamEvent[] = [];
   /** The copy of the watch's state. */
   state: Record<string, unknown> = {};
+  /** The ids in order, where the watch carries them. */
+  ids: string[] = [];
   seq = 0;
   lastEventId: string | undefined;
   comments = 0;
@@ -39,7 +41,7 @@ export class StreamReader {
     const abort = new AbortController();
     const response = await fetch(url, { headers, signal: abort.signal });
     const reader = new StreamReader(response, abort);
-    if (earlier) reader.state = earlier.state;
+    if (earlier) [reader.state, reader.ids] = [earlier.state, earlier.ids];
     void reader.#read();
     return reader;
   }
@@ -92,12 +94,16 @@ export class StreamReader {
     };
     this.events.push(event);
     if (event.event === 'result' || event.event === 'reset') {
-      this.state = Object.fromEntries(
-        (event.data.documents as { id: string }[]).map((document) => [document.id, document]),
-      );
+      const documents = event.data.documents as { id: string }[];
+      this.state = Object.fromEntries(documents.map((document) => [document.id, document]));
+      this.ids = documents.map(({ id }) => id);
       this.seq = event.data.seq as number;
     } else if (event.event === 'change') {
-      this.state = jsonPatch.applyPatch(this.state, event.data.patch as never, true, false).newDocument;
+      const ordered = /[?&]ordered=true/.test(this.response.url);
+      const state = ordered ? { documents: this.state, ids: this.ids } : this.state;
+      const patched = jsonPatch.applyPatch(state, event.data.patch as never, true, false).newDocument;
+      if (ordered) ({ documents: this.state, ids: this.ids } = patched as never);
+      else this.state = patched as Record<string, unknown>;
       this.seq = event.data.seq as number;
     }
   }

@@ -4,8 +4,10 @@ import type { LiveEvent } from '../packages/service/dist/live/live-event.js';
 import type { Subscription } from '../packages/service/dist/live/subscription.js';
 
 /** A client that watches a query and keeps a copy by applying patches; sometimes slow, sometimes disconnected. */
-export class ModelWatcher<Query> {
+export class ModelWatcher<Query extends { form: { ordered?: boolean } }> {
   state: Record<string, { id: string }> = {};
+  /** The ids in order, where the watch carries them. */
+  ids: string[] = [];
   seq = -1;
   more = false;
   full = false;
@@ -23,8 +25,14 @@ export class ModelWatcher<Query> {
     };
     expect(data.seq, 'seq only grows').to.be.at.least(this.seq);
     if (event.name === 'reset') this.resets++;
-    if (data.documents) this.state = Object.fromEntries(data.documents.map((document) => [document.id, document]));
-    else this.state = jsonPatch.applyPatch(this.state, data.patch!, true, false).newDocument;
+    if (data.documents) {
+      this.state = Object.fromEntries(data.documents.map((document) => [document.id, document]));
+      this.ids = data.documents.map(({ id }) => id);
+    } else if (this.query.form.ordered) {
+      const ordered = { documents: this.state, ids: this.ids };
+      const patched = jsonPatch.applyPatch(ordered, data.patch!, true, false).newDocument;
+      [this.state, this.ids] = [patched.documents, patched.ids];
+    } else this.state = jsonPatch.applyPatch(this.state, data.patch!, true, false).newDocument;
     this.more = data.more ?? this.more;
     this.seq = data.seq;
     this.resume = event.resume;

@@ -12,7 +12,7 @@ export interface ModelCondition {
 
 /** A query as text, and an independent evaluation of it. */
 export interface ModelQuery {
-  form: { from: string; where?: string; order?: string; limit?: number | 'none'; fields?: string };
+  form: { from: string; where?: string; order?: string; limit?: number | 'none'; ordered?: boolean; fields?: string };
   answer: (documents: Iterable<Document>) => unknown[];
   /** How many documents belong to it, the limit aside. */
   count: (documents: Iterable<Document>) => number;
@@ -251,6 +251,7 @@ export function modelQuery(random: Random, from: string): ModelQuery {
     random.chance(0.25) && !terms?.includes('meta')
       ? random.pick(['status', 'altitude,pilot.name', 'nothing'])
       : undefined;
+  const ordered = limit !== 'none' && random.chance(0.5);
   const order = (terms?.split(',') ?? []).map((term) => ({
     name: term.replace(/^-/, ''),
     sign: term.startsWith('-') ? -1 : 1,
@@ -261,7 +262,7 @@ export function modelQuery(random: Random, from: string): ModelQuery {
   };
   const shown = [...(fields?.split(',') ?? []), ...order.map(({ name }) => name)];
   return {
-    form: { from, where: condition?.text, order: terms, limit, fields },
+    form: { from, where: condition?.text, order: terms, limit, ordered, fields },
     count: (documents) => [...documents].filter((document) => !condition || condition.judge(document) === true).length,
     answer: (documents) => {
       const found = [...documents].filter((document) => !condition || condition.judge(document) === true);

@@ -1,9 +1,9 @@
 // Keeps a correct live copy of a query with the browser's EventSource alone. EventSource cannot send a key, so each connection
-// takes a ticket; the resume point goes into the address. Open it as board.html#<key>.
+// takes a ticket; the resume point goes into the address. The watch carries the order. Open it as board.html#<key>.
 const key = location.hash.slice(1);
-const query = new URLSearchParams({ where: "status = 'aloft'", order: '-altitude', limit: '10' });
+const query = new URLSearchParams({ where: "status = 'aloft'", order: '-altitude', limit: '10', ordered: 'true' });
 
-let state = {};
+let state = { documents: {}, ids: [] };
 let resume = '';
 
 async function connect() {
@@ -20,7 +20,11 @@ async function connect() {
   const take = (event) => {
     const data = JSON.parse(event.data);
     if (event.type === 'change') apply(state, data.patch);
-    else state = Object.fromEntries(data.documents.map((document) => [document.id, document]));
+    else
+      state = {
+        documents: Object.fromEntries(data.documents.map((document) => [document.id, document])),
+        ids: data.documents.map(({ id }) => id),
+      };
     resume = event.lastEventId;
     show(`seq ${data.seq}`);
   };
@@ -55,14 +59,11 @@ function apply(target, patch) {
 
 function show(text) {
   document.getElementById('state').textContent = text;
-  const documents = Object.values(state).sort((a, b) => b.data.altitude - a.data.altitude || (a.id < b.id ? -1 : 1));
-  document
-    .getElementById('board')
-    .replaceChildren(
-      ...documents.map(({ data }) =>
-        Object.assign(document.createElement('li'), { textContent: `${data.name} ${data.altitude} m` }),
-      ),
-    );
+  const lines = state.ids.map((id) => {
+    const { name, altitude } = state.documents[id].data;
+    return Object.assign(document.createElement('li'), { textContent: `${name} ${altitude} m` });
+  });
+  document.getElementById('board').replaceChildren(...lines);
 }
 
 connect();

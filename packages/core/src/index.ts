@@ -23,6 +23,7 @@ export * from './json/parse-json.js';
 export * from './json/pointer.js';
 export * from './shape/shapes.js';
 export * from './shape/propose-schema.js';
+export * from './views/order-patch.js';
 export * from './views/patch-tracker.js';
 export * from './document/field-paths.js';
 export * from './document/uuid.js';

@@ -1,6 +1,15 @@
 import { expect } from 'chai';
 import jsonPatch from 'fast-json-patch';
-import { applyPatch, deepEqual, diff, mergePatch, PatchError, type JsonPatch, type JsonValue } from '@uproar/core';
+import {
+  applyPatch,
+  deepEqual,
+  diff,
+  mergePatch,
+  PatchError,
+  patchForOrder,
+  type JsonPatch,
+  type JsonValue,
+} from '@uproar/core';
 import { Random } from '../../../test/random.js';
 
 const clone = (value: JsonValue): JsonValue => JSON.parse(JSON.stringify(value)) as JsonValue;
@@ -162,5 +171,43 @@ describe('a merge patch', () => {
     const result = mergePatch({}, JSON.parse('{"__proto__":{"polluted":true}}') as JsonValue);
     expect(({} as { polluted?: boolean }).polluted).to.equal(undefined);
     expect(Object.keys(result as object)).to.deep.equal(['__proto__']);
+  });
+});
+
+describe('the difference of two orders', () => {
+  const apply = (before: string[], after: string[]) => {
+    const patch = patchForOrder(before, after, '/ids');
+    const { ids } = applyPatch({ ids: before }, patch) as { ids: string[] };
+    expect(ids, JSON.stringify({ before, after, patch })).to.deep.equal(after);
+    return patch;
+  };
+
+  it('gives the second when applied to the first, for any two lists', () => {
+    const random = new Random(19);
+    for (let round = 0; round < 3000; round++) {
+      const pool = Array.from({ length: random.integer(0, 12) }, (_, n) => `id-${n}`);
+      const list = () => {
+        const rest = pool.filter(() => random.chance(0.8));
+        for (let n = random.integer(0, 3); n > 0 && rest.length > 0; n--) {
+          const [moved] = rest.splice(random.integer(0, rest.length - 1), 1);
+          rest.splice(random.integer(0, rest.length), 0, moved!);
+        }
+        return rest;
+      };
+      apply(list(), list());
+    }
+  });
+
+  it('moves one id with two operations, and replaces the list where that is shorter', () => {
+    const long = Array.from({ length: 500 }, (_, n) => `balloon-${n}`);
+    const moved = [...long.slice(1, 400), long[0]!, ...long.slice(400)];
+    expect(apply(long, moved)).to.deep.equal([
+      { op: 'remove', path: '/ids/0' },
+      { op: 'add', path: '/ids/399', value: 'balloon-0' },
+    ]);
+    expect(apply(['a', 'b', 'c'], ['c', 'b', 'a'])).to.deep.equal([
+      { op: 'replace', path: '/ids', value: ['c', 'b', 'a'] },
+    ]);
+    expect(apply(long, long)).to.deep.equal([]);
   });
 });

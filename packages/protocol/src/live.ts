@@ -52,6 +52,12 @@ export const WireQuery = z
       .union([z.int().min(1).max(10_000), z.literal('none')])
       .optional()
       .describe('The maximum number of documents; default 500. `none` for watches, NDJSON and CSV.'),
+    ordered: z
+      .boolean()
+      .optional()
+      .describe(
+        'Whether a watch carries the order: its patches are for `{ "documents": { "<id>": document }, "ids": ["<id>"] }`. Needs a limit; reads ignore it.',
+      ),
     after: z.string().max(20_000).optional().describe('The cursor `next` of the previous result.'),
     fields: z
       .string()
@@ -81,7 +87,10 @@ export type WatchTarget = z.infer<typeof WatchTarget>;
 
 const ResumePoint = z.string().max(200).describe('An opaque resume point.');
 
-/** Operations of a JSON Patch (RFC 6902) on `{ "<id>": document }`. */
+/**
+ * Operations of a JSON Patch (RFC 6902) on `{ "<id>": document }`; of a query with `ordered`, on
+ * `{ "documents": { "<id>": document }, "ids": ["<id>"] }`.
+ */
 export const WirePatch = z
   .custom<JsonPatch>((value) => Array.isArray(value))
   .meta({ id: 'JsonPatch', type: 'array', items: { type: 'object' }, description: 'A JSON Patch (RFC 6902).' });

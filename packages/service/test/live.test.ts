@@ -112,6 +112,49 @@ describe('a watch over an event stream', () => {
     }
   });
 
+  it('carries the order of a query with a limit, also after a resume, and to all watchers as one', async () => {
+    for (let n = 0; n < 9; n++) await service.request('PUT', `/v1/data/top/t-${n}`, { n });
+    const target = '/v1/data/top?order=-n&limit=3&ordered=true';
+    const url = `${service.url}${target}`;
+    const first = await StreamReader.open(url);
+    await until('the result', () => first.ids.length === 3);
+    expect(first.ids).to.deep.equal(['t-8', 't-7', 't-6']);
+    const socket = await RawSocket.open(service, { authorization: `Bearer ${KEY}` });
+    await socket.call('watch', { query: { from: 'top', order: '-n', limit: 3, ordered: true } });
+    await service.request('PATCH', '/v1/data/top/t-6', { n: 60 });
+    await until('the change', () => first.events.length === 2);
+    expect(first.ids).to.deep.equal(['t-6', 't-8', 't-7']);
+    expect((first.state['t-6'] as { data: unknown }).data).to.deep.equal({ n: 60 });
+    const { patch } = first.events[1]!.data as { patch: { path: string }[] };
+    expect(patch.map(({ path }) => path)).to.deep.equal(['/documents/t-6', '/ids']);
+    await until('the same change', () => socket.heard.some(({ method }) => method === 'change'));
+    expect(socket.heard.find(({ method }) => method === 'change').params.patch).to.deep.equal(patch);
+    first.close();
+    await service.request('DELETE', '/v1/data/top/t-8');
+    await service.request('PATCH', '/v1/data/top/t-1', { n: 59 });
+    const second = await StreamReader.open(url, first);
+    await until('the difference', () => second.events.length === 1);
+    expect(second.events[0]!.event).to.equal('change');
+    expect(second.ids).to.deep.equal(['t-6', 't-1', 't-7']);
+    expect(Object.keys(second.state).sort()).to.deep.equal(['t-1', 't-6', 't-7']);
+    second.close();
+    socket.socket.close();
+  });
+
+  it('refuses an order without a limit, of a summary, and of another value than true and false', async () => {
+    const refused = async (parameters: string) => {
+      const { status, json } = await service.request('GET', `/v1/data/top?${parameters}`, undefined, {
+        accept: 'text/event-stream',
+      });
+      return [status, json.pointer ?? json.parameter];
+    };
+    expect(await refused('ordered=true&limit=none')).to.deep.equal([400, '/ordered']);
+    expect(await refused('ordered=true&summary=count()')).to.deep.equal([400, '/ordered']);
+    expect(await refused('ordered=yes')).to.deep.equal([400, 'ordered']);
+    const plain = await service.request('GET', '/v1/data/top?ordered=true&limit=2');
+    expect(plain.json.documents).to.have.length(2);
+  });
+
   it('is reset when the resume point is of something else, or of the future', async () => {
     await service.request('PUT', '/v1/data/reset/a', {});
     for (const lastEventId of ['nonsense', '1.aaaaaaaaaa', 'zzzzz.aaaaaaaaaa']) {

@@ -116,6 +116,7 @@ async function run(seed: number, steps: number, erasing = false): Promise<void> 
         equal(watcher.state, byId),
         `a watch: ${described}\n${JSON.stringify(watcher.state)}\n${JSON.stringify(byId)}`,
       ).to.equal(true);
+      if (form.ordered) expect(watcher.ids, `the order: ${described}`).to.deep.equal(expected.map(({ id }) => id));
       expect(watcher.more, described).to.equal(watcher.query.count(model.values()) > expected.length);
     }
   }

@@ -159,6 +159,7 @@ function includeQuery(random: Random, sight: Sight): TestedQuery {
   const status = random.chance(0.5) ? random.pick(STATUSES) : undefined;
   const order = random.chance(0.5) ? random.pick(['height', '-height']) : undefined;
   const limit = random.pick<number | 'none'>(['none', 1, 3, 6]);
+  const ordered = limit !== 'none' && random.chance(0.5);
   const visible = (name: string) => !sight.conceal[from].includes(name);
   const found = (model: Model) =>
     all(model, sight, from).filter(({ data }) => status === undefined || data.status === status);
@@ -166,6 +167,7 @@ function includeQuery(random: Random, sight: Sight): TestedQuery {
     form: {
       from,
       limit,
+      ordered,
       ...(status ? { where: `status = '${status}'` } : {}),
       ...(order && visible('height') ? { order } : {}),
       ...(inner.length > 0 ? { include: includesOf(inner) as never } : {}),
@@ -377,6 +379,8 @@ async function run(seed: number, steps: number): Promise<void> {
         deepEqual(found, expected),
         `a watch: ${described}\n${JSON.stringify(found)}\n${JSON.stringify(expected)}`,
       ).to.equal(true);
+      if (query.form.ordered)
+        expect(watcher.ids, `the order: ${described}`).to.deep.equal(query.answer(model).map(({ id }) => id));
       expect(watcher.more, described).to.equal(query.more(model));
     }
   }

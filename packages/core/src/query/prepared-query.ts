@@ -19,6 +19,8 @@ export interface Query {
   readonly askedOrder: readonly OrderTerm[];
   /** Undefined: no limit. */
   readonly limit: number | undefined;
+  /** Whether a watch carries the list of ids in order. */
+  readonly ordered: boolean;
   readonly after: Cursor | undefined;
   readonly fields: readonly (readonly string[])[] | undefined;
   /** The related documents of each document. */

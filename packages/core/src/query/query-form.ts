@@ -8,6 +8,8 @@ export interface QueryForm {
   /** Fields to sort by, with `-` for descending: `-altitude,name`. */
   order?: string;
   limit?: number | 'none';
+  /** Whether a watch carries the order: the list of ids, kept in order by its changes. It needs a limit. */
+  ordered?: boolean;
   /** The cursor `next` of the previous result. */
   after?: string;
   /** The fields wanted: `name,pilot.name`. */

@@ -43,6 +43,10 @@ function prepare(form: QueryForm, policyFilterOf: PolicyFilterOf, level: number)
   if (limit !== undefined && (!Number.isInteger(limit) || limit < 1 || limit > MAX_LIMIT)) {
     throw new QueryError(`The limit is a whole number from 1 to ${MAX_LIMIT}, or "none".`, undefined, '/limit');
   }
+  const ordered = form.ordered ?? false;
+  if (ordered && limit === undefined) {
+    throw new QueryError('A watch carries the order only of a query with a limit.', undefined, '/ordered');
+  }
   const after = form.after === undefined ? undefined : readCursor(form.after, order);
   const fields = form.fields === undefined ? undefined : readFields(form.fields, terms);
   const includes = form.include === undefined ? [] : prepareIncludes(form.include, policyFilterOf, level);
@@ -63,6 +67,7 @@ function prepare(form: QueryForm, policyFilterOf: PolicyFilterOf, level: number)
     where && where !== asked ? formatCql2Json(where) : null,
     terms.map(formatTerm),
     limit ?? null,
+    ordered,
     form.after ?? null,
     fields?.map(joinName) ?? null,
     policyFilter?.key ?? null,
@@ -77,6 +82,7 @@ function prepare(form: QueryForm, policyFilterOf: PolicyFilterOf, level: number)
     order,
     askedOrder: terms,
     limit,
+    ordered,
     after,
     fields,
     includes,
@@ -117,7 +123,7 @@ function readSummary({ summary, by, ...rest }: QueryForm): Summary | undefined {
     if (by !== undefined) throw new QueryError('"by" belongs to a summary.', undefined, '/by');
     return undefined;
   }
-  for (const name of ['order', 'limit', 'after', 'fields', 'include'] as const) {
+  for (const name of ['order', 'limit', 'ordered', 'after', 'fields', 'include'] as const) {
     if (rest[name] === undefined) continue;
     throw new QueryError(
       `A summary is over all documents of its condition; it takes no "${name}".`,

@@ -15,6 +15,7 @@ import { tooManyBytes } from '../limits/costs.js';
 import { changesAfter, StoredRelations, type ReadLimits, type Store } from '../store/index.js';
 import { MAX_ATTEMPTS, shownAt } from './earlier.js';
 import type { FullState } from './live-event.js';
+import { withOrder } from './ordered-state.js';
 import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';
 import { windowOf } from './window-source.js';
@@ -58,6 +59,8 @@ export class RelatedSource implements Source {
   /** Whether the tree is new and has not been sent to any watcher. */
   #fresh = true;
   #toldMore = false;
+  /** The documents of the last change, in order; kept only for a query with `ordered`. */
+  #toldRoots: readonly Document[] = [];
   #closed = false;
 
   constructor(
@@ -134,12 +137,9 @@ export class RelatedSource implements Source {
       const tracker = new PatchTracker();
       for (const document of before.documents) tracker.set(showRelated(document, this.#query, relations));
       for (const { id } of this.#tree.documents) tracker.touch(id);
-      const more = this.#more;
-      return {
-        seq: now,
-        patch: tracker.takePatch((id) => this.#tree.show(id)),
-        more: more === before.more ? undefined : more,
-      };
+      const more = this.#more === before.more ? undefined : this.#more;
+      const delta = { seq: now, patch: tracker.takePatch((id) => this.#tree.show(id)), more };
+      return this.#query.ordered ? withOrder(delta, before.documents, this.#roots) : delta;
     }
     return undefined;
   }
@@ -149,11 +149,15 @@ export class RelatedSource implements Source {
     return this.#window?.more ?? false;
   }
 
+  /** The documents shown, in order, without their related documents. */
+  get #roots(): readonly Document[] {
+    return this.#window?.documents ?? this.#tree.documents.sort(this.#query.compare);
+  }
+
   #fullState(): FullState {
-    const roots = this.#window?.documents ?? this.#tree.documents.sort(this.#query.compare);
     const most = this.limits.bytes ?? Infinity;
     let bytes = 0;
-    const documents = roots.map(({ id }) => {
+    const documents = this.#roots.map(({ id }) => {
       const text = JSON.stringify(this.#tree.show(id));
       if ((bytes += text.length) > most) throw tooManyBytes('The state of this watch', most);
       return text;
@@ -165,7 +169,11 @@ export class RelatedSource implements Source {
     const more = this.#more;
     const altered = more === this.#toldMore ? undefined : more;
     this.#toldMore = more;
-    return { seq, patch: this.#tree.takePatch(), more: altered };
+    const delta = { seq, patch: this.#tree.takePatch(), more: altered };
+    if (!this.#query.ordered) return delta;
+    const before = this.#toldRoots;
+    this.#toldRoots = this.#roots;
+    return withOrder(delta, before, this.#toldRoots);
   }
 
   /** Has the tree follow which documents are shown. Returns false when the window must be filled again. */

@@ -14,6 +14,7 @@ import { refills } from '../metrics/refills.js';
 import { changesAfter, type ReadLimits, type Store } from '../store/index.js';
 import { MAX_ATTEMPTS, shownAt, type Shown } from './earlier.js';
 import type { FullState } from './live-event.js';
+import { withOrder } from './ordered-state.js';
 import { limitedKey, metersOf } from './query-source.js';
 import type { Delta, Source } from './source.js';
 
@@ -123,7 +124,9 @@ export class WindowSource implements Source {
 
   #delta(before: Shown, seq: number): Delta {
     const after = this.#shown;
-    return { seq, patch: this.#patch(before, after), more: before.more === after.more ? undefined : after.more };
+    const more = before.more === after.more ? undefined : after.more;
+    const delta = { seq, patch: this.#patch(before, after), more };
+    return this.query.ordered ? withOrder(delta, before.documents, after.documents) : delta;
   }
 
   #patch(before: Shown, after: Shown): JsonPatch {

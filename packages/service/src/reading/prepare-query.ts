@@ -22,6 +22,11 @@ export const QueryParameters = z.looseObject({
     .max(10)
     .optional()
     .describe('The maximum number of documents, 1 to 10000; default 500. `none` for watches, NDJSON and CSV.'),
+  ordered: z
+    .string()
+    .optional()
+    .meta({ enum: ['true', 'false'] })
+    .describe('`true`: a watch carries the list of ids in order; see `Query`.'),
   after: WireQuery.shape.after,
   fields: WireQuery.shape.fields,
   include: z
@@ -35,7 +40,7 @@ export const QueryParameters = z.looseObject({
   by: WireQuery.shape.by,
 });
 
-const KNOWN = ['where', 'order', 'limit', 'after', 'fields', 'include', 'summary', 'by'];
+const KNOWN = ['where', 'order', 'limit', 'ordered', 'after', 'fields', 'include', 'summary', 'by'];
 
 /**
  * Reads the parameters of an address as a query.
@@ -43,7 +48,7 @@ const KNOWN = ['where', 'order', 'limit', 'after', 'fields', 'include', 'summary
  * @throws {ProblemError} `bad-request` for a parameter there is not
  */
 export function queryFromParameters(from: string, parameters: z.infer<typeof QueryParameters>): WireQuery {
-  const { limit, ...rest } = parameters;
+  const { limit, ordered, ...rest } = parameters;
   for (const name of Object.keys(parameters)) {
     if (KNOWN.includes(name)) continue;
     throw problemError(
@@ -54,13 +59,20 @@ export function queryFromParameters(from: string, parameters: z.infer<typeof Que
       },
     );
   }
-  if (limit === undefined) return { from, ...(rest as Partial<WireQuery>) };
+  const query: WireQuery = { from, ...(rest as Partial<WireQuery>) };
+  if (ordered !== undefined) {
+    if (ordered !== 'true' && ordered !== 'false') {
+      throw problemError('bad-request', '"ordered" is "true" or "false".', { parameter: 'ordered' });
+    }
+    query.ordered = ordered === 'true';
+  }
+  if (limit === undefined) return query;
   if (limit !== 'none' && !/^\d{1,5}$/.test(limit)) {
     throw problemError('bad-request', 'The limit is a whole number from 1 to 10000, or "none".', {
       parameter: 'limit',
     });
   }
-  return { from, ...(rest as Partial<WireQuery>), limit: limit === 'none' ? 'none' : Number(limit) };
+  return { ...query, limit: limit === 'none' ? 'none' : Number(limit) };
 }
 
 /**
