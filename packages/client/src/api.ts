@@ -7,7 +7,7 @@ export {
   type WriteCondition,
   type WriteOptions,
 } from './collections/collection.js';
-export { isProblem } from './transport/socket-link.js';
+export { isProblem } from './transport/problems.js';
 export { ConnectionError, type ConnectionState, type Token } from './transport/link.js';
 export type { ConnectOptions, Schemas } from './options.js';
 export type { OnRefused, Refused } from './outbox/outbox.js';

@@ -173,7 +173,7 @@ describe('the client', () => {
     const direct = service.client().collection('rough');
     for (let round = 0; round < 25; round++) {
       for (let n = random.integer(1, 8); n > 0; n--) {
-        const id = `r-${random.integer(0, 15)}`;
+        const id = `r~${random.integer(0, 15)}`;
         const exists = (await direct.get(id)) !== undefined;
         if (exists && random.chance(0.25)) await direct.delete(id);
         else await direct.put(id, { n: random.integer(0, 100), text: 'x'.repeat(random.integer(0, 3000)) });

@@ -1,8 +1,9 @@
 import { expect } from 'chai';
 import { compareBy, parseOrder, type Document } from '@uproar/core';
-import { isProblem, type View } from '@uproar/client';
+import { isProblem, type SocketLike, type View } from '@uproar/client';
 import { Random } from '../../../test/random.js';
 import { modelData, modelQuery } from '../../../test/random-query.js';
+import { WebSocket } from 'ws';
 import { TestService, until } from '../../../test/service.js';
 
 describe('queries of the client', () => {
@@ -45,19 +46,44 @@ describe('queries of the client', () => {
     watch.close();
   });
 
+  it('follow ids and groups that need an escape in a patch, without being read again', async () => {
+    let watches = 0;
+    const openSocket = (url: string) => {
+      const socket = new WebSocket(url) as unknown as SocketLike;
+      const send = socket.send.bind(socket);
+      socket.send = (text) => {
+        if (text.includes('"method":"watch"')) watches++;
+        send(text);
+      };
+      return socket;
+    };
+    const odd = service.client({ openSocket, transport: 'socket' }).collection('odd-ids');
+    const [all, groups] = [odd.watch(), odd.summary('count()', 'place').watch()];
+    const counts = () => Object.fromEntries(groups.current.documents.map(({ data }) => [data.place, data['count()']]));
+    for (const id of ['b~1', '~0', '~']) await odd.put(id, { place: 'a/b~' });
+    await odd.put('b~1', { place: 'a/b~', n: 1 });
+    await odd.put('~0', { place: '/' });
+    await odd.delete('~');
+    await until('the views are right', () => all.current.documents.length === 2 && counts()['/'] === 1);
+    expect(all.current.documents.map(({ id }) => id)).to.deep.equal(['b~1', '~0']);
+    expect(all.current.byId.get('b~1')!.data).to.deep.equal({ place: 'a/b~', n: 1 });
+    expect(counts()).to.deep.equal({ 'a/b~': 1, '/': 1 });
+    expect(watches).to.equal(2);
+  });
+
   it('give the same once and live, for random queries', async () => {
     const random = new Random(131);
     const store = service.client();
     const model = store.collection('model');
     await store.commit({
-      writes: Array.from({ length: 40 }, (_, n) => ({ put: `model/m-${n}`, data: modelData(random) })),
+      writes: Array.from({ length: 40 }, (_, n) => ({ put: `model/m~${n}`, data: modelData(random) })),
     });
     const forms = Array.from({ length: 25 }, () => modelQuery(random, 'model').form);
     const watches = forms.map(({ from: _, ...query }) => model.watch(query));
     await until('all are live', () => watches.every(({ current }) => current.state === 'live'));
     for (let round = 0; round < 15; round++) {
       await store.commit({
-        writes: Array.from({ length: 5 }, () => ({ put: `model/m-${random.integer(0, 45)}`, data: modelData(random) })),
+        writes: Array.from({ length: 5 }, () => ({ put: `model/m~${random.integer(0, 45)}`, data: modelData(random) })),
       });
       for (const [index, { from: _, limit, ...query }] of forms.entries()) {
         const { documents } = await model.list({ ...query, limit: limit === 'none' ? 1000 : limit });

@@ -38,7 +38,7 @@ describe('programs without our client', () => {
   const write = async (random: Random, count: number) => {
     const balloons = service.client().collection('balloons');
     for (let n = 0; n < count; n++) {
-      const id = `bl-${random.integer(0, 8)}`;
+      const id = `bl~${random.integer(0, 8)}`;
       const there = await balloons.get(id);
       if (there && random.chance(0.2)) await balloons.delete(id);
       else if (there && random.chance(0.6))
@@ -77,7 +77,7 @@ describe('programs without our client', () => {
     const directory = temporaryDirectory();
     directories.push(directory);
     const { path } = directory;
-    run('sh', [join(RECIPES, 'live.sh'), 'balloons?limit=none', path]);
+    run('sh', [join(RECIPES, 'live.sh'), 'balloons?limit=none'], { UPROAR_COPY: path });
     await follow(() => {
       try {
         return canonicalText(JSON.parse(readFileSync(join(path, 'state.json'), 'utf8')) as never);

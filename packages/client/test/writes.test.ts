@@ -317,7 +317,7 @@ describe('many clients over a hostile link', () => {
           outcomes.push(clients[number]!.commit({ writes }));
         } else if (what === 2) {
           // Each document of this kind is written by one client only, so that the last write is known.
-          const id = `put-${number}-${random.integer(0, 2)}`;
+          const id = `put~${number}-${random.integer(0, 2)}`;
           expected.puts.set(id, round);
           outcomes.push(shared.put(id, { n: round, text: 'x'.repeat(random.integer(0, 500)) }));
         } else {

@@ -1,12 +1,15 @@
 import { expect } from 'chai';
 import jsonPatch from 'fast-json-patch';
 import {
+  applyChange,
   applyPatch,
   deepEqual,
   diff,
   mergePatch,
   PatchError,
+  patchForChanges,
   patchForOrder,
+  type Document,
   type JsonPatch,
   type JsonValue,
 } from '@uproar/core';
@@ -209,5 +212,25 @@ describe('the difference of two orders', () => {
       { op: 'replace', path: '/ids', value: ['c', 'b', 'a'] },
     ]);
     expect(apply(long, long)).to.deep.equal([]);
+  });
+});
+
+describe('the state of a watch', () => {
+  it('follows changes of documents whose ids need an escape in a JSON Pointer', () => {
+    for (const id of ['b~1', '~0', '~', '["a/b"]']) {
+      const at = (version: number, n?: number) =>
+        ({ id, version, created: '', updated: '', data: { n: n ?? 0, text: 'x'.repeat(99) } }) as Document;
+      const state = new Map<string, Document>();
+      const apply = (before: Document | undefined, after: Document | undefined) => {
+        const patch = patchForChanges([{ collection: 'c', id, before, after }], () => true);
+        applyChange(state, patch);
+      };
+      apply(undefined, at(1));
+      expect([...state]).to.deep.equal([[id, at(1)]]);
+      apply(at(1), at(2, 7));
+      expect([...state]).to.deep.equal([[id, at(2, 7)]]);
+      apply(at(2, 7), undefined);
+      expect(state.size).to.equal(0);
+    }
   });
 });

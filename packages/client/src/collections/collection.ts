@@ -1,6 +1,6 @@
 import { formatAddress, type Adjustments, type JsonObject, type JsonPatch } from '@uproar/core';
 import type { WireCommit } from '@uproar/protocol';
-import { isProblem } from '../transport/socket-link.js';
+import { isProblem } from '../transport/problems.js';
 import type { AdjustmentsOf, PatchOf } from './field-types.js';
 import { Query, QuerySteps, type QueryParts, type TypedListing } from './query.js';
 import { SchemaViolationError, type OnViolation, type Schema, SchemaCheck } from '../schema/schema.js';

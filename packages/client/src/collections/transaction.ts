@@ -1,7 +1,7 @@
 import { formatAddress, type Adjustments, type JsonObject, type JsonPatch } from '@uproar/core';
 import type { Receipt, WireCommit } from '@uproar/protocol';
 import type { Collection, DocumentEnd } from './collection.js';
-import { isProblem } from '../transport/socket-link.js';
+import { isProblem } from '../transport/problems.js';
 import type { StoreAccess } from '../store-access.js';
 import type { TypedDocument } from '../views/view.js';
 

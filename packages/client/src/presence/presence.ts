@@ -3,7 +3,7 @@ import type { WireCommit } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-error';
 import type { StoreAccess } from '../store-access.js';
 import type { Presence } from './presence-handle.js';
-import { isProblem } from '../transport/socket-link.js';
+import { isProblem } from '../transport/problems.js';
 
 /** Without a lasting connection, the document gets this end, again and again, in seconds. */
 const TTL_S = 30;

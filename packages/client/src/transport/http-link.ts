@@ -3,6 +3,7 @@ import { ProblemError } from '@uproar/protocol/problem-error';
 import type { LiveMethod, LiveParams, LiveResults, Problem, WatchTarget } from '@uproar/protocol';
 import { ConnectionError, SILENCE_MS, type ConnectionState, type Link, type LinkListener } from './link.js';
 import type { HttpRequests } from './http-requests.js';
+import { isFinal } from './problems.js';
 
 /** What a link over HTTP needs from outside. */
 export interface HttpLinkOptions {
@@ -71,8 +72,7 @@ export class HttpLink implements Link {
       const server = { store: '', serverVersion: '', seq, time, identity: { kind: 'key', name: '' } } as const;
       this.#setState({ name: 'online', server });
     } catch (error) {
-      if (error instanceof ProblemError && error.problem.status < 500)
-        this.#setState({ name: 'refused', problem: error.problem });
+      if (isFinal(error)) this.#setState({ name: 'refused', problem: error.problem });
       else this.#lost((error as Error).message);
     }
   }

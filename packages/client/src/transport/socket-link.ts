@@ -1,4 +1,4 @@
-import { PROBLEM_TYPE_PREFIX, ProblemError } from '@uproar/protocol/problem-error';
+import { ProblemError } from '@uproar/protocol/problem-error';
 import type {
   LiveMethod,
   LiveNotifications,
@@ -7,7 +7,6 @@ import type {
   Problem,
   RpcAnswer,
   RpcNotification,
-  ProblemName,
 } from '@uproar/protocol';
 import {
   ConnectionError,
@@ -18,6 +17,7 @@ import {
   type LinkListener,
   type Token,
 } from './link.js';
+import { isFinal } from './problems.js';
 import type { OpenSocket, SocketLike } from './socket.js';
 
 /** What a connection needs from outside. */
@@ -166,7 +166,7 @@ export class SocketLink implements Link {
       this.#setState({ name: 'online', server });
       for (const call of this.#calls.values()) if (!call.sent) this.#transmit(call);
     } catch (error) {
-      if (error instanceof ProblemError && error.problem.status < 500) this.#refused(error.problem);
+      if (isFinal(error)) this.#refused(error.problem);
       else if (this.#state.name === 'online') this.#renewIn(RENEW_AGAIN_MS);
       else this.#socket?.close();
     }
@@ -265,9 +265,4 @@ function brokenOff(): ConnectionError {
   return new ConnectionError(
     'The connection broke before the answer arrived; it is unknown whether the call was executed.',
   );
-}
-
-/** Whether an error is the problem with that name. */
-export function isProblem(error: unknown, name: ProblemName): error is ProblemError {
-  return error instanceof ProblemError && error.problem.type === PROBLEM_TYPE_PREFIX + name;
 }

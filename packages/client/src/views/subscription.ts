@@ -2,9 +2,13 @@ import { compareBy, parseOrder, type Document } from '@uproar/core';
 import type { LiveResults, WatchTarget } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-error';
 import type { Link } from '../transport/link.js';
+import { isFinal } from '../transport/problems.js';
 import { Scope } from '../outbox/pending.js';
 import type { StoredView } from '../storage/storage.js';
 import { type DocumentsView, LOADING, patchView, replaceView, type Compare } from './view.js';
+
+/** A store that is busy is asked again after this time, in milliseconds. */
+const BUSY_WAIT_MS = 2000;
 
 /**
  * The state of one target, without pending writes, for all watches of it in this client. It survives broken connections
@@ -23,6 +27,8 @@ export class Subscription {
   /** The documents of the view by id; updated with each change. */
   #state = new Map<string, Document>();
   #resume: string | undefined;
+  /** Counts the attempts to begin it. */
+  #attempt = 0;
   readonly #link: () => Link;
 
   constructor(target: WatchTarget, link: () => Link) {
@@ -61,6 +67,7 @@ export class Subscription {
   begin(): void {
     this.name = undefined;
     this.begun = true;
+    const attempt = ++this.#attempt;
     const link = this.#link();
     link.request(
       'watch',
@@ -70,7 +77,9 @@ export class Subscription {
         else link.request('unwatch', { watch: first.watch }, ignore, ignore);
       },
       (error) => {
-        if (error instanceof ProblemError) this.fail(error);
+        if (isFinal(error)) this.fail(error);
+        else if (error instanceof ProblemError)
+          setTimeout(() => this.#attempt === attempt && this.listeners.size > 0 && this.begin(), BUSY_WAIT_MS);
       },
     );
   }

@@ -10,6 +10,11 @@ export function escapeToken(token: string): string {
   return token.includes('~') || token.includes('/') ? token.replaceAll('~', '~0').replaceAll('/', '~1') : token;
 }
 
+/** Reads one reference token of a JSON Pointer (RFC 6901, section 4). */
+export function unescapeToken(token: string): string {
+  return token.includes('~') ? token.replaceAll('~1', '/').replaceAll('~0', '~') : token;
+}
+
 /** Joins reference tokens into a JSON Pointer (RFC 6901). No tokens give `""`, the whole value. */
 export function formatPointer(tokens: readonly (string | number)[]): string {
   return tokens.map((token) => '/' + escapeToken(String(token))).join('');
@@ -24,10 +29,7 @@ export function parsePointer(pointer: string): string[] {
   if (pointer === '') return [];
   if (!pointer.startsWith('/')) throw new PointerError(`The pointer "${pointer}" must be empty or begin with "/".`);
   if (/~(?![01])/.test(pointer)) throw new PointerError(`In the pointer "${pointer}", "~" must be written "~0".`);
-  return pointer
-    .slice(1)
-    .split('/')
-    .map((token) => token.replaceAll('~1', '/').replaceAll('~0', '~'));
+  return pointer.slice(1).split('/').map(unescapeToken);
 }
 
 /** The array index a token stands for, or undefined when it is none: digits without leading zeros. */

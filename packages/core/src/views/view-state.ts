@@ -3,7 +3,7 @@ import { diff } from '../json/diff.js';
 import type { Document } from '../document/document.js';
 import type { JsonValue } from '../json/json.js';
 import { applyPatch, PatchError, type JsonPatch, type PatchOperation } from '../json/json-patch.js';
-import { escapeToken } from '../json/pointer.js';
+import { escapeToken, unescapeToken } from '../json/pointer.js';
 
 /** Whether a document belongs to a view. */
 export type Membership = (document: Document) => boolean;
@@ -42,9 +42,10 @@ export function patchForChanges(
 export function applyChange(state: Map<string, Document>, patch: JsonPatch): Map<string, Document | undefined> {
   const touched = new Map<string, Document | undefined>();
   for (let start = 0; start < patch.length;) {
-    const [id, rest] = splitPath(patch[start]!.path);
+    const [token, rest] = splitPath(patch[start]!.path);
+    const id = unescapeToken(token);
     let end = start + 1;
-    if (rest !== '') while (end < patch.length && patch[end]!.path.startsWith(`/${id}/`)) end++;
+    if (rest !== '') while (end < patch.length && patch[end]!.path.startsWith(`/${token}/`)) end++;
     if (!touched.has(id)) touched.set(id, state.get(id));
     if (rest === '') applyToState(state, id, patch[start]!, start);
     else {
@@ -60,8 +61,8 @@ export function applyChange(state: Map<string, Document>, patch: JsonPatch): Map
   return touched;
 }
 
-/** Ids have no characters that a JSON Pointer escapes. */
-function splitPath(path: string): [id: string, rest: string] {
+/** Splits a path behind its first reference token. */
+function splitPath(path: string): [token: string, rest: string] {
   const slash = path.indexOf('/', 1);
   return slash === -1 ? [path.slice(1), ''] : [path.slice(1, slash), path.slice(slash)];
 }
