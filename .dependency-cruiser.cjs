@@ -126,7 +126,8 @@ const FOLDERS = {
     policy: ['output', 'arguments', 'connect'],
     setup: ['output', 'arguments'],
     rewrite: ['output', 'arguments'],
-    commands: ['output', 'arguments', 'connect', 'demo', 'import', 'policy', 'rewrite', 'settings', 'setup'],
+    conformance: [],
+    commands: ['output', 'arguments', 'conformance', 'connect', 'demo', 'import', 'policy', 'rewrite', 'settings', 'setup'],
   },
 };
 

@@ -7,14 +7,15 @@ let state = { documents: {}, ids: [] };
 let resume = '';
 
 async function connect() {
-  let ticket;
+  let answer;
   try {
-    const answer = await fetch('/v1/tickets', { method: 'POST', headers: { authorization: `Bearer ${key}` } });
-    ({ ticket } = await answer.json());
+    const response = await fetch('/v1/tickets', { method: 'POST', headers: { authorization: `Bearer ${key}` } });
+    answer = await response.json();
   } catch {
     return again();
   }
-  query.set('ticket', ticket);
+  if (!answer.ticket) return isPassing(answer) ? again() : refuse(answer);
+  query.set('ticket', answer.ticket);
   if (resume) query.set('resume', resume);
   const source = new EventSource(`/v1/data/balloons?${query}`);
   const take = (event) => {
@@ -29,11 +30,27 @@ async function connect() {
     show(`seq ${data.seq}`);
   };
   for (const name of ['result', 'change', 'reset']) source.addEventListener(name, take);
+  source.addEventListener('end', (event) => {
+    source.close();
+    const problem = JSON.parse(event.data);
+    if (isPassing(problem) || problem.status === 401) again();
+    else refuse(problem);
+  });
   // A ticket is good once, so EventSource must not connect again by itself.
   source.onerror = () => {
     source.close();
     again();
   };
+}
+
+/** Whether the same request can succeed later. All other problems are final. */
+function isPassing({ status }) {
+  return status === 429 || status >= 500;
+}
+
+function refuse(problem) {
+  state = { documents: {}, ids: [] };
+  show(problem.title);
 }
 
 function again() {

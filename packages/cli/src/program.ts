@@ -6,6 +6,7 @@ import { addBench } from './commands/bench.js';
 import { addCheck } from './commands/check.js';
 import { addCluster } from './commands/cluster.js';
 import { addCompletion } from './commands/completion.js';
+import { addConformance } from './commands/conformance.js';
 import { addDemo } from './commands/demo.js';
 import { addDevices } from './commands/devices.js';
 import { addDoctor } from './commands/doctor.js';
@@ -99,6 +100,7 @@ export function buildProgram(): Command {
     addDevices,
     addUsage,
     addBench,
+    addConformance,
     addProfile,
     addCompletion,
   ])
