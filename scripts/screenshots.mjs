@@ -1,7 +1,7 @@
 // Takes the pictures in docs/screenshots from a running demo: `node scripts/screenshots.mjs [name …]`.
 // Needs Chromium; for the terminal pictures also Xvfb, xterm and ImageMagick from Debian's packages.
 import { spawn, spawnSync } from 'node:child_process';
-import { mkdirSync } from 'node:fs';
+import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { chromium } from 'playwright-core';
@@ -191,26 +191,22 @@ const terminals = {
   },
   'terminal-journal': {
     lines: [
-      'uproar journal --last 12',
+      `uproar merge notices/n-007 '{"text":"Cancelled","severity":"warning"}'`,
+      'uproar journal notices/n-007',
+      'uproar revert notices/n-007 --to 20',
       'uproar hook',
       'uproar hook test landings',
-      'uproar hook deliveries landings --limit 8',
+      'uproar hook deliveries landings --limit 6',
       'uproar journal --collection pads --follow',
     ],
     seconds: 14,
   },
-  'terminal-undo': {
+  'terminal-conformance': {
     lines: [
-      `uproar merge notices/n-007 '{"text":"Cancelled","severity":"warning"}'`,
-      `uproar adjust gates/g-1 visitors+=25`,
-      'uproar journal notices/n-007',
-      'uproar revert notices/n-007 --to 20',
-      'uproar backup /tmp/festival.sqlite --force',
-      'uproar check /tmp/festival.sqlite',
-      'uproar export stations --out /tmp/stations.ndjson --force',
-      'uproar import stations /tmp/stations.ndjson --on-conflict keep',
+      'uproar conformance --only result,changes,values,cut -- python3 docs/recipes/live.py',
+      'uproar conformance --only reset --timeout 3 -- python3 /tmp/my-client.py',
     ],
-    seconds: 14,
+    seconds: 24,
   },
   'terminal-policy': {
     lines: [
@@ -265,6 +261,10 @@ for (const [name, act] of Object.entries(pages).filter(([name]) => chosen(name))
   await page.close();
 }
 await browser.close();
+
+// A client that keeps its copy where the store says that it should not.
+const recipe = readFileSync(join(root, 'docs/recipes/live.py'), 'utf8');
+writeFileSync('/tmp/my-client.py', recipe.replace('name in ("result", "reset")', 'name == "result"'));
 
 for (const [name, { lines, seconds }] of Object.entries(terminals).filter(([name]) => chosen(name))) {
   const display = ':93';

@@ -4,7 +4,7 @@ import { CHECKS } from '../conformance/checks.js';
 import { runChecks, type CheckOutcome } from '../conformance/run-checks.js';
 import { wholeNumber } from '../arguments/numbers.js';
 import { CommandError, EXIT } from '../output/exit-codes.js';
-import { printJson, printTable } from '../output/output.js';
+import { cutLine, printJson, printTable } from '../output/output.js';
 
 interface Options {
   query: string;
@@ -99,6 +99,6 @@ function print({ check, title, state, durationMs, message, details = [], exchang
   if (message) lines.push(`  ${colour(message)}`);
   lines.push(...details.map((line) => `    ${line}`));
   if (exchange.length > 0) lines.push(`  The end of the exchange (→ the program, ← the store):`);
-  lines.push(...exchange.map((line) => `    ${pc.dim(line)}`));
+  lines.push(...exchange.map((line) => pc.dim(cutLine(`  ${line}`))));
   process.stdout.write(`${lines.join('\n')}\n`);
 }
