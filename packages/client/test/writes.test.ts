@@ -7,10 +7,12 @@ import {
   isProblem,
   type ConnectOptions,
   type Problem,
+  type SocketLike,
   type Store,
   type View,
   type Watch,
 } from '@uproar/client';
+import { WebSocket } from 'ws';
 import { HostileLink } from '../../../test/hostile-link.js';
 import { Random } from '../../../test/random.js';
 import { KEY, temporaryDirectory, TestService, until } from '../../../test/service.js';
@@ -42,6 +44,25 @@ describe('writes of the client', () => {
     await act();
     link.down = false;
   };
+
+  it('are sent again when no answer comes in time, although the connection lasts', async () => {
+    let swallowed = 0;
+    const openSocket = (url: string) => {
+      const socket = new WebSocket(url) as unknown as SocketLike;
+      const send = socket.send.bind(socket);
+      socket.send = (text) => {
+        if (text.includes('"method":"commit"') && swallowed++ === 0) return;
+        send(text);
+      };
+      return socket;
+    };
+    const store = service.client({ openSocket, transport: 'socket', callTimeoutMs: 300 });
+    const written = store.collection('slow').put('s-1', { n: 1 });
+    const late = new Promise((_, reject) => setTimeout(() => reject(new Error('It was not sent again.')), 10_000));
+    await Promise.race([written, late]);
+    expect(store.state.name).to.equal('online');
+    expect([swallowed, store.pending]).to.deep.equal([2, 0]);
+  });
 
   it('show at once as pending, and are confirmed without flicker', async () => {
     const store = open();

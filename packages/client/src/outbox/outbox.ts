@@ -15,7 +15,7 @@ const OUTCOME_UNKNOWN: Problem = {
   type: `${PROBLEM_TYPE_PREFIX}outcome-unknown`,
   title: 'It is unknown whether the write was applied' satisfies (typeof PROBLEMS)['outcome-unknown']['title'],
   status: 409,
-  detail: 'This was sent more than 23 hours ago without an answer; it is unknown whether it was applied.',
+  detail: 'It was sent more than 23 hours ago, without an answer.',
 };
 
 /** Waits before sending again after the service had too much to do, in milliseconds. */
@@ -237,15 +237,17 @@ export class Outbox {
     } catch (error) {
       waiting.underWay = false;
       if (this.#closed) return;
-      if (!(error instanceof ProblemError)) return;
-      if (error.problem.status === 503 || error.problem.status === 429) {
-        this.#busyTimer ??= setTimeout(() => {
-          this.#busyTimer = undefined;
-          this.pump();
-        }, waitMsOf(error.problem));
+      const problem = error instanceof ProblemError ? error.problem : undefined;
+      if (!problem || [429, 503].includes(problem.status)) {
+        // Without an answer the connection may last, or be a new one already; otherwise the next one sends it.
+        if (this.#options.isOnline())
+          this.#busyTimer ??= setTimeout(() => {
+            this.#busyTimer = undefined;
+            this.pump();
+          }, waitMsOf(problem));
         return;
       }
-      await this.#refused(waiting, error);
+      await this.#refused(waiting, error as ProblemError);
     }
     this.pump();
   }
@@ -295,6 +297,6 @@ export class Outbox {
   }
 }
 
-function waitMsOf({ retryAfter }: Problem): number {
+function waitMsOf({ retryAfter }: Partial<Problem> = {}): number {
   return typeof retryAfter === 'number' ? retryAfter * 1000 : BUSY_WAIT_MS;
 }
