@@ -1,6 +1,7 @@
 import type { OpenSocket, SocketLike } from './transport/socket.js';
 import { Store } from './store.js';
-import type { ConnectOptions, Schemas } from './options.js';
+import type { ConnectOptions } from './options.js';
+import type { Schemas } from './schema/schema.js';
 
 const openSocket: OpenSocket = (url) => new WebSocket(url) as unknown as SocketLike;
 

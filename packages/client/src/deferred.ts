@@ -4,6 +4,8 @@
  */
 export { openDB } from 'idb';
 export { HttpLink } from './transport/http-link.js';
+export { printViolation } from './schema/schema.js';
+export { readText } from './transport/read-text.js';
 export { originRefused } from './transport/origin-refused.js';
 export { checkConnection } from './transport/check-connection.js';
 export { present } from './presence/presence.js';

@@ -5,7 +5,8 @@
  */
 import { enableFullQueries } from '@uproar/core';
 import { WebSocket } from 'ws';
-import type { ConnectOptions, Schemas } from './options.js';
+import type { ConnectOptions } from './options.js';
+import type { Schemas } from './schema/schema.js';
 import type { OpenSocket, SocketLike } from './transport/socket.js';
 import { Store } from './store.js';
 

@@ -1,12 +1,9 @@
 import type { RefusedUpload } from './files/upload-options.js';
 import type { Token } from './transport/link.js';
 import type { OnRefused } from './outbox/outbox.js';
-import type { Schema, SchemaViolation } from './schema/schema.js';
+import type { Schemas, SchemaViolation } from './schema/schema.js';
 import type { OpenSocket } from './transport/socket.js';
 import type { ClientStorage } from './storage/storage.js';
-
-/** The schemas of collections, by name: Zod schemas, or any others that follow Standard Schema. */
-export type Schemas = Readonly<Record<string, Schema<unknown>>>;
 
 /** How to connect. */
 export interface ConnectOptions<Known extends Schemas = Schemas> {

@@ -24,8 +24,7 @@ export interface StoreAccess {
   post<Result>(path: string, body: unknown): Promise<Result>;
   /** Opens a watch; `check` validates the documents it shows. */
   watch(target: WatchTarget, check?: SchemaCheck): Watch;
-  commit(commit: WireCommit): Promise<Receipt>;
-  /** Like `commit`. `retried`: the caller starts again after a conflict with a document it read. */
+  /** Writes several documents, all or none. `retried`: the caller starts again after a conflict with a document it read. */
   commitOf(commit: WireCommit, retried: boolean): Promise<Receipt>;
   /** Writes a document that lives as long as the client is connected. */
   present(address: string, data: JsonObject): Promise<Presence>;

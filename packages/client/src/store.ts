@@ -1,4 +1,4 @@
-import { createIdGenerator, formatAddress, type JsonObject } from '@uproar/core';
+import { createIdGenerator, type JsonObject } from '@uproar/core';
 import type {
   LiveMethod,
   LiveNotifications,
@@ -10,10 +10,11 @@ import type {
 } from '@uproar/protocol';
 import { ProblemError } from '@uproar/protocol/problem-error';
 import { Collection, type CollectionOptions } from './collections/collection.js';
-import type { DataOf, Schema, SchemaCheck, SchemaViolation } from './schema/schema.js';
+import type { DataOf, Schema, SchemaCheck, Schemas, SchemaViolation } from './schema/schema.js';
+import type { TypedCommit } from './collections/commit-types.js';
 import type { Transaction } from './collections/transaction.js';
 import { Files } from './files/files.js';
-import type { ConnectOptions, Schemas } from './options.js';
+import type { ConnectOptions } from './options.js';
 import { Outbox } from './outbox/outbox.js';
 import { checkSendable } from './outbox/sendable.js';
 import type { Presence } from './presence/presence-handle.js';
@@ -154,16 +155,20 @@ export class Store<Known extends Schemas = Record<never, never>> implements Stor
   }
 
   /** A collection whose schema the store was connected with. */
-  collection<Name extends keyof Known & string>(name: Name): Collection<DataOf<Known[Name]>>;
+  collection<Name extends keyof Known & string>(name: Name): Collection<DataOf<Known[Name]>, Known>;
   /** A collection of the store, whether anything is in it or not. Without a schema, nothing checks the type. */
-  collection<Data = JsonObject>(name: string): Collection<Data>;
+  collection<Data = JsonObject>(name: string): Collection<Data, Known>;
   /**
    * A collection whose documents are of a known type.
    *
    * @param schema of the documents: a Zod schema, or any other that follows Standard Schema. Documents that do not match are
    * reported with their id and the field, and kept, dropped, or end the view.
    */
-  collection<S extends Schema<unknown>>(name: string, schema: S, options?: CollectionOptions): Collection<DataOf<S>>;
+  collection<S extends Schema<unknown>>(
+    name: string,
+    schema: S,
+    options?: CollectionOptions,
+  ): Collection<DataOf<S>, Known>;
   collection(name: string, schema?: Schema<unknown>, options?: CollectionOptions): unknown {
     return new Collection(this, name, schema ?? this.#options.collections?.[name], options);
   }
@@ -182,12 +187,14 @@ export class Store<Known extends Schemas = Record<never, never>> implements Stor
    * Writes several documents, all or none. They appear in views at once, as pending; the promise resolves when they are
    * acknowledged, however long that takes.
    *
+   * The fields of collections whose schemas the store was connected with are checked when the program is compiled.
+   *
    * @throws {ProblemError} when the commit is refused; `write` is the index of the refused write. Views undo the commit
    *   then.
    * @throws {ConnectionError} only with the outbox off, when no answer arrived
    */
-  async commit(commit: WireCommit): Promise<Receipt> {
-    return this.commitOf(commit, false);
+  async commit<const Writes extends WireCommit['writes']>(commit: TypedCommit<Writes, Known>): Promise<Receipt> {
+    return this.commitOf(commit as unknown as WireCommit, false);
   }
 
   /**
@@ -237,18 +244,8 @@ export class Store<Known extends Schemas = Record<never, never>> implements Stor
 
   /** Reads a long answer over HTTP, piece by piece as text. With a body it is sent as JSON. Throws as {@link fetch} does. */
   async *stream(path: string, body: unknown, accept: string, signal?: AbortSignal): AsyncGenerator<string> {
-    const response = await this.request(body === undefined ? 'GET' : 'POST', path, body, accept, signal);
-    const decoder = new TextDecoder();
-    const reader = response.body!.getReader();
-    try {
-      for (let piece = await reader.read(); !piece.done; piece = await reader.read())
-        yield decoder.decode(piece.value, { stream: true });
-    } catch {
-      throw new ConnectionError('The connection broke before the answer was complete.');
-    } finally {
-      // A reader that stops early also stops the service.
-      reader.cancel().catch(() => undefined);
-    }
+    const { readText } = await import('./deferred.js');
+    yield* readText(await this.request(body === undefined ? 'GET' : 'POST', path, body, accept, signal));
   }
 
   /** Sends a request over HTTP with the token. Throws as {@link fetch} does. */
@@ -297,10 +294,7 @@ export class Store<Known extends Schemas = Record<never, never>> implements Stor
   /** Reports a document that violates its schema. For collections. */
   reportViolation(violation: SchemaViolation): void {
     if (this.#options.onViolation) this.#options.onViolation(violation);
-    else
-      console.error(
-        `${formatAddress(violation.collection, violation.id)} does not fit its schema: ${violation.message} (at ${violation.pointer})`,
-      );
+    else void import('./deferred.js').then(({ printViolation }) => printViolation(violation));
   }
 
   #outboxChanged(commit: WireCommit, receipt: Receipt | undefined): void {

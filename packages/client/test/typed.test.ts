@@ -283,6 +283,99 @@ describe('fields of typed collections', () => {
     expect(wrong).to.be.a('function');
   });
 
+  it('are known to conditions that are functions of them', async () => {
+    const store = service.client();
+    const Fact = z.object({
+      text: z.string(),
+      pilot: z.object({ text: z.string(), 'call sign': z.string() }).optional(),
+    });
+    const facts = store.collection('facts', Fact);
+    await facts.put('f-1', { text: 'Amber', pilot: { text: 'Ines', 'call sign': 'heron' } });
+    await facts.put('f-2', { text: 'Coral' });
+    const found = async (query: { list(): Promise<{ documents: { id: string }[] }> }) =>
+      (await query.list()).documents.map(({ id }) => id).join();
+    expect(await found(facts.where(({ text }) => where`${text} = ${'Coral'}`))).to.equal('f-2');
+    expect(await found(facts.where(({ pilot }) => where`${pilot.text} = ${'Ines'}`))).to.equal('f-1');
+    expect(await found(facts.where((fields) => where`${fields.pilot['call sign']} = ${'heron'}`))).to.equal('f-1');
+    expect(await found(facts.where(({ pilot }) => where`${pilot} IS NULL`).limit(5))).to.equal('f-2');
+    const loose = store.collection('facts').where(({ pilot }) => where`${pilot!.text!} = ${'Ines'}`);
+    expect(await found(loose)).to.equal('f-1');
+    // What follows is not run; it must not compile without the marks.
+    const wrong = () => [
+      // @ts-expect-error: no such field
+      facts.where(({ speed }) => where`${speed} > ${1}`),
+      // @ts-expect-error: no such field
+      facts.where(({ pilot }) => where`${pilot.name} = ${'Ines'}`),
+    ];
+    expect(wrong).to.be.a('function');
+  });
+
+  it('are known to commits and related documents, if the store knows the schemas', async () => {
+    const Crew = z.object({ name: z.string(), members: z.array(z.string()) });
+    const Flight = z.object({ crewId: z.string(), padIds: z.array(z.string()), start: z.number() });
+    const Pad = z.object({ name: z.string() });
+    const store = connect(service.url, { token: KEY, collections: { crews: Crew, flights: Flight, pads: Pad } });
+    const id = 'f-1';
+    await store.commit({
+      id: 'typed-1',
+      writes: [
+        { put: 'crews/c-1', data: { name: 'Ada', members: ['Ines', 'Jon'] } },
+        { create: 'pads', id: 'p-1', data: { name: 'Meadow' } },
+        { put: `flights/${id}`, data: { crewId: 'c-1', padIds: ['p-1'], start: 4 }, ifVersion: 0 },
+        { adjust: `flights/${id}`, by: { '/start': { add: 1 } } },
+        { merge: 'crews/c-1', data: { name: 'Bea' } },
+        { patch: 'crews/c-1', ops: [{ op: 'add', path: '/members/-', value: 'Kim' }] },
+        { put: 'elsewhere/e-1', data: { anything: ['goes'] } },
+        { delete: 'elsewhere/e-1' },
+      ],
+    });
+    // Writes that are not known when the program is compiled are checked by the store.
+    const writes = ['p-2', 'p-3'].map((pad) => ({ put: `pads/${pad}`, data: { name: pad } }));
+    await store.commit({ writes });
+    await store.collection('flights').put('f-2', { crewId: 'c-9', padIds: ['p-3', 'p-2'], start: 1 });
+    const query = store
+      .collection('flights')
+      .include({ crew: { from: 'crews', via: 'crewId' }, pads: { from: 'pads', via: 'padIds' } })
+      .order('start');
+    const [second, first] = (await query.list()).documents;
+    const members: string[] = first!.related!.crew!.data.members;
+    expect(members).to.deep.equal(['Ines', 'Jon', 'Kim']);
+    const pads: string[] = second!.related!.pads.map(({ data }) => data.name);
+    expect(pads).to.deep.equal(['p-3', 'p-2']);
+    expect(second!.related!.crew).to.equal(null);
+    const owned = store.collection('crews').include({
+      flights: { from: 'flights', by: 'crewId', include: { pads: { from: 'pads', via: 'padIds' } } },
+    });
+    await service.request('POST', '/v1/indexes', { collection: 'flights', fields: 'crewId' });
+    const watch = owned.watch();
+    await until('live', () => watch.current.state === 'live');
+    const deep: string = watch.current.documents[0]!.related!.flights[0]!.related!.pads[0]!.data.name;
+    expect(deep).to.equal('Meadow');
+    // What follows is not run; it must not compile without the marks.
+    const wrong = () => [
+      // @ts-expect-error: no such field
+      store.commit({ writes: [{ put: 'pads/p-1', data: { nam: 'Meadow' } }] }),
+      // @ts-expect-error: another type
+      store.commit({ writes: [{ merge: 'flights/f-1', data: { start: 'noon' } }] }),
+      // @ts-expect-error: one field too many
+      store.commit({ writes: [{ put: 'pads/p-1', data: { name: 'Meadow', nam: 'x' } }] }),
+      // @ts-expect-error: no such field
+      store.commit({ writes: [{ merge: 'crews/c-1', data: { nam: 'Bea' } }] }),
+      // @ts-expect-error: no such field
+      store.commit({ writes: [{ patch: 'crews/c-1', ops: [{ op: 'remove', path: '/member/0' }] }] }),
+      // @ts-expect-error: no such field
+      store.commit({ writes: [{ delete: 'pads/p-1' }, { adjust: `flights/${id}`, by: { '/height': { add: 1 } } }] }),
+      // @ts-expect-error: no such field
+      first!.related!.crew!.data.speed,
+      // @ts-expect-error: nothing of that name is included
+      first!.related!.pilot,
+      // @ts-expect-error: a list
+      second!.related!.pads.data,
+    ];
+    expect(wrong).to.be.a('function');
+    store.close();
+  });
+
   it('can be given without a schema, or for all collections when connecting', async () => {
     interface Person {
       name: string;

@@ -2,8 +2,9 @@ import { formatAddress, type Adjustments, type JsonObject, type JsonPatch } from
 import type { WireCommit } from '@uproar/protocol';
 import { isProblem } from '../transport/problems.js';
 import type { AdjustmentsOf, PatchOf } from './field-types.js';
+import type { NoSchemas } from './related-types.js';
 import { Query, QuerySteps, type QueryParts, type TypedListing } from './query.js';
-import { SchemaViolationError, type OnViolation, type Schema, SchemaCheck } from '../schema/schema.js';
+import { SchemaViolationError, type OnViolation, type Schema, SchemaCheck, type Schemas } from '../schema/schema.js';
 import type { Presence } from '../presence/presence-handle.js';
 import type { StoreAccess } from '../store-access.js';
 import type { TypedDocument } from '../views/view.js';
@@ -45,7 +46,7 @@ export interface CollectionOptions {
 }
 
 /** One collection of a store, with documents of a known type where it was given a schema. */
-export class Collection<Data = JsonObject> extends QuerySteps<Data> {
+export class Collection<Data = JsonObject, Known extends Schemas = NoSchemas> extends QuerySteps<Data, Known> {
   readonly store: StoreAccess;
   readonly name: string;
   readonly #check: SchemaCheck | undefined;
@@ -147,12 +148,12 @@ export class Collection<Data = JsonObject> extends QuerySteps<Data> {
 
   protected readonly condition = undefined;
 
-  protected step(parts: QueryParts): Query<Data> {
+  protected step(parts: QueryParts): Query<Data, Known> {
     return new Query(this, parts);
   }
 
   async #write(write: WireCommit['writes'][number]): Promise<number> {
-    const { documents } = await this.store.commit({ writes: [write] });
+    const { documents } = await this.store.commitOf({ writes: [write] }, false);
     return documents[0]!.version;
   }
 

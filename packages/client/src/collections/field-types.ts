@@ -1,4 +1,5 @@
 import type { Adjustments, JsonPatch } from '@uproar/core';
+import type { FieldName } from './where.js';
 
 /** How deep the names of fields are known. */
 type Deeper = [never, 0, 1, 2, 3, 4];
@@ -34,6 +35,24 @@ export type FieldPointer<Data, Depth extends number = 5> = [Depth] extends [neve
             ? `/${Name}` | `/${Name}${FieldPointer<Held<Data, Name>, Deeper[Depth]>}`
             : `/${Name}`;
       }[keyof Data & string];
+
+/** The fields of documents for a condition; those of an object are members of its field. */
+export type FieldNames<Data, Depth extends number = 5> = [Depth] extends [never]
+  ? FieldName
+  : IsLoose<Data> extends true
+    ? LooseFieldNames
+    : {
+        readonly [Name in keyof Data]-?: Held<Data, Name> extends readonly unknown[]
+          ? FieldName
+          : Held<Data, Name> extends object
+            ? FieldName & FieldNames<Held<Data, Name>, Deeper[Depth]>
+            : FieldName;
+      };
+
+/** Fields of which nothing is known. */
+interface LooseFieldNames {
+  readonly [name: string]: FieldName & LooseFieldNames;
+}
 
 /** Adjustments of fields that exist. */
 export type AdjustmentsOf<Data> = { [Pointer in FieldPointer<Data>]?: Adjustments[string] };

@@ -13,9 +13,16 @@ export class Condition {
   }
 }
 
+/** The text of a field name. A symbol, so that it is no field. */
+const TEXT = Symbol('text');
+
 /** The name of a field, made by {@link field}. */
 export class FieldName {
-  constructor(readonly text: string) {}
+  readonly [TEXT]: string;
+
+  constructor(text: string) {
+    this[TEXT] = text;
+  }
 }
 
 /**
@@ -34,13 +41,23 @@ export function field(name: string): FieldName {
   return new FieldName(parts.join('.'));
 }
 
+/** Fields that name themselves: `fields.pilot.name` is the field `pilot.name`. */
+export function fieldNames(path?: string): unknown {
+  return new Proxy(path === undefined ? {} : field(path), {
+    get: (target, member) =>
+      typeof member === 'symbol'
+        ? Reflect.get(target, member)
+        : fieldNames(path === undefined ? member : `${path}.${member}`),
+  });
+}
+
 function quoteName(name: string): string {
   return `"${name.replaceAll('"', '""')}"`;
 }
 
 function quote(value: Quotable): string {
   if (value instanceof Condition) return `(${value.text})`;
-  if (value instanceof FieldName) return value.text;
+  if (value instanceof FieldName) return value[TEXT];
   if (Array.isArray(value)) return `(${value.map((item: Quotable) => quote(item)).join(', ')})`;
   if (value instanceof Date) return quote(value.toISOString());
   switch (typeof value) {
@@ -51,10 +68,7 @@ function quote(value: Quotable): string {
       return value ? 'TRUE' : 'FALSE';
     case 'number':
       if (Number.isFinite(value)) return String(value);
-      throw new TypeError(`${value} cannot be used in a condition.`);
-    default: {
-      const found = (value as JsonValue) === null ? 'null (write IS NULL)' : `a value of type ${typeof value}`;
-      throw new TypeError(`A condition cannot contain ${found}.`);
-    }
   }
+  const found = (value as JsonValue) === null ? 'null (write IS NULL)' : `${String(value)} (${typeof value})`;
+  throw new TypeError(`A condition cannot contain ${found}.`);
 }

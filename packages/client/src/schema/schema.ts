@@ -23,6 +23,9 @@ export interface Schema<Data> {
   };
 }
 
+/** The schemas of collections, by name: Zod schemas, or any others that follow Standard Schema. */
+export type Schemas = Readonly<Record<string, Schema<unknown>>>;
+
 /** The data that a schema stands for. */
 export type DataOf<S> = S extends { readonly '~standard': { readonly types?: infer T } }
   ? NonNullable<T> extends { readonly input: infer Data }
@@ -41,6 +44,11 @@ export interface SchemaViolation {
 
 /** What becomes of a document that does not fit: it is shown as it is, left out, or ends the view. */
 export type OnViolation = 'keep' | 'drop' | 'fail';
+
+/** Writes a violation to the console. */
+export function printViolation({ collection, id, message, pointer }: SchemaViolation): void {
+  console.error(`${collection}/${id} does not fit its schema: ${message} (at ${pointer})`);
+}
 
 /** Data that was to be written and does not fit the schema. */
 export class SchemaViolationError extends Error {

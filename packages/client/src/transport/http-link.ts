@@ -5,6 +5,9 @@ import { ConnectionError, SILENCE_MS, type ConnectionState, type Link, type Link
 import type { HttpRequests } from './http-requests.js';
 import { isFinal } from './problems.js';
 
+/** The first request of a connection is answered within this time, in milliseconds. */
+const CONNECT_MS = 10_000;
+
 /** What a link over HTTP needs from outside. */
 export interface HttpLinkOptions {
   requests: HttpRequests;
@@ -65,7 +68,8 @@ export class HttpLink implements Link {
   async #connect(): Promise<void> {
     this.#setState({ name: 'connecting' });
     try {
-      const response = await this.#fetch('GET', '/v1/collections');
+      // A connection that the platform has kept may be dead. It is given up after a failure.
+      const response = await this.#fetch('GET', '/v1/collections', undefined, {}, AbortSignal.timeout(CONNECT_MS));
       const { seq } = (await response.json()) as { seq: number };
       const time = new Date(response.headers.get('date') ?? Date.now()).toISOString();
       this.#failures = 0;

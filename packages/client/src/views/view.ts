@@ -1,11 +1,16 @@
 import { applyChange, type Document, type JsonObject, type JsonPatch } from '@uproar/core';
 import type { Problem } from '@uproar/protocol';
 
+/** Related documents of which only the names are known: each a document, null, or a list of documents. */
+export interface AnyRelated {
+  readonly [name: string]: TypedDocument | null | TypedDocument[];
+}
+
 /** A document whose data is of a known type. */
-export type TypedDocument<Data = JsonObject> = Omit<Document, 'data'> & {
+export type TypedDocument<Data = JsonObject, Related = AnyRelated> = Omit<Document, 'data'> & {
   data: Data;
   /** What the query includes, by name: a document, null, or a list of documents. */
-  related?: Readonly<Record<string, TypedDocument | null | TypedDocument[]>>;
+  related?: Related;
 };
 
 const NONE: ReadonlySet<string> = new Set();
@@ -18,15 +23,15 @@ export interface Move {
 }
 
 /** What a watch shows at one moment. Views are immutable; each change creates a new one. */
-export interface View<Data = JsonObject> {
+export interface View<Data = JsonObject, Related = AnyRelated> {
   /**
    * `loading`: nothing is known yet. `live`: the view is up to date. `stale`: it was, but there is no connection.
    * `failed`: the watch has ended; `error` is the reason.
    */
   readonly state: 'loading' | 'live' | 'stale' | 'failed';
   /** The documents in order. One that did not change is the same object as in the view before. */
-  readonly documents: readonly TypedDocument<Data>[];
-  readonly byId: ReadonlyMap<string, TypedDocument<Data>>;
+  readonly documents: readonly TypedDocument<Data, Related>[];
+  readonly byId: ReadonlyMap<string, TypedDocument<Data, Related>>;
   /** The changed documents since the previous view. Empty if only the state changed. */
   readonly changes: readonly Move[];
   /** True if the limit cuts the result: more documents match the query. */

@@ -4,7 +4,7 @@ import { PROBLEM_TYPE_PREFIX } from '@uproar/protocol/problem-error';
 import { applyPending, type PendingWrite } from '../outbox/pending.js';
 import type { SchemaCheck } from '../schema/schema.js';
 import type { Subscription } from './subscription.js';
-import { LOADING, movesBetween, overlayView, type DocumentsView, type View } from './view.js';
+import { LOADING, movesBetween, overlayView, type AnyRelated, type DocumentsView, type View } from './view.js';
 
 /** What a watch needs from its store. */
 export interface WatchHost {
@@ -22,12 +22,12 @@ export interface WatchHost {
  * `for await`. It follows the store contract of Svelte, can be handed to React's `useSyncExternalStore`, and to what takes
  * observables.
  */
-export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
+export class Watch<Data = JsonObject, Related = AnyRelated> implements AsyncIterable<View<Data, Related>> {
   readonly #host: WatchHost;
   readonly #subscription: Subscription;
   readonly #check: SchemaCheck | undefined;
   readonly #onClose: () => void;
-  readonly #subscribers = new Set<(view: View<Data>) => void>();
+  readonly #subscribers = new Set<(view: View<Data, Related>) => void>();
   readonly #wakeOnClose = new Set<() => void>();
   #current = LOADING;
   #announced = true;
@@ -48,8 +48,8 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
   }
 
   /** What the watch shows now. */
-  get current(): View<Data> {
-    return this.#current as View as View<Data>;
+  get current(): View<Data, Related> {
+    return this.#current as View as View<Data, Related>;
   }
 
   /** The id of this watch on the present connection; undefined while there is none. */
@@ -64,14 +64,15 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
    * @returns stops the calls; also callable as `unsubscribe`
    */
   readonly subscribe = (
-    subscriber: ((view: View<Data>) => void) | { next?: (view: View<Data>) => void; complete?: () => void },
+    subscriber:
+      ((view: View<Data, Related>) => void) | { next?: (view: View<Data, Related>) => void; complete?: () => void },
   ): (() => void) & { unsubscribe(): void } => {
-    const call = typeof subscriber === 'function' ? subscriber : (view: View<Data>) => subscriber.next?.(view);
+    const call = typeof subscriber === 'function' ? subscriber : (view: View<Data, Related>) => subscriber.next?.(view);
     const complete = () => {
       if (typeof subscriber !== 'function') subscriber.complete?.();
     };
     // A function of its own, so that the same callback can subscribe twice.
-    const listener = (view: View<Data>) => call(view);
+    const listener = (view: View<Data, Related>) => call(view);
     this.#subscribers.add(listener);
     this.#wakeOnClose.add(complete);
     call(this.current);
@@ -83,8 +84,8 @@ export class Watch<Data = JsonObject> implements AsyncIterable<View<Data>> {
   };
 
   /** The views one after the other, from the present one on. Ends when the watch is closed or has failed. */
-  async *[Symbol.asyncIterator](): AsyncIterator<View<Data>> {
-    const waiting: View<Data>[] = [];
+  async *[Symbol.asyncIterator](): AsyncIterator<View<Data, Related>> {
+    const waiting: View<Data, Related>[] = [];
     let wake: () => void = () => undefined;
     const stop = this.subscribe((view) => {
       waiting.push(view);
