@@ -127,7 +127,18 @@ const FOLDERS = {
     setup: ['output', 'arguments'],
     rewrite: ['output', 'arguments'],
     conformance: [],
-    commands: ['output', 'arguments', 'conformance', 'connect', 'demo', 'import', 'policy', 'rewrite', 'settings', 'setup'],
+    commands: [
+      'output',
+      'arguments',
+      'conformance',
+      'connect',
+      'demo',
+      'import',
+      'policy',
+      'rewrite',
+      'settings',
+      'setup',
+    ],
   },
 };
 

@@ -25,6 +25,7 @@ store.subscribe((state) => {
 });
 store.watch({ query }).subscribe(({ state, documents, error }) => {
   if (state === 'failed') end(error);
+  // eslint-disable-next-line no-console
   else if (state !== 'loading') console.log(JSON.stringify(documents));
 });
 createInterface({ input: process.stdin }).on('line', (line) => {

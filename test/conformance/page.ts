@@ -18,5 +18,6 @@ export function wireQuery(): WireQuery {
 export function show({ state, documents, error }: View<unknown>, connection: ConnectionState): void {
   if (connection.name === 'refused') given.refused(connection.problem.title);
   else if (state === 'failed') given.refused(error?.title ?? 'failed');
+  // eslint-disable-next-line no-console
   else if (state !== 'loading') console.log(`state ${JSON.stringify(documents)}`);
 }

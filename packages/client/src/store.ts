@@ -312,6 +312,9 @@ export class Store<Known extends Schemas = Record<never, never>> implements Stor
     } else {
       if (state.name === 'offline') this.#at = (this.#at + 1) % this.#urls.length;
       this.#watches.disconnected(state);
+      // Pages tell developers what to do about it.
+      if (state.name !== 'connecting' && 'document' in globalThis)
+        import('./deferred.js').then(({ warnOf }) => warnOf(this)).catch(() => undefined);
     }
     this.#announce(state);
   }

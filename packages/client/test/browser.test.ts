@@ -92,6 +92,47 @@ describe('the client in a browser', () => {
     app.close();
   });
 
+  it('says in the console of a page what to do when the store does not answer, or the page may not use it', async () => {
+    const page = await context.newPage();
+    const said: string[] = [];
+    page.on('console', (message) => {
+      if (message.text().startsWith('Uproar:')) said.push(message.text());
+    });
+    const app = await serveApp();
+    await page.goto(app.origin);
+    const connectTo = (url: string) =>
+      page.evaluate(
+        async ([file, address]) => {
+          const { connect } = (await import(`${file}/client/uproar.js`)) as typeof Client;
+          connect(address!, { token: 'any-token' });
+        },
+        [service.url, url],
+      );
+    await connectTo(service.url);
+    await until('the origin is explained', () => said.length === 1, 20_000);
+    expect(said[0]).to.include('Pages of this origin are not allowed').and.include(`--allow-origin ${app.origin}`);
+    await connectTo('http://127.0.0.1:9');
+    await until('the dead store is explained', () => said.length === 2, 20_000);
+    expect(said[1]).to.include('No store answers at http://127.0.0.1:9').and.include('uproar doctor --url');
+    await context.setOffline(true);
+    await until('the missing network is explained', () => said.length === 3, 20_000);
+    expect(said[2]).to.include('This device has no network.');
+    await context.setOffline(false);
+    app.close();
+  });
+
+  it('tells a store from a page that something else answers with', async () => {
+    const page = await openPhone();
+    await page.route('**/healthz', (route) => route.fulfill({ contentType: 'text/html', body: '<!doctype html>' }));
+    const message = await page.evaluate(async (url) => {
+      const { connect } = (await import(`${url}/client/uproar.js`)) as typeof Client;
+      return connect(url, { token: 'any-token' })
+        .fetch('/healthz')
+        .catch((error: Error) => error.message);
+    }, link.url);
+    expect(message).to.equal(`${link.url} answers, but is not an Uproar store (HTTP status 200).`);
+  });
+
   it('allows pages of this machine during the open period', async () => {
     const open = await TestService.start({ clientFile: CLIENT_FILE, openForMs: 60_000 });
     const page = await context.newPage();

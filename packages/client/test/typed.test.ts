@@ -369,7 +369,7 @@ describe('fields of typed collections', () => {
       first!.related!.crew!.data.speed,
       // @ts-expect-error: nothing of that name is included
       first!.related!.pilot,
-      // @ts-expect-error: a list
+      // @ts-expect-error: it is a list
       second!.related!.pads.data,
     ];
     expect(wrong).to.be.a('function');

@@ -10,7 +10,10 @@ const SLOW_QUERY_MS = 1000;
 
 /** Has what the store does, and what goes wrong, reported: in the metrics, the traces and the log. */
 export function reportOn(
-  context: Pick<Context, 'store' | 'hookRunner' | 'identities' | 'slowQueries' | 'recorder' | 'usage' | 'onFault'>,
+  context: Pick<
+    Context,
+    'store' | 'hookRunner' | 'identities' | 'originPolicy' | 'slowQueries' | 'recorder' | 'usage' | 'onFault'
+  >,
   log: FastifyBaseLogger,
   tracing: Tracing,
 ): void {
@@ -28,6 +31,8 @@ export function reportOn(
     tracing.past('group', { 'uproar.commits': commits }, durationMs);
   };
   store.log.onFailure = (error) => log.error(error, 'commits could not be written');
+  context.originPolicy.onRefused = (origin) =>
+    log.warn({ origin }, `a page of another origin was refused; serve --allow-origin ${origin} allows it`);
   context.onFault = (error) => log.error(error, 'a call failed');
   hookRunner.events = {
     onAttempt: ({ name, definition }, { delivered, sentBytes }, delayMs) => {

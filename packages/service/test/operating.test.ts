@@ -163,6 +163,14 @@ describe('the log', () => {
     const before = lines.length;
     await service.request('GET', '/v1/data/crews');
     expect(lines.length, 'nothing to warn of').to.equal(before);
+    for (let n = 0; n < 3; n++) {
+      const headers = { origin: 'https://board.example' };
+      expect((await service.request('PUT', '/v1/data/crews/c-2', {}, headers)).status).to.equal(403);
+    }
+    const refused = lines.slice(before).filter(({ origin }) => origin === 'https://board.example');
+    expect(refused.map(({ msg }) => msg)).to.deep.equal([
+      'a page of another origin was refused; serve --allow-origin https://board.example allows it',
+    ]);
     await service.stop();
   });
 });

@@ -80,7 +80,10 @@ describe('the test vectors for clients', () => {
     await service.request('POST', '/v1/commits', { writes: documents });
     for (const { order, ids: expected } of queries) {
       const { json } = await service.request('GET', `/v1/data/ordered${order === '' ? '' : `?order=${order}`}`);
-      expect((json.documents as { id: string }[]).map(({ id }) => id), order).to.deep.equal(expected);
+      expect(
+        (json.documents as { id: string }[]).map(({ id }) => id),
+        order,
+      ).to.deep.equal(expected);
     }
   });
 

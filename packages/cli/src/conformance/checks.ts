@@ -8,8 +8,8 @@ export interface Check {
   title: string;
   /** True if the program has to send commits, too. */
   writes?: boolean;
-  /** Returns a remark, if the program does it right but not well. */
-  run(trial: Trial): Promise<string | undefined | void>;
+  /** Resolves with a text as a remark, if the program does it right but not well. */
+  run(trial: Trial): Promise<unknown>;
 }
 
 /** A program notices within this time that a link is silent: twice the interval of heartbeats, and some more. */

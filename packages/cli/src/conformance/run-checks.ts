@@ -49,7 +49,7 @@ async function runCheck(check: Check, options: TrialOptions): Promise<CheckOutco
   });
   try {
     const remark = await check.run(trial);
-    return remark ? outcome({ state: 'remark', message: remark }) : outcome({ state: 'passed' });
+    return typeof remark === 'string' ? outcome({ state: 'remark', message: remark }) : outcome({ state: 'passed' });
   } catch (error) {
     if (!(error instanceof ConformanceError)) throw error;
     const exchange = trial.link.recordings.slice(-SHOWN_CONNECTIONS).flatMap(describe);

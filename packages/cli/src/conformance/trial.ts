@@ -44,7 +44,6 @@ export class Trial {
   readonly #writes: RandomWrites;
   /** The states that the store had, the oldest first. */
   readonly #history: ShownState[] = [];
-  #programs = 0;
 
   private constructor(
     readonly options: TrialOptions,
@@ -78,7 +77,6 @@ export class Trial {
 
   /** Starts the program; with another token than its own, if one is given. */
   run(token = this.token): void {
-    this.#programs++;
     this.program = new TestedProgram([...this.options.command, this.options.query], {
       UPROAR_URL: this.link.url,
       UPROAR_KEY: token,

@@ -37,7 +37,9 @@ export function where(parts: TemplateStringsArray, ...values: readonly Quotable[
 
 /** Names a field in a condition, with any characters; dots reach into objects. */
 export function field(name: string): FieldName {
-  const parts = name.split('.').map((part) => (/^[A-Za-z_][A-Za-z0-9_]*$/.test(part) ? part : quoteName(part)));
+  const parts = name
+    .split('.')
+    .map((part) => (/^[A-Za-z_][A-Za-z0-9_]*$/.test(part) ? part : `"${part.replaceAll('"', '""')}"`));
   return new FieldName(parts.join('.'));
 }
 
@@ -46,13 +48,9 @@ export function fieldNames(path?: string): unknown {
   return new Proxy(path === undefined ? {} : field(path), {
     get: (target, member) =>
       typeof member === 'symbol'
-        ? Reflect.get(target, member)
+        ? target[member as never]
         : fieldNames(path === undefined ? member : `${path}.${member}`),
   });
-}
-
-function quoteName(name: string): string {
-  return `"${name.replaceAll('"', '""')}"`;
 }
 
 function quote(value: Quotable): string {

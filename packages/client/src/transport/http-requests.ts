@@ -48,7 +48,9 @@ export class HttpRequests {
       const { code } = ((error as Error).cause ?? {}) as { code?: string };
       throw new ConnectionError(`No answer from ${url}${code ? ` (${code})` : ''}.`);
     }
-    if (response.ok) return response;
+    // A service worker or a proxy that answers in place of the store sends a page. Files can be pages, too.
+    const isPage = /html/.test(response.headers.get('content-type') ?? '') && !path.startsWith('/v1/files/');
+    if (response.ok && !isPage) return response;
     const problem = (await response.json().catch(() => undefined)) as Problem | undefined;
     if (problem?.type) throw new ProblemError(problem);
     throw new ConnectionError(`${url} answers, but is not an Uproar store (HTTP status ${response.status}).`);

@@ -100,15 +100,8 @@ export class TransportSelection {
   /** In a page of another origin it may be that the store answers, but does not let the page read that. */
   async #explainOrigin(socket: SocketLink): Promise<void> {
     const { url, probe } = this.#given;
-    const origin = (globalThis as { location?: { origin: string } }).location?.origin;
-    if (origin === undefined || origin === url()) return;
-    try {
-      await probe();
-    } catch {
-      return;
-    }
-    if (this.#link !== socket || socket.everOpened) return;
-    const { originRefused } = await import('../deferred.js');
-    socket.refuse(originRefused(url(), origin));
+    const { findOriginRefused } = await import('../deferred.js');
+    const problem = await findOriginRefused(url(), probe);
+    if (problem && this.#link === socket && !socket.everOpened) socket.refuse(problem);
   }
 }

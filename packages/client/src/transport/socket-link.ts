@@ -262,7 +262,5 @@ export class SocketLink implements Link {
 }
 
 function brokenOff(): ConnectionError {
-  return new ConnectionError(
-    'The connection broke before the answer arrived; it is unknown whether the call was executed.',
-  );
+  return new ConnectionError('The connection broke; it is unknown whether the call was executed.');
 }

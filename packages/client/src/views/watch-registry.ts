@@ -118,8 +118,7 @@ export class WatchRegistry implements WatchHost {
   }
 
   close(): void {
-    for (const { subscription, watches, endTimer, keepTimer } of this.#shared.values()) {
-      clearTimeout(endTimer);
+    for (const { subscription, watches, keepTimer } of this.#shared.values()) {
       if (keepTimer) this.#keepNow(subscription);
       clearTimeout(keepTimer);
       for (const watch of [...watches]) watch.close();

@@ -5,8 +5,15 @@ import { problemError } from '@uproar/protocol';
 /** Names of this machine itself, as origins have them. */
 const LOOPBACK = /^(?:localhost|127(?:\.\d{1,3}){3}|\[::1\])$/;
 
+/** A refused origin is reported once in this time, in milliseconds; so many origins are remembered. */
+const REPORT_EVERY_MS = 60_000;
+const MAX_REPORTED = 100;
+
 /** Keeps pages of other sites from using the store with the rights of their visitors. */
 export class OriginPolicy {
+  /** Called with an origin that was refused, once a minute for each. */
+  onRefused: ((origin: string) => void) | undefined;
+  readonly #reported = new Map<string, number>();
   #origins: ReadonlySet<string> = new Set();
   #any = false;
   readonly #anyHost: boolean;
@@ -57,11 +64,20 @@ export class OriginPolicy {
    */
   checkOrigin({ origin, host }: IncomingHttpHeaders): void {
     if (origin === undefined || this.allows(origin, host)) return;
+    this.#report(origin.slice(0, 200));
     throw problemError(
       'origin-refused',
       `Pages of ${origin.slice(0, 200)} may not use this store. To allow them, start it with --allow-origin ${origin.slice(0, 200)}.`,
       { parameter: 'Origin' },
     );
+  }
+
+  #report(origin: string): void {
+    const nowMs = Date.now();
+    if (nowMs - (this.#reported.get(origin) ?? -Infinity) < REPORT_EVERY_MS) return;
+    if (this.#reported.size >= MAX_REPORTED) this.#reported.clear();
+    this.#reported.set(origin, nowMs);
+    this.onRefused?.(origin);
   }
 
   /**
