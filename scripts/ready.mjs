@@ -22,7 +22,7 @@ export function makeReady() {
   );
   step(
     'compiled',
-    [...sources, 'demo/src', 'tsconfig.base.json'],
+    [...sources, 'demo/src', 'demo/board/src', 'tsconfig.base.json'],
     join(root, 'packages/cli/dist/main.js'),
     'compiling',
     () => run('npx', ['--no-install', 'tsc', '-b']),
@@ -40,6 +40,13 @@ export function makeReady() {
     join(root, 'packages/cli/dist/bundled/main.js'),
     'bundling the command line',
     () => run(process.execPath, ['packages/cli/bundle.mjs']),
+  );
+  step(
+    'board',
+    [...sources.slice(0, 2), 'packages/client/src', 'packages/react/src', 'demo/board'],
+    join(root, 'demo/dist/board/board.js'),
+    'bundling the public board',
+    () => run('npm', ['run', '--silent', 'build', '-w', 'demo']),
   );
   step(
     'documentation',

@@ -88,7 +88,17 @@ const pages = {
     await page.getByRole('heading', { name: 'Related documents' }).waitFor();
     await sleep(500);
   },
-  async 'field-offline'(page) {
+  // The public board, and beside it a phone without a connection.
+  async 'demo-pages'(page) {
+    const board = await page
+      .context()
+      .browser()
+      .newPage({ viewport: { width: 1280, height: 800 } });
+    await board.goto(`${url}/board/`);
+    await board.getByText('Live', { exact: true }).waitFor();
+    await sleep(8000);
+    const boardPicture = await board.screenshot();
+    await board.close();
     await page.setViewportSize({ width: 400, height: 800 });
     await page.goto(`${url}/field/#key=${KEY}&balloon=bl-17`);
     await page.getByText('Connected').waitFor();
@@ -104,7 +114,17 @@ const pages = {
     await page.getByRole('button', { name: 'Send' }).click();
     await page.getByLabel('Picture …').setInputFiles({ name: 'down.png', mimeType: 'image/png', buffer });
     await sleep(1200);
-    setTimeout(() => demo.kill('SIGCONT'), 1500);
+    const phonePicture = await page.screenshot();
+    demo.kill('SIGCONT');
+    const [left, right] = [boardPicture, phonePicture].map(
+      (bytes) => `data:image/png;base64,${bytes.toString('base64')}`,
+    );
+    await page.setViewportSize({ width: 1280, height: 600 });
+    await page.goto('about:blank');
+    await page.setContent(
+      `<body style="margin:0;display:flex;gap:16px;background:#9298a8"><img src="${left}" height="600"><img src="${right}" height="600">`,
+    );
+    await sleep(300);
   },
   async 'console-query'(page) {
     const where = "status = 'aloft' AND altitude > 800 AND fuel BETWEEN 20 AND 80";

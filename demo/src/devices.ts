@@ -197,6 +197,16 @@ function watchOver(): void {
   });
 }
 
+/** The tower lets the next flight start, as long as enough are planned. */
+function startFlights(): void {
+  const flights = connectDevice('start-desk').collection('flights');
+  every(15_000, async () => {
+    const { documents } = await flights.where`status = ${'planned'}`.order('start').limit(20).list();
+    const [next] = documents;
+    if (next && documents.length === 20) await flights.merge(next.id, { status: 'landed' });
+  });
+}
+
 /** The tower looks at one balloon after another, as people in the console do. */
 function lookAround(): void {
   const viewers = connectDevice('tower-desk').collection('viewers');
@@ -215,6 +225,7 @@ countVisitors();
 celebrateThousands();
 claimPads();
 driveTrucks();
+startFlights();
 watchOver();
 runRadioDesk(connectDevice('radio-desk')).catch((error: unknown) => console.error(error));
 

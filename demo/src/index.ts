@@ -14,6 +14,9 @@ export const DEVICES_PROGRAM = fileURLToPath(new URL('./devices.js', import.meta
 /** The folder of the page for a chase crew's phone. */
 export const FIELD_DIRECTORY = fileURLToPath(new URL('../field/', import.meta.url));
 
+/** The folder of the public board. */
+export const BOARD_DIRECTORY = fileURLToPath(new URL('./board/', import.meta.url));
+
 export { drawBalloon, type Pictured } from './pictures.js';
 
 /** So many balloons have a picture. */

@@ -25,8 +25,7 @@ store.subscribe((state) => {
 });
 store.watch({ query }).subscribe(({ state, documents, error }) => {
   if (state === 'failed') end(error);
-  // eslint-disable-next-line no-console
-  else if (state !== 'loading') console.log(JSON.stringify(documents));
+  else if (state !== 'loading') process.stdout.write(`${JSON.stringify(documents)}\n`);
 });
 createInterface({ input: process.stdin }).on('line', (line) => {
   store.commit(JSON.parse(line)).catch((error) => console.error(error.message));

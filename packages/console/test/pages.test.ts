@@ -1,18 +1,15 @@
 import { expect } from 'chai';
 import { spawn, type ChildProcess } from 'node:child_process';
-import { readFileSync } from 'node:fs';
-import { createRequire } from 'node:module';
 import { gzipSync } from 'node:zlib';
-import type { Page } from 'playwright-core';
 import { connect, isProblem, type Store } from '@uproar/client';
 import { drawBalloon } from '@uproar/demo';
+import { findBarriers } from '../../../test/barriers.js';
 import { MAIN } from '../../../test/command-run.js';
 import { until } from '../../../test/service.js';
 import { keepMoving } from './movement.js';
 import { Windows, writeInto } from './windows.js';
 
 const KEY = 'demo-key-0123456789';
-const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 const FIRST_LOAD_BYTES = 500_000;
 const PAGES = [
   'data/balloons',
@@ -68,45 +65,6 @@ describe('the pages of the console, over the demo', function () {
     expect(await ended).to.equal(0);
   });
   const open = (path: string, options?: Parameters<Windows['signIn']>[3]) => windows.signIn(url, path, KEY, options);
-
-  /** What axe reports as serious or critical; with contrast, in light and in dark colours. */
-  const findBarriers = async (page: Page, contrast = false): Promise<string[]> => {
-    const found = await findIn(page, contrast ? {} : { rules: { 'color-contrast': { enabled: false } } });
-    if (!contrast) return found;
-    await page.emulateMedia({ colorScheme: 'dark' });
-    found.push(...(await findIn(page, { runOnly: ['color-contrast'] })).map((one) => `dark: ${one}`));
-    await page.emulateMedia({ colorScheme: 'light' });
-    return found;
-  };
-  const findIn = async (page: Page, options: object): Promise<string[]> => {
-    await page.evaluate(AXE);
-    // Rows are all alike; the first few stand for the others.
-    const { violations } = await page.evaluate(
-      (rules) =>
-        (globalThis as unknown as { axe: Axe }).axe.run(
-          { exclude: [['[data-row] ~ [data-row] ~ [data-row]'], ['[role=option] ~ [role=option] ~ [role=option]']] },
-          { resultTypes: ['violations'], ...rules },
-        ),
-      options,
-    );
-    return violations
-      .filter(({ impact }) => impact === 'serious' || impact === 'critical')
-      .map(
-        ({ id, nodes }) =>
-          `${id}: ${nodes
-            .slice(0, 3)
-            .map(({ html }) => html.slice(0, 160))
-            .join(' | ')}`,
-      );
-  };
-  interface Axe {
-    run(context: object, options: object): Promise<{ violations: Violation[] }>;
-  }
-  interface Violation {
-    id: string;
-    impact: string;
-    nodes: { html: string }[];
-  }
 
   it('are accessible, in light and in dark colours', async () => {
     const page = await open('data/balloons', { colorScheme: 'light' });

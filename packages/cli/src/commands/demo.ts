@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect, type Store } from '@uproar/client';
 import {
+  BOARD_DIRECTORY,
   COLLECTIONS,
   DATA_DIRECTORY,
   DEVICES_PROGRAM,
@@ -105,7 +106,7 @@ async function startAnywhere(
     host: options.host,
     adminKey,
     accounts: 'open' as const,
-    pages: { '/field/': FIELD_DIRECTORY },
+    pages: { '/board/': BOARD_DIRECTORY, '/field/': FIELD_DIRECTORY },
     // The radio desk listens on this machine.
     hooks: { networks: ['127.0.0.1'] },
   };

@@ -43,6 +43,7 @@ export async function describeTour(
     'is running, and simulated devices write to it.',
     '',
     `  console   ${pc.cyan(`${address}/console/#key=${key}`)}`,
+    `  a board   ${pc.cyan(`${address}/board/`)}`,
     `  a phone   ${pc.cyan(`${address}/field/#key=${key}&balloon=bl-17`)}`,
     `  docs      ${pc.cyan(`${address}/docs/`)}`,
     '',

@@ -34,6 +34,7 @@ export async function warnOf(store: { readonly url: string; readonly state: Conn
   });
   if (message === undefined || warned.has(message)) return;
   warned.add(message);
+  // eslint-disable-next-line no-console
   console.warn(`Uproar: ${message}`);
 }
 
