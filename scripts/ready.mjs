@@ -98,6 +98,8 @@ const TOOLS = [
 const LONG_TOOLS = [
   { name: 'nginx', from: 'nginx-light', ask: '-v' },
   { name: 'haproxy', from: 'haproxy', ask: '-v' },
+  { name: 'javac', from: 'openjdk-17-jdk-headless' },
+  { name: 'curl-config', from: 'libcurl4-openssl-dev' },
 ];
 
 /** Makes sure that the programs which the tests use are there. `long`: also those of the long tests. */
