@@ -12,6 +12,7 @@ import { ProblemError } from '@uproar/protocol/problem-error';
 import { Collection, type CollectionOptions } from './collections/collection.js';
 import type { DataOf, Schema, SchemaCheck, Schemas, SchemaViolation } from './schema/schema.js';
 import type { TypedCommit } from './collections/commit-types.js';
+import type { NamesOf } from './collections/related-types.js';
 import type { Transaction } from './collections/transaction.js';
 import { Files } from './files/files.js';
 import type { ConnectOptions } from './options.js';
@@ -34,8 +35,12 @@ const UNSURE_WAIT_MS = 3000;
 /** What a commit may have as JSON as long as the store has not said otherwise. */
 const DEFAULT_COMMIT_BYTES = 16 * 1024 * 1024;
 
-/** A store somewhere else: its collections, watches, pending writes and connection. */
-export class Store<Known extends Schemas = Record<never, never>> implements StoreAccess {
+/**
+ * A store somewhere else: its collections, watches, pending writes and connection. Without a type argument it stands for a
+ * store with any schemas.
+ */
+// eslint-disable-next-line @typescript-eslint/no-explicit-any
+export class Store<Known extends Schemas = any> implements StoreAccess {
   /** An id for a new document. Later ids sort behind earlier ones. */
   readonly newId = createIdGenerator({ now: Date.now, random: (bytes) => crypto.getRandomValues(bytes) });
   /** The files of the store. */
@@ -155,7 +160,7 @@ export class Store<Known extends Schemas = Record<never, never>> implements Stor
   }
 
   /** A collection whose schema the store was connected with. */
-  collection<Name extends keyof Known & string>(name: Name): Collection<DataOf<Known[Name]>, Known>;
+  collection<Name extends NamesOf<Known>>(name: Name): Collection<DataOf<Known[Name]>, Known>;
   /** A collection of the store, whether anything is in it or not. Without a schema, nothing checks the type. */
   collection<Data = JsonObject>(name: string): Collection<Data, Known>;
   /**

@@ -1,4 +1,4 @@
-import type { View, Watch } from '@uproar/client';
+import type { AnyRelated, View, Watch } from '@uproar/client';
 import { useSyncExternalStore } from 'react';
 
 /** A view that no component shows is kept open for this time, in milliseconds. */
@@ -9,15 +9,15 @@ const KEPT_MS = 5000;
  * event, or beside the store. It begins at once, so that the data is on its way before the component is rendered, and ends a
  * few seconds after the last component has stopped showing it; then the next one begins it anew.
  */
-export class PreparedWatch<Data> {
-  readonly #begin: () => Watch<Data>;
+export class PreparedWatch<Data, Related = AnyRelated> {
+  readonly #begin: () => Watch<Data, Related>;
   readonly #listeners = new Set<() => void>();
-  #watch: Watch<Data> | undefined;
+  #watch: Watch<Data, Related> | undefined;
   #loaded: Promise<void> | undefined;
   #resolve: () => void = () => undefined;
   #timer: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(begin: () => Watch<Data>) {
+  constructor(begin: () => Watch<Data, Related>) {
     this.#begin = begin;
     this.#open();
   }
@@ -39,7 +39,7 @@ export class PreparedWatch<Data> {
    * @throws {Promise} while it loads: React waits for it
    * @throws {WatchFailedError} when the watch has failed
    */
-  readonly current = (): View<Data> => {
+  readonly current = (): View<Data, Related> => {
     const view = this.#open().current;
     if (view.state === 'loading') throw this.#loaded;
     if (view.state === 'failed') throw new WatchFailedError(view.error);
@@ -59,7 +59,7 @@ export class PreparedWatch<Data> {
     this.#timer = undefined;
   }
 
-  #open(): Watch<Data> {
+  #open(): Watch<Data, Related> {
     if (this.#watch) return this.#watch;
     const watch = this.#begin();
     this.#watch = watch;
@@ -98,6 +98,6 @@ export class WatchFailedError extends Error {
  * What a prepared watch shows. The component suspends until there is something to show, and throws a {@link WatchFailedError} to the
  * nearest error boundary when the watch has failed. On a server, the nearest `Suspense` shows its fallback.
  */
-export function usePreparedWatch<Data>(view: PreparedWatch<Data>): View<Data> {
+export function usePreparedWatch<Data, Related>(view: PreparedWatch<Data, Related>): View<Data, Related> {
   return useSyncExternalStore(view.subscribe, view.current);
 }

@@ -1,8 +1,8 @@
-import type { Collection, TypedDocument, View, Watch } from '@uproar/client';
+import type { AnyRelated, Collection, Schemas, TypedDocument, View, Watch } from '@uproar/client';
 import { useMemo, useSyncExternalStore, type DependencyList } from 'react';
 
 /** A view in which nothing is known: on a server, before the first render in a browser, and without a watch. */
-const LOADING: View<never> = {
+const LOADING: View<never, never> = {
   state: 'loading',
   documents: [],
   byId: new Map(),
@@ -20,7 +20,10 @@ const LOADING: View<never> = {
  * @param begin returns the watch; undefined for none: then the view stays in the state `loading`
  * @param dependencies everything that `begin` uses, as for `useMemo`
  */
-export function useWatch<Data>(begin: () => Watch<Data> | undefined, dependencies: DependencyList): View<Data> {
+export function useWatch<Data, Related = AnyRelated>(
+  begin: () => Watch<Data, Related> | undefined,
+  dependencies: DependencyList,
+): View<Data, Related> {
   const watched = useMemo(() => new Watched(begin), dependencies);
   return useSyncExternalStore(watched.subscribe, watched.current, onServer);
 }
@@ -36,7 +39,10 @@ export interface DocumentView<Data> {
 }
 
 /** One document, which need not exist. The component renders again only when this document or the state changes. */
-export function useDocument<Data>(collection: Collection<Data>, id: string): DocumentView<Data> {
+export function useDocument<Data, Known extends Schemas>(
+  collection: Collection<Data, Known>,
+  id: string,
+): DocumentView<Data> {
   const { store, name } = collection;
   const { documents, state, pending, error } = useWatch(() => collection.watchOne(id), [store, name, id]);
   const document = documents[0];
@@ -45,12 +51,12 @@ export function useDocument<Data>(collection: Collection<Data>, id: string): Doc
 }
 
 /** A watch that is open while React is subscribed to it. */
-class Watched<Data> {
-  readonly #begin: () => Watch<Data> | undefined;
-  #watch: Watch<Data> | undefined;
-  #view: View<Data> = LOADING;
+class Watched<Data, Related> {
+  readonly #begin: () => Watch<Data, Related> | undefined;
+  #watch: Watch<Data, Related> | undefined;
+  #view: View<Data, Related> = LOADING;
 
-  constructor(begin: () => Watch<Data> | undefined) {
+  constructor(begin: () => Watch<Data, Related> | undefined) {
     this.#begin = begin;
   }
 
@@ -68,9 +74,9 @@ class Watched<Data> {
     };
   };
 
-  readonly current = (): View<Data> => this.#view;
+  readonly current = (): View<Data, Related> => this.#view;
 }
 
-function onServer(): View<never> {
+function onServer(): View<never, never> {
   return LOADING;
 }

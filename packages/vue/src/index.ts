@@ -3,7 +3,16 @@
  *
  * @packageDocumentation
  */
-import type { Collection, ConnectionState, Store, TypedDocument, View, Watch } from '@uproar/client';
+import type {
+  AnyRelated,
+  Collection,
+  ConnectionState,
+  Schemas,
+  Store,
+  TypedDocument,
+  View,
+  Watch,
+} from '@uproar/client';
 import {
   computed,
   onScopeDispose,
@@ -19,9 +28,11 @@ import {
  * The view of a watch as a ref. The watch starts when the composable is called, and again whenever what `begin` reads
  * changes, and closed with the component.
  */
-export function useWatch<Data>(begin: () => Watch<Data> | undefined): Readonly<ShallowRef<View<Data> | undefined>> {
-  const view = shallowRef<View<Data> | undefined>();
-  let open: Watch<Data> | undefined;
+export function useWatch<Data, Related = AnyRelated>(
+  begin: () => Watch<Data, Related> | undefined,
+): Readonly<ShallowRef<View<Data, Related> | undefined>> {
+  const view = shallowRef<View<Data, Related> | undefined>();
+  let open: Watch<Data, Related> | undefined;
   const close = () => {
     open?.close();
     open = undefined;
@@ -67,8 +78,8 @@ export interface DocumentView<Data> {
 }
 
 /** One document, which need not exist, as a ref. It follows another one when the id changes. */
-export function useDocument<Data>(
-  collection: MaybeRefOrGetter<Collection<Data>>,
+export function useDocument<Data, Known extends Schemas>(
+  collection: MaybeRefOrGetter<Collection<Data, Known>>,
   id: MaybeRefOrGetter<string>,
 ): ComputedRef<DocumentView<Data>> {
   const view = useWatch(() => toValue(collection).watchOne(toValue(id)));

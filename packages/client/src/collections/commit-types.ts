@@ -2,6 +2,7 @@ import type { WireCommit } from '@uproar/protocol';
 import type { DataOf, Schemas } from '../schema/schema.js';
 import type { Changes, DocumentEnd, WriteOptions } from './collection.js';
 import type { AdjustmentsOf, PatchOf } from './field-types.js';
+import type { NamesOf } from './related-types.js';
 
 /** A write to a collection whose documents are of a known type. */
 export type CollectionWrite<Name extends string, Data> =
@@ -45,7 +46,7 @@ type OnlyFieldsOf<Write, Data> = Write extends { data: infer Given }
     : unknown;
 
 /** What a write has to be, by the schema of its collection. */
-type Checked<Write, Known extends Schemas> = [CollectionOf<Write>] extends [keyof Known & string]
+type Checked<Write, Known extends Schemas> = [CollectionOf<Write>] extends [NamesOf<Known>]
   ? [CollectionOf<Write>] extends [never]
     ? WireCommit['writes'][number]
     : CollectionWrite<CollectionOf<Write>, DataOf<Known[CollectionOf<Write>]>> &

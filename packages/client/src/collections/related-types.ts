@@ -4,6 +4,9 @@ import type { DataOf, Schemas } from '../schema/schema.js';
 import type { TypedDocument } from '../views/view.js';
 import type { FieldPath } from './field-types.js';
 
+/** The names of the collections whose schemas are known; none for a store of any kind. */
+export type NamesOf<Known extends Schemas> = 0 extends 1 & Known ? never : keyof Known & string;
+
 /** A store that was connected without schemas. */
 export type NoSchemas = Record<never, never>;
 
@@ -13,7 +16,7 @@ type WireInclude = Exclude<NonNullable<WireQuery['include']>, string>[string];
 export type IncludesOf<Data> = Readonly<Record<string, Omit<WireInclude, 'via'> & { via?: FieldPath<Data> }>>;
 
 /** The data of the documents of a collection, as far as it is known. */
-type DataIn<Name, Known extends Schemas> = Name extends keyof Known ? DataOf<Known[Name]> : JsonObject;
+type DataIn<Name, Known extends Schemas> = Name extends NamesOf<Known> ? DataOf<Known[Name]> : JsonObject;
 
 /** One related document with its own related documents. */
 type RelatedDocument<Include, Known extends Schemas> = Include extends { from: infer Name; include: infer Inner }
