@@ -22,7 +22,7 @@ const ROOT = fileURLToPath(new URL('../../../', import.meta.url));
 
 /** Commands that go on until they are ended. */
 const LASTING =
-  /^(\w+=\S+ )*uproar (serve(?!.*--(print-settings|help))|watch|present|demo)|^curl (-0 )?-N|^uproar journal.* --follow|^(sh|python3) docs\/recipes/;
+  /^(\w+=\S+ )*uproar (serve(?!.*--(print-settings|help))|watch|present|demo)|^curl (-0 )?-N|^uproar journal.* --follow|^(\w+=\S+ )*(sh|python3) docs\/recipes/;
 
 /** Commands that may end otherwise than with 0, as the pages say. */
 const MEANT: [string, number][] = [

@@ -20,12 +20,13 @@ export function useNames(): (string | undefined)[] {
   const state: string = useConnection(store).name;
   const waiting: number = usePending(store);
   // @ts-expect-error: nothing of that name is included
-  documents[0]?.related?.pilot;
+  const pilot = documents[0]?.related?.pilot;
   return [
     documents[0]?.related?.crew?.data.name,
     prepared.documents[0]?.related?.crew?.data.name,
     one.document?.data.name,
     state,
     String(waiting),
+    String(pilot),
   ];
 }
