@@ -1,13 +1,11 @@
 // What the pages for the conformance kit share.
-import type { ConnectionState, View, WatchTarget } from '@uproar/client';
+import type { ConnectionState, QueryParts, View } from '@uproar/client';
 
 /** What the kit gives to a page. */
 export const given = globalThis as unknown as { key: string; query: string; refused: (problem: string) => void };
 
-type WireQuery = Extract<WatchTarget, { query: unknown }>['query'];
-
 /** The query of the kit, as the client takes it. */
-export function wireQuery(): WireQuery {
+export function wireQuery(): QueryParts & { from: string } {
   const [from, parameters] = given.query.split('?') as [string, string?];
   const { limit = '500', ...parts } = Object.fromEntries(new URLSearchParams(parameters)) as Record<string, string>;
   delete parts.ordered;

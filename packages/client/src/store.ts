@@ -183,8 +183,8 @@ export class Store<Known extends Schemas = any> implements StoreAccess {
     return this.watch({ collections: true });
   }
 
-  /** Keeps something in view. Watches of the same thing share what the service sends. */
-  watch(target: WatchTarget, check?: SchemaCheck): Watch {
+  /** Keeps something in view. Watches of the same thing share what the service sends. Views have the order themselves. */
+  watch(target: WatchTarget & { query?: { ordered?: never } }, check?: SchemaCheck): Watch {
     return this.#watches.open(target, check);
   }
 

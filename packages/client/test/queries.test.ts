@@ -79,13 +79,13 @@ describe('queries of the client', () => {
       writes: Array.from({ length: 40 }, (_, n) => ({ put: `model/m~${n}`, data: modelData(random) })),
     });
     const forms = Array.from({ length: 25 }, () => modelQuery(random, 'model').form);
-    const watches = forms.map(({ from: _, ...query }) => model.watch(query));
+    const watches = forms.map(({ from: _, ordered: __, ...query }) => model.watch(query));
     await until('all are live', () => watches.every(({ current }) => current.state === 'live'));
     for (let round = 0; round < 15; round++) {
       await store.commit({
         writes: Array.from({ length: 5 }, () => ({ put: `model/m~${random.integer(0, 45)}`, data: modelData(random) })),
       });
-      for (const [index, { from: _, limit, ...query }] of forms.entries()) {
+      for (const [index, { from: _, ordered: __, limit, ...query }] of forms.entries()) {
         const { documents } = await model.list({ ...query, limit: limit === 'none' ? 1000 : limit });
         expect(watches[index]!.current.documents, JSON.stringify(forms[index])).to.deep.equal(documents);
       }

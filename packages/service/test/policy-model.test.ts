@@ -21,7 +21,13 @@ const newData = (random: Random): JsonObject => ({ ...modelData(random), ...mode
 
 /** A client that watches queries over a WebSocket and keeps a copy of each, through resets and new ids. */
 class Watching {
-  readonly copies: { query: ModelQuery; name: string; state: Record<string, unknown>; ended: boolean }[] = [];
+  readonly copies: {
+    query: ModelQuery;
+    name: string;
+    state: Record<string, unknown>;
+    ids: string[];
+    ended: boolean;
+  }[] = [];
   #taken = 0;
   private constructor(readonly socket: RawSocket) {}
 
@@ -34,15 +40,19 @@ class Watching {
   async watch(query: ModelQuery): Promise<void> {
     const { result } = await this.socket.call('watch', { query: query.form });
     this.take();
-    if (result) this.copies.push({ query, name: result.watch, state: byId(result.documents), ended: false });
+    if (result) this.copies.push({ query, name: result.watch, ...copyOf(result.documents), ended: false });
   }
 
   /** Applies the messages received since. */
   take(): void {
     for (const { method, params } of this.socket.heard.slice(this.#taken)) {
       for (const copy of this.copies.filter(({ name }) => name === params?.watch || name === params?.was)) {
-        if (method === 'reset') Object.assign(copy, { name: params.watch, state: byId(params.documents) });
-        else if (method === 'change')
+        if (method === 'reset') Object.assign(copy, { name: params.watch, ...copyOf(params.documents) });
+        else if (method === 'change' && copy.query.form.ordered) {
+          const ordered = { documents: copy.state, ids: copy.ids };
+          const patched = jsonPatch.applyPatch(ordered, params.patch, true, false).newDocument;
+          [copy.state, copy.ids] = [patched.documents, patched.ids];
+        } else if (method === 'change')
           copy.state = jsonPatch.applyPatch(copy.state, params.patch, true, false).newDocument;
         else if (method === 'end') copy.ended = true;
       }
@@ -52,6 +62,8 @@ class Watching {
 }
 
 const byId = (documents: { id: string }[]) => Object.fromEntries(documents.map((document) => [document.id, document]));
+
+const copyOf = (documents: { id: string }[]) => ({ state: byId(documents), ids: documents.map(({ id }) => id) });
 
 /** A text that does not depend on the order of members. */
 const canonical = (value: unknown): unknown =>
@@ -158,10 +170,11 @@ async function checkModel(seed: number, steps: number): Promise<void> {
             `${context}: the watch ${JSON.stringify(copy.query.form)} shows what it must`,
             () => {
               watching.take();
-              wanted = canonical(byId(copy.query.answer(documents) as { id: string }[]));
-              return copy.ended
-                ? documents.length === 0 || status === 403
-                : JSON.stringify(canonical(copy.state)) === JSON.stringify(wanted);
+              const answer = copy.query.answer(documents) as { id: string }[];
+              wanted = canonical(byId(answer));
+              if (copy.ended) return documents.length === 0 || status === 403;
+              const inOrder = !copy.query.form.ordered || answer.map(({ id }) => id).join() === copy.ids.join();
+              return inOrder && JSON.stringify(canonical(copy.state)) === JSON.stringify(wanted);
             },
             3000,
           );

@@ -7,8 +7,8 @@ import type { FieldList, FieldNames, OrderList, TotalList } from './field-types.
 import type { IncludesOf, NoSchemas, RelatedOf } from './related-types.js';
 import { Condition, fieldNames, where, type Quotable } from './where.js';
 
-/** What a query may say beside its collection; see the query language. */
-export type QueryParts = Omit<WireQuery, 'from'>;
+/** What a query may say beside its collection; see the query language. Views have the order themselves. */
+export type QueryParts = Omit<WireQuery, 'from' | 'ordered'>;
 
 /** A result with documents of a known type. */
 export type TypedListing<Data, Related = AnyRelated> = Omit<Listing, 'documents'> & {
