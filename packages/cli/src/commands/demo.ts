@@ -28,6 +28,9 @@ import { readSetupFolder } from '../setup/folder.js';
 import { startService, stopped } from '../connect/run-service.js';
 import { parsePort } from '../settings/declaration.js';
 
+/** Pages that Vite serves while somebody develops an app against the demo. */
+const DEVELOPMENT_ORIGINS = ['http://localhost:5173', 'http://127.0.0.1:5173'];
+
 /** The most nodes of a cluster on one machine. */
 const MAX_NODES = 5;
 
@@ -107,6 +110,7 @@ async function startAnywhere(
     adminKey,
     accounts: 'open' as const,
     pages: { '/board/': BOARD_DIRECTORY, '/field/': FIELD_DIRECTORY },
+    allowedOrigins: DEVELOPMENT_ORIGINS,
     // The radio desk listens on this machine.
     hooks: { networks: ['127.0.0.1'] },
   };
