@@ -1,4 +1,4 @@
-import { readFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect } from 'chai';
 import { brokenRecipe } from '../../../test/conformance/programs.js';
@@ -85,6 +85,36 @@ describe('the conformance kit', function () {
     const { code, outcomes } = await test(program, 'cut');
     expect(outcomes[0]).to.include({ check: 'cut', state: 'remark' });
     expect(code).to.equal(0);
+  });
+
+  it('shows a readable exchange of a WebSocket whose bytes come in pieces', async () => {
+    const program = join(directory.path, 'partial.mjs');
+    const client = new URL('../../client/dist/node.js', import.meta.url).href;
+    writeFileSync(
+      program,
+      `import { connect } from '${client}';
+      const store = connect(process.env.UPROAR_URL, { token: process.env.UPROAR_KEY, transport: 'socket' });
+      store.watch({ query: { from: 'balloons', limit: 'none' } }).subscribe(({ state, documents }) => {
+        if (state === 'live') console.log(JSON.stringify(documents.slice(0, 3)));
+      });`,
+    );
+    const { outcomes } = await test(['node', program], 'pieces');
+    const exchange = outcomes[0]!.exchange!;
+    expect(outcomes[0]).to.include({ state: 'failed' });
+    expect(exchange.slice(0, 4)).to.deep.equal([
+      'connection 1',
+      '→ GET /v1/live HTTP/1.1',
+      '→ Upgrade: websocket',
+      '← HTTP/1.1 101 Switching Protocols',
+    ]);
+    expect(exchange.join('\n')).to.match(/→ .*"method":"hello","params":\{"token":"…"\}/);
+    expect(exchange.join('\n')).to.match(/→ .*"method":"watch"/);
+    for (const line of exchange.slice(1)) expect(line).to.match(/^(?:→ |← |  )/);
+  });
+
+  it('ends a program that prints without end', async () => {
+    const { outcomes } = await test(['sh', '-c', `yes '{"bl-1":{}}'`], 'result');
+    expect(outcomes[0]).to.deep.include({ state: 'failed', details: ['line: more than 100000 states'] });
   });
 
   it('lists its checks, and refuses an unknown one, a missing program, and one that does not start', async () => {

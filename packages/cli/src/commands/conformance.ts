@@ -2,9 +2,9 @@ import type { Command } from 'commander';
 import pc from 'picocolors';
 import { CHECKS } from '../conformance/checks.js';
 import { runChecks, type CheckOutcome } from '../conformance/run-checks.js';
-import { wholeNumber } from '../arguments/numbers.js';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import { cutLine, printJson, printTable } from '../output/output.js';
+import { parseCount } from '../settings/amounts.js';
 
 interface Options {
   query: string;
@@ -30,8 +30,8 @@ export function addConformance(program: Command): void {
     .option('--query <query>', 'what the program watches, with parameters as in an address', 'balloons?limit=none')
     .option('--writes', 'also check commits: the program sends each line of its standard input as a commit')
     .option('--only <checks>', 'run these checks, separated by commas')
-    .option('--seed <number>', 'another series of random writes', wholeNumber, 1)
-    .option('--timeout <seconds>', 'how long the program has to show a state', wholeNumber, 20)
+    .option('--seed <number>', 'another series of random writes', parseCount, 1)
+    .option('--timeout <seconds>', 'how long the program has to show a state', parseCount, 20)
     .option('--list', 'list the checks')
     .option('--json', 'print each outcome as a line of JSON')
     .addHelpText(

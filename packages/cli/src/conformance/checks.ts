@@ -1,3 +1,4 @@
+import { setTimeout as sleep } from 'node:timers/promises';
 import { HARD_NAMES, HARD_VALUES } from './random-writes.js';
 import { ConformanceError, type Trial } from './trial.js';
 
@@ -86,9 +87,7 @@ export const CHECKS: readonly Check[] = [
     name: 'cut',
     title: 'connects again when the link is cut, also within an event, and continues without a gap',
     async run(trial) {
-      await trial.write(5);
-      trial.run();
-      await trial.expectState('at the start');
+      await trial.begin(5);
       const attempts: number[] = [];
       for (let round = 1; round <= 5; round++) {
         trial.link.cutAfterBytes = 40 + 130 * round;
@@ -103,26 +102,21 @@ export const CHECKS: readonly Check[] = [
       }
       trial.expectHistory();
       if (Math.max(...attempts) > MOST_ATTEMPTS) return 'It connects many times in a second. Wait between attempts.';
-      if (!resumes(trial)) return 'It reads everything again after a cut. Send the last resume point instead.';
-      return undefined;
+      return adviceToResume(trial);
     },
   },
   {
     name: 'restart',
     title: 'connects again after the store was restarted',
     async run(trial) {
-      await trial.write(5);
-      trial.run();
-      await trial.expectState('at the start');
+      await trial.begin(5);
       for (const [round, downMs] of [200, 2500].entries()) {
         await trial.restart(downMs);
         await trial.write(5);
         await trial.expectState(`after restart ${round + 1}`);
       }
       trial.expectHistory();
-      return resumes(trial)
-        ? undefined
-        : 'It reads everything again after a restart. Send the last resume point instead.';
+      return adviceToResume(trial);
     },
   },
   {
@@ -146,9 +140,7 @@ export const CHECKS: readonly Check[] = [
     name: 'reset',
     title: 'discards its copy when the store sends a reset: after a change of the policy, or when it was away too long',
     async run(trial) {
-      await trial.write(20);
-      trial.run();
-      await trial.expectState('at the start');
+      await trial.begin(20);
       await trial.setPolicy("status IN ('aloft', 'landed')");
       await trial.expectState('after the policy concealed some documents');
       await trial.write(8);
@@ -169,9 +161,7 @@ export const CHECKS: readonly Check[] = [
     name: 'slow',
     title: 'is right after the store merged many changes into one, because nothing was read for a while',
     async run(trial) {
-      await trial.write(10);
-      trial.run();
-      await trial.expectState('at the start');
+      await trial.begin(10);
       trial.link.held = true;
       const note = (n: number) => `${n} `.repeat(HELD_DOCUMENT_BYTES / (String(n).length + 1));
       for (let n = 0; n < HELD_COMMITS; n++) {
@@ -205,9 +195,7 @@ export const CHECKS: readonly Check[] = [
     name: 'refused',
     title: 'ends, or stops asking, when it may not read any more; and with a token that is not accepted',
     async run(trial) {
-      await trial.write(5);
-      trial.run();
-      await trial.expectState('at the start');
+      await trial.begin(5);
       const before = trial.link.opened;
       await trial.setPolicy('false');
       await expectEnd(trial, before, 'after the policy took its access away');
@@ -228,9 +216,7 @@ export const CHECKS: readonly Check[] = [
     name: 'silence',
     title: 'notices a link on which nothing arrives any more, although heartbeats should',
     async run(trial) {
-      await trial.write(5);
-      trial.run();
-      await trial.expectState('at the start');
+      await trial.begin(5);
       trial.link.silence();
       await trial.write(5);
       await trial.expectState('after the link fell silent', SILENCE_NOTICED_MS);
@@ -249,7 +235,7 @@ export const CHECKS: readonly Check[] = [
         trial.link.loseAnswers = n % 4 === 1;
         trial.link.down = n % 4 === 3;
         trial.program.tell(adjustment(`c-${n}`));
-        await new Promise((resolve) => setTimeout(resolve, 700));
+        await sleep(700);
         trial.link.loseAnswers = trial.link.down = false;
       }
       await expectTally(trial, 12, 'after 12 commits, some of them over a failing link');
@@ -269,9 +255,9 @@ function adjustment(id: string): object {
 async function expectTally(trial: Trial, expected: number, when: string): Promise<void> {
   const read = async () => ((await trial.request('GET', '/v1/data/tallies/t-1')) as { data: { n: number } }).data.n;
   const end = Date.now() + trial.options.timeoutMs;
-  while ((await read()) < expected && Date.now() < end) await new Promise((resolve) => setTimeout(resolve, 50));
+  while ((await read()) < expected && Date.now() < end) await sleep(50);
   // A commit that is sent once too often arrives within this time.
-  await new Promise((resolve) => setTimeout(resolve, 1500));
+  await sleep(1500);
   const found = await read();
   if (found !== expected) throw new ConformanceError(`The tally is ${found} instead of ${expected} ${when}.`);
 }
@@ -280,14 +266,16 @@ async function expectEnd(trial: Trial, openedBefore: number, when: string): Prom
   const end = Date.now() + ENDS_WITHIN_MS;
   const attempts = () => trial.link.opened - openedBefore;
   while (trial.program.ended === undefined && Date.now() < end && attempts() <= MOST_ATTEMPTS) {
-    await new Promise((resolve) => setTimeout(resolve, 50));
+    await sleep(50);
   }
   if (attempts() > MOST_ATTEMPTS) {
     throw new ConformanceError(`It made ${attempts()} connections ${when}. The problem is final; end, and say why.`);
   }
 }
 
-/** Whether the latest connection with a watch resumed it. */
-function resumes(trial: Trial): boolean {
-  return trial.link.recordings.filter(({ watches }) => watches).at(-1)?.resumes ?? true;
+/** A remark if the latest connection with a watch did not resume it. */
+function adviceToResume(trial: Trial): string | undefined {
+  const last = trial.link.recordings.filter(({ watches }) => watches).at(-1);
+  if (!last || last.resumes) return undefined;
+  return 'It reads everything again when it connects again. Send the last resume point instead.';
 }

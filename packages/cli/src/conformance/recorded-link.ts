@@ -1,4 +1,5 @@
 import { createServer, Socket, type Server } from 'node:net';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { Recording } from './recording.js';
 
 /** So many connections are kept for the report. */
@@ -127,7 +128,7 @@ export class RecordedLink {
       for (let chunk = waiting.shift(); chunk && !client.destroyed; chunk = waiting.shift()) {
         // The store notices that nothing is read only when the buffers of the connection are full.
         upstream.pause();
-        while (this.held) await new Promise((resolve) => setTimeout(resolve, 20));
+        while (this.held) await sleep(20);
         const length = Math.min(chunk.length, this.pieceBytes);
         if (length < chunk.length) waiting.unshift(chunk.subarray(length));
         this.#send(chunk.subarray(0, length), client, recording, state);

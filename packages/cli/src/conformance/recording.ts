@@ -1,120 +1,134 @@
 import type { Writable } from 'node:stream';
 import * as ws from 'ws';
 
-/** So many bytes of one connection are kept; the middle of a longer one is left out. */
-const KEPT_BYTES = 256 * 1024;
-/** A line of a report has at most so many characters. */
+/** So many lines of one connection are kept: the first ones, with the request, and the last ones. */
+const FIRST_LINES = 40;
+const LAST_LINES = 200;
+/** A line has at most so many characters. */
 const LINE_LENGTH = 240;
+/** An unfinished line is kept up to this size, in bytes. */
+const UNFINISHED_BYTES = 16 * 1024;
 
-/** What passed on one connection, in order. */
+const START_LINE = /^(?:[A-Z]+ \/\S* HTTP\/1\.[01]|HTTP\/1\.[01] \d{3})/;
+/** The headers that say something about an exchange. */
+const SHOWN_HEADERS = /^(?:authorization|accept|content-type|last-event-id|retry-after|upgrade): /i;
+/** The size of a chunk of a body (RFC 9112, section 7.1). */
+const CHUNK_SIZE = /^[0-9a-f]{1,8}$/i;
+
+/** What passed on one connection, as lines: `→` is sent by the program, `←` by the store. */
 export class Recording {
-  readonly #chunks: { fromStore: boolean; bytes: Buffer }[] = [];
-  #bytes = 0;
-  #ended = false;
+  /** Whether the program asked for a watch on this connection. */
+  watches = false;
+  /** Whether it asked to resume one. */
+  resumes = false;
+  readonly #lines: string[] = [];
+  readonly #program = new Direction(true, (line) => this.#note('→', line));
+  readonly #store = new Direction(false, (line) => this.#note('←', line));
 
   /** @param number which connection it is, from 1 */
   constructor(readonly number: number) {}
 
   /** Records what the program sent. */
   sent(bytes: Buffer): void {
-    this.#add(false, bytes);
+    this.#program.take(bytes);
   }
 
   /** Records what the program received. */
   received(bytes: Buffer): void {
-    this.#add(true, bytes);
+    // The body of a request has no end of line.
+    this.#program.flush();
+    this.#store.take(bytes);
+    if (this.#store.upgraded) this.#program.upgrade();
   }
 
   /** Records that the connection has ended. */
   end(): void {
-    this.#ended = true;
+    this.#add('  connection closed');
   }
 
-  /** The requests on this connection, with their headers. */
-  get requests(): string[] {
-    return this.#chunks
-      .filter(({ fromStore }) => !fromStore)
-      .map(({ bytes }) => bytes.toString('latin1'))
-      .filter((text) => /^[A-Z]+ \/\S* HTTP\/1\.[01]\r\n/.test(text));
-  }
-
-  /** Whether the program asked to resume a watch on this connection. */
-  get resumes(): boolean {
-    return (
-      this.requests.some((text) => /^last-event-id: *\S|^GET \S*[?&]resume=./im.test(text)) ||
-      this.describe().some((line) => line.startsWith('→') && line.includes('"resume"'))
-    );
-  }
-
-  /** Whether the program asked for a watch on this connection. */
-  get watches(): boolean {
-    return (
-      this.requests.some((text) => /^accept: *text\/event-stream/im.test(text)) ||
-      this.describe().some((line) => line.startsWith('→') && line.includes('"method":"watch"'))
-    );
-  }
-
-  /** The exchange as lines: `→` is sent by the program, `←` by the store. */
+  /** The exchange so far. */
   describe(): string[] {
-    const lines: string[] = [];
-    const frames = [new Frames(lines, '→', true), new Frames(lines, '←', false)] as const;
-    let upgraded = false;
-    for (const { fromStore, bytes } of this.#chunks) {
-      const mark = fromStore ? '←' : '→';
-      if (upgraded) {
-        frames[fromStore ? 1 : 0].add(bytes);
-        continue;
-      }
-      const text = bytes.toString();
-      if (fromStore && text.startsWith('HTTP/1.1 101')) {
-        upgraded = true;
-        const end = bytes.indexOf('\r\n\r\n') + 4;
-        lines.push(`${mark} HTTP/1.1 101 Switching Protocols`);
-        frames[1].add(bytes.subarray(end));
-        continue;
-      }
-      for (const line of text.split(/\r?\n/)) {
-        // Sizes of chunks, and headers that say nothing about the matter, are left out.
-        if (line === '' || /^[0-9a-f]{1,8}$/i.test(line) || HIDDEN_HEADERS.test(line)) continue;
-        lines.push(`${mark} ${line.replace(/^(authorization: bearer ).*/i, '$1…')}`);
-      }
-    }
-    if (this.#ended) lines.push('  connection closed');
-    return lines.map((line) => (line.length > LINE_LENGTH ? `${line.slice(0, LINE_LENGTH)} …` : line));
+    this.#program.flush();
+    this.#store.flush();
+    return this.#lines;
   }
 
-  #add(fromStore: boolean, bytes: Buffer): void {
-    this.#chunks.push({ fromStore, bytes });
-    this.#bytes += bytes.length;
-    // The beginning, with the request, is kept.
-    while (this.#bytes > KEPT_BYTES && this.#chunks.length > 4)
-      this.#bytes -= this.#chunks.splice(3, 1)[0]!.bytes.length;
+  #note(mark: string, line: string): void {
+    if (mark === '→') {
+      this.watches ||= /^accept: *text\/event-stream|"method":"watch"/i.test(line);
+      this.resumes ||= /^last-event-id: *\S|^GET \S*[?&]resume=.|"method":"watch".*"resume":/i.test(line);
+    }
+    const safe = line.replace(/^(authorization: bearer ).*/i, '$1…').replace(/"token":"[^"]*"/, '"token":"…"');
+    this.#add(`${mark} ${safe}`);
+  }
+
+  #add(line: string): void {
+    this.#lines.push(line.length > LINE_LENGTH ? `${line.slice(0, LINE_LENGTH)} …` : line);
+    if (this.#lines.length > FIRST_LINES + LAST_LINES) this.#lines.splice(FIRST_LINES, 1);
   }
 }
-
-const HIDDEN_HEADERS =
-  /^(?:user-agent|accept-encoding|accept-language|connection|keep-alive|date|host|vary|sec-\w+|sec-websocket-\S+|cache-control|pragma|transfer-encoding|content-length|x-\S+|referrer-policy|content-security-policy|strict-transport-security|cross-origin-\S+|origin-\S+|permissions-policy|uproar-\S+|ratelimit\S*): /i;
 
 /** The reader of frames of `ws`, which its types do not declare. */
 const { Receiver } = ws as unknown as {
   Receiver: new (options: { isServer: boolean; allowSynchronousEvents: boolean }) => Writable;
 };
 
-/** Reads the messages of a WebSocket out of recorded bytes (RFC 6455). */
-class Frames {
-  readonly #receiver: Writable;
+/** One direction of a connection: HTTP/1 (RFC 9112), and after an upgrade a WebSocket (RFC 6455). */
+class Direction {
+  upgraded = false;
+  readonly #note: (line: string) => void;
+  readonly #frames: Writable;
+  #rest: Buffer = Buffer.alloc(0);
+  #part: 'head' | 'body' = 'head';
+  #upgrading = false;
 
-  constructor(lines: string[], mark: string, fromClient: boolean) {
-    this.#receiver = new Receiver({ isServer: fromClient, allowSynchronousEvents: true });
-    this.#receiver.on('message', (data: Buffer) =>
-      lines.push(`${mark} ${data.toString().replace(/"token":"[^"]*"/, '"token":"…"')}`),
-    );
-    this.#receiver.on('conclude', (code: number) => lines.push(`${mark} close ${code}`));
-    this.#receiver.on('error', () => undefined);
+  /** @param note called with each line and message */
+  constructor(fromProgram: boolean, note: (line: string) => void) {
+    this.#note = note;
+    this.#frames = new Receiver({ isServer: fromProgram, allowSynchronousEvents: true });
+    this.#frames.on('message', (data: Buffer) => note(data.toString()));
+    this.#frames.on('conclude', (code: number) => note(`close ${code}`));
+    this.#frames.on('error', () => undefined);
   }
 
-  add(bytes: Buffer): void {
+  take(bytes: Buffer): void {
+    if (this.#part === 'body' && START_LINE.test(bytes.toString('latin1', 0, 2000))) this.flush();
+    let rest = Buffer.concat([this.#rest, bytes]);
+    for (let end = rest.indexOf(10); end !== -1 && !this.upgraded; end = rest.indexOf(10)) {
+      this.#takeLine(rest.toString('utf8', 0, end).replace(/\r$/, ''));
+      rest = rest.subarray(end + 1);
+    }
+    this.#rest = rest.subarray(0, this.upgraded ? rest.length : UNFINISHED_BYTES);
+    if (this.upgraded) this.upgrade();
+  }
+
+  /** From here on, the bytes are frames. */
+  upgrade(): void {
+    this.upgraded = true;
     // Reading unmasks the bytes in place.
-    this.#receiver.write(Buffer.from(bytes));
+    if (this.#rest.length > 0) this.#frames.write(Buffer.from(this.#rest));
+    this.#rest = Buffer.alloc(0);
+  }
+
+  /** Notes a line that has no end yet, such as the body of a request. */
+  flush(): void {
+    if (this.upgraded || this.#rest.length === 0) return;
+    const line = this.#rest.toString();
+    this.#rest = Buffer.alloc(0);
+    this.#takeLine(line);
+  }
+
+  #takeLine(line: string): void {
+    if (START_LINE.test(line)) {
+      this.#part = 'head';
+      this.#upgrading = line.startsWith('HTTP/1.1 101');
+      this.#note(line);
+    } else if (this.#part === 'head') {
+      if (SHOWN_HEADERS.test(line)) this.#note(line);
+      else if (line === '') {
+        this.#part = 'body';
+        this.upgraded = this.#upgrading;
+      }
+    } else if (line !== '' && !CHUNK_SIZE.test(line)) this.#note(line);
   }
 }

@@ -40,7 +40,7 @@ export async function* runChecks(
 async function runCheck(check: Check, options: TrialOptions): Promise<CheckOutcome> {
   const { name, title } = check;
   const beganMs = Date.now();
-  const trial = await Trial.begin(options);
+  const trial = await Trial.open(options);
   const outcome = (more: Omit<CheckOutcome, 'check' | 'title' | 'durationMs'>): CheckOutcome => ({
     check: name,
     title,
@@ -70,5 +70,5 @@ function describe(recording: Recording): string[] {
           ...lines.slice(-LAST_LINES),
         ]
       : lines;
-  return [`  connection ${recording.number}`, ...shown];
+  return [`connection ${recording.number}`, ...shown];
 }

@@ -1,9 +1,13 @@
 import { spawn, type ChildProcess } from 'node:child_process';
 import { createInterface } from 'node:readline';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { canonicalText, isObject, type JsonValue } from '@uproar/core';
 
 /** So much of what a program writes to its standard error is kept, in characters. */
 const KEPT_STDERR = 4000;
+/** A program may print so many states, and so many bytes in all. The checks need less. */
+const MOST_STATES = 100_000;
+const MOST_BYTES = 256_000_000;
 /** So long a program has to end after SIGTERM, in milliseconds. */
 const GRACE_MS = 2000;
 
@@ -37,6 +41,11 @@ export class TestedProgram {
     });
     this.#child.on('exit', (code, signal) => (this.ended ??= code ?? signal ?? 'ended'));
     this.#child.stdin!.on('error', () => undefined);
+    let printed = 0;
+    this.#child.stdout!.on('data', ({ length }: Buffer) => {
+      printed += length;
+      if (printed > MOST_BYTES) this.#endFor(`more than ${MOST_BYTES} bytes in all`);
+    });
     createInterface({ input: this.#child.stdout! }).on('line', (line) => this.#take(line));
     this.#child.stderr!.on('data', (text) => (this.stderr = (this.stderr + String(text)).slice(-KEPT_STDERR)));
   }
@@ -56,7 +65,7 @@ export class TestedProgram {
     if (this.ended === 'not started') return;
     this.#signal(signal);
     const end = Date.now() + GRACE_MS;
-    while (this.ended === undefined && Date.now() < end) await new Promise((resolve) => setTimeout(resolve, 20));
+    while (this.ended === undefined && Date.now() < end) await sleep(20);
     this.#signal('SIGKILL');
   }
 
@@ -69,10 +78,16 @@ export class TestedProgram {
   }
 
   #take(line: string): void {
-    if (line.trim() === '') return;
+    if (line.trim() === '' || this.states.length > MOST_STATES) return;
     const state = readState(line);
     if (state) this.states.push(state);
     else this.wrongLine ??= line;
+    if (this.states.length > MOST_STATES) this.#endFor(`more than ${MOST_STATES} states`);
+  }
+
+  #endFor(excess: string): void {
+    this.wrongLine ??= excess;
+    this.#signal('SIGKILL');
   }
 }
 
@@ -101,6 +116,11 @@ export function stateOf(
   ids: readonly string[] | undefined,
 ): ShownState {
   return { documents, text: canonicalText(documents as JsonValue), ids };
+}
+
+/** Whether a program shows a state of the store; the order counts if the program says it. */
+export function shows(shown: ShownState, state: ShownState): boolean {
+  return shown.text === state.text && (!shown.ids || shown.ids.join() === state.ids!.join());
 }
 
 function idOf({ id }: { id: string }): string {

@@ -1,12 +1,13 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { diff, type JsonValue } from '@uproar/core';
 import { SignJWT } from 'jose';
 import { startService, type Service } from '@uproar/service';
 import { RandomWrites, type RandomWrite } from './random-writes.js';
 import { RecordedLink } from './recorded-link.js';
-import { stateOf, TestedProgram, type ShownState } from './tested-program.js';
+import { shows, stateOf, TestedProgram, type ShownState } from './tested-program.js';
 
 /** What is tested, and how. */
 export interface TrialOptions {
@@ -54,7 +55,7 @@ export class Trial {
     this.#writes = new RandomWrites(options.seed);
   }
 
-  static async begin(options: TrialOptions): Promise<Trial> {
+  static async open(options: TrialOptions): Promise<Trial> {
     const directory = mkdtempSync(join(tmpdir(), 'uproar-conformance-'));
     const service = await start(directory, 0);
     const port = Number(new URL(service.address).port);
@@ -85,11 +86,18 @@ export class Trial {
     });
   }
 
+  /** Writes, starts the program, and waits until it shows what the store has. */
+  async begin(commits: number): Promise<void> {
+    await this.write(commits);
+    this.run();
+    await this.expectState('at the start');
+  }
+
   /** Stops the store and starts it again. */
   async restart(downMs: number): Promise<void> {
     const port = Number(new URL(this.service.address).port);
     await this.service.close();
-    await new Promise((resolve) => setTimeout(resolve, downMs));
+    await sleep(downMs);
     this.service = await start(this.directory, port);
   }
 
@@ -143,7 +151,7 @@ export class Trial {
     const end = Date.now() + timeoutMs;
     for (;;) {
       const { shown, wrongLine, ended, stderr } = this.program;
-      if (shown?.text === expected.text && (!shown.ids || shown.ids.join() === expected.ids!.join())) return;
+      if (shown && shows(shown, expected)) return;
       if (wrongLine !== undefined) {
         throw new ConformanceError('The program printed a line that is not a state.', [
           `line: ${wrongLine.slice(0, 200)}`,
@@ -156,7 +164,7 @@ export class Trial {
         );
       }
       if (Date.now() > end) throw wrongState(when, shown, expected, timeoutMs);
-      await new Promise((resolve) => setTimeout(resolve, 20));
+      await sleep(20);
     }
   }
 
@@ -168,12 +176,9 @@ export class Trial {
   expectHistory(): void {
     let place = 0;
     for (const [index, shown] of this.program.states.entries()) {
-      const same = (state: ShownState) =>
-        state.text === shown.text && (!shown.ids || shown.ids.join() === state.ids!.join());
-      const found = this.#history.findIndex((state, at) => at >= place && same(state));
+      const found = this.#history.findIndex((state, at) => at >= place && shows(shown, state));
       if (found === -1) {
-        const earlier = this.#history.findIndex(same);
-        if (earlier !== -1) {
+        if (this.#history.some((state) => shows(shown, state))) {
           throw new ConformanceError(`State ${index + 1} that the program printed is older than the state before it.`);
         }
         const nearest = this.#history[place]!;
