@@ -6,7 +6,7 @@ describe('uproar erase', () => {
   const run = (...args: string[]) => bench.run(['erase', ...args]);
   const put = (id: string, data: object) => bench.service.request('PUT', `/v1/data/guests/${id}`, data);
 
-  it('counts first, erases what is confirmed, says which backups hold it, and lists what was done', async () => {
+  it('counts first, erases after a confirmation, names the backups that hold the documents, and lists erasures', async () => {
     expect((await run()).err).to.equal('nothing has been erased\n');
     for (const id of ['g-1', 'g-2', 'g-3', 'g-4']) await put(id, { email: 'ada@field.example' });
     await put('g-4', { email: 'bo@field.example' });
@@ -38,7 +38,7 @@ describe('uproar erase', () => {
     expect(JSON.parse(json.out)).to.include({ documents: 4, state: 'done' });
   });
 
-  it('is reported by doctor where it has not reached the files', async () => {
+  it('is reported by doctor if it has not reached the files of a node', async () => {
     const { rewrites } = bench.service.service.store;
     await put('g-8', { n: 1 });
     const { run: rewrite } = rewrites;
@@ -54,7 +54,7 @@ describe('uproar erase', () => {
     expect((await bench.run(['doctor'])).out).to.not.include('erasures');
   });
 
-  it('says what is wrong with a call', async () => {
+  it('explains wrong calls', async () => {
     await put('g-9', { n: 1 });
     expect((await run('guests')).err).to.include('Say which documents: --where CONDITION, or guests/ID.');
     expect((await run('guests/g-9', '--where', 'n = 1')).code).to.equal(2);

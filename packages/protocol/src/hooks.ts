@@ -67,7 +67,7 @@ export const HookChange = z.strictObject({
 });
 export type HookChange = z.infer<typeof HookChange>;
 
-/** A hook as it is listed. */
+/** A hook in a list of hooks. */
 export const HookInfo = z
   .object({
     id: z.string(),
@@ -88,7 +88,7 @@ export const HookInfo = z
     missed: z
       .object({ after: Seq, upTo: Seq })
       .optional()
-      .describe('Commits that the journal no longer had. The receiver is told with its next delivery.'),
+      .describe('Commits that the journal no longer had. The next delivery reports them to the receiver.'),
     oldSecretUntil: z.iso.datetime().optional().describe('Until when deliveries are signed with two secrets.'),
   })
   .meta({ id: 'Hook' });
@@ -118,13 +118,13 @@ export const DeliveryResult = z
   .meta({ id: 'DeliveryResult' });
 export type DeliveryResult = z.infer<typeof DeliveryResult>;
 
-/** An attempt to deliver, as it is on record. */
+/** A recorded attempt to deliver. */
 export const Delivery = DeliveryResult.extend({
   number: z.int().describe('Later attempts have greater numbers.'),
 }).meta({ id: 'Delivery' });
 export type Delivery = z.infer<typeof Delivery>;
 
-/** A delivery with what was sent, if the journal still has the change. */
+/** A delivery with its message, if the journal still has the change. */
 export const DeliveryDetails = Delivery.extend({
   request: z
     .object({ method: z.literal('POST'), url: z.string(), headers: z.record(z.string(), z.string()), body: z.string() })

@@ -103,7 +103,7 @@ describe('an erasure', () => {
     await service.restart().catch(() => undefined);
   });
 
-  it('keeps the order of the journal, says who erased what and when, and refuses what it cannot tell', async () => {
+  it('keeps the order of the journal, records who erased what and when, and refuses reads of erased states', async () => {
     await ask(service, 'PUT', '/v1/data/guests/ada', { n: 1 });
     await ask(service, 'POST', '/v1/commits', {
       writes: [
@@ -145,7 +145,7 @@ describe('an erasure', () => {
     expect(again).to.include({ documents: 1, changes: 1, seq: 6 });
   });
 
-  it('is seen at once by all who watch, and resets those who resume from before', async () => {
+  it('reaches all watches at once, and resets watches that resume from before', async () => {
     for (const id of ['ada', 'bo', 'cy']) await ask(service, 'PUT', `/v1/data/guests/${id}`, { n: 1 });
     const paths = ['', '?order=-n&limit=2', '?summary=count()', '/ada'];
     const readers = await Promise.all(paths.map((path) => StreamReader.open(`${service.url}/v1/data/guests${path}`)));
@@ -169,7 +169,7 @@ describe('an erasure', () => {
     expect(Object.keys(resumed[0]!.state)).to.have.members(['bo', 'cy']);
   });
 
-  it('tells hooks, and not those that act for somebody', async () => {
+  it('is delivered to hooks, except hooks with claims', async () => {
     await service.setPolicy({ collections: { guests: { read: 'n > 0' } } });
     await ask(service, 'POST', '/v1/hooks', { name: 'all', url: receiver.url, collection: 'guests', where: 'n > 5' });
     await ask(service, 'POST', '/v1/hooks', {
@@ -180,9 +180,9 @@ describe('an erasure', () => {
     });
     receiver.received.length = 0;
     await ask(service, 'PUT', '/v1/data/guests/ada', { n: 9 });
-    await until('both are told', () => receiver.received.length === 2);
+    await until('both hooks have it', () => receiver.received.length === 2);
     const { seq } = await erase(service, { doc: 'guests/ada' });
-    await until('the hook is told', () => receiver.received.length === 3);
+    await until('the hook has it', () => receiver.received.length === 3);
     await new Promise((resolve) => setTimeout(resolve, 300));
     expect(receiver.received).to.have.length(3);
     expect(receiver.received[2]!.event).to.include({ type: 'uproar.document.erased', subject: 'guests/ada', seq });
@@ -271,7 +271,7 @@ describe('an erasure', () => {
     expect((json as { documents: { data: object }[] }).documents[0]!.data).to.deep.equal({ 'count()': 100 });
   });
 
-  it('lists the backups that hold what was erased, and those made later hold nothing of it', async () => {
+  it('lists the backups that hold erased documents; later backups do not contain them', async () => {
     const backup = async () => {
       const { id } = (await ask(service, 'POST', '/v1/backups')) as { id: string };
       await until(
@@ -355,7 +355,7 @@ describe('an erasure', () => {
     expect((await service.request('GET', '/v1/data/guests/ada')).status).to.equal(200);
   });
 
-  it('ends what a socket shows of the document, and what it holds with the connection', async () => {
+  it('removes the document from the watches of a socket, and releases it', async () => {
     const socket = await RawSocket.open(service);
     await socket.call('hello', { token: KEY });
     await socket.call('commit', { writes: [{ put: 'online/ada', data: { n: 1 }, whileConnected: true }] });

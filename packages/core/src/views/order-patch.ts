@@ -27,18 +27,18 @@ function longestCommonOrder(before: readonly string[], after: readonly string[])
   const kept = new Set<string>();
   let start = 0;
   while (start < before.length && before[start] === after[start]) kept.add(before[start++]!);
-  let [endBefore, endAfter] = [before.length, after.length];
-  while (endBefore > start && endAfter > start && before[endBefore - 1] === after[endAfter - 1]) {
-    kept.add(before[--endBefore]!);
-    endAfter--;
+  let [tailBefore, tailAfter] = [before.length, after.length];
+  while (tailBefore > start && tailAfter > start && before[tailBefore - 1] === after[tailAfter - 1]) {
+    kept.add(before[--tailBefore]!);
+    tailAfter--;
   }
   const places = new Map<string, number>();
-  for (let index = start; index < endBefore; index++) places.set(before[index]!, index);
+  for (let index = start; index < tailBefore; index++) places.set(before[index]!, index);
 
   // Of each length, the id with the smallest place that a rising sequence of that length ends with.
   const tails: string[] = [];
   const previous = new Map<string, string | undefined>();
-  for (let index = start; index < endAfter; index++) {
+  for (let index = start; index < tailAfter; index++) {
     const id = after[index]!;
     const place = places.get(id);
     if (place === undefined) continue;

@@ -80,12 +80,12 @@ export class DeliveryPlan {
     return this.#sending;
   }
 
-  /** Changes that the journal lost, and that the receiver has not been told about. */
+  /** Changes that the journal lost and that no delivery has reported to the receiver yet. */
   get missed(): HookProgress['missed'] {
     return this.#missed;
   }
 
-  /** Whether it takes more changes. What is under way is a bounded number of documents. */
+  /** Whether it takes more changes. The number of open documents is bounded. */
   get takesMore(): boolean {
     return this.#open.size < this.#maxOpen;
   }
@@ -109,7 +109,7 @@ export class DeliveryPlan {
     this.#seq = Math.max(this.#seq, upTo);
   }
 
-  /** Notes that the journal begins at a seq: what was not delivered before it, is missed. */
+  /** Notes that the journal begins at a seq. Earlier changes that were not delivered are missed. */
   cut(first: number): void {
     let after = this.#seq < first - 1 ? this.#seq : Infinity;
     for (const document of this.#open.values()) {
@@ -125,8 +125,8 @@ export class DeliveryPlan {
     this.#missed = { after: Math.min(after, this.#missed?.after ?? after), upTo: first - 1 };
   }
 
-  /** The receiver knows what it missed. */
-  toldMissed(missed: HookProgress['missed']): void {
+  /** Notes that a delivery has reported the missed changes to the receiver. */
+  reportedMissed(missed: HookProgress['missed']): void {
     if (this.#missed === missed) this.#missed = undefined;
   }
 

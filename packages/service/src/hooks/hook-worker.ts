@@ -272,7 +272,7 @@ export class HookWorker {
     const event = missedEvent(this.#parts.store.id, missed, nowMs);
     void this.#post(event, 1, nowMs).then((answer) => {
       this.#tellingMissed = false;
-      if (isTaken(answer)) this.#plan.toldMissed(missed);
+      if (isTaken(answer)) this.#plan.reportedMissed(missed);
       else this.#missedDueMs = Date.now() + RETRY_MISSED_MS;
       this.#deliveredSince = true;
       const timer = setTimeout(() => this.wake(), isTaken(answer) ? 0 : RETRY_MISSED_MS);

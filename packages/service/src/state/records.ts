@@ -259,7 +259,7 @@ export const LogRecord = z.discriminatedUnion('kind', [
   HookRemoved,
   /** Several changes of the set-up, all or none. */
   z.object({ kind: z.literal('setup'), timeMs: Time, steps: z.array(SetupStep) }),
-  /** What was delivered. It does not count for a hook that is in another run by now. */
+  /** Deliveries of hooks. They are ignored if the hook has begun another run. */
   z.object({
     kind: z.literal('hook-progress'),
     timeMs: Time,
@@ -267,7 +267,7 @@ export const LogRecord = z.discriminatedUnion('kind', [
   }),
   IndexCreated,
   IndexRemoved,
-  /** What was used on one node since its previous usage record. It counts for the day of `timeMs`. */
+  /** The usage of one node since its previous usage record. It counts for the day of `timeMs`. */
   z.object({
     kind: z.literal('usage'),
     timeMs: Time,
@@ -375,7 +375,7 @@ export function decodeBatch(text: string): LogRecord[] {
   return records as LogRecord[];
 }
 
-/** Records with those that they contain instead of them. */
+/** Records, with each set-up replaced by its steps. */
 export function innerRecords(records: readonly LogRecord[]): LogRecord[] {
   return records.flatMap((record) => (record.kind === 'setup' ? record.steps : [record]));
 }

@@ -42,9 +42,9 @@ interface Range {
 }
 
 /**
- * Reads what was used, day by day, with pauses between them.
+ * Reads the usage day by day; other requests are served in between.
  *
- * @param waiting what was counted today and is not recorded yet
+ * @param waiting today's counts that are not recorded yet
  * @throws {ProblemError} `bad-request`, or `query-too-costly` for too many groups
  */
 export async function readUsage(
@@ -92,7 +92,7 @@ function rangeOf({ from, to }: UsageParameters, nowMs: number): Range {
   return { from: first, to: last, today };
 }
 
-/** The days on record, the newest first. Today is one of them: what is stored now is known. */
+/** The days on record, the newest first. Today is always one of them. */
 function daysOf(store: Pick<Store, 'reads'>, { from, to, today }: Range): number[] {
   const days = store.reads
     .statement<[number, number], { day: number }>(DAYS)
@@ -110,7 +110,7 @@ function usageOf(store: Pick<Store, 'reads'>, day: number, { by, identity, colle
   return by.includes('day') ? rows.map((row) => ({ day: formatDay(day), ...row })) : rows;
 }
 
-/** A row of counters, as it is read from the store; nothing if it is not asked for. */
+/** A stored row of counters, in the form of the report; undefined if the report leaves it out. */
 function namedRow([identity, collection, ...counts]: RecordedRow, day: number, filter: Filter): UsageRow[] {
   if (filter.identity !== undefined && filter.identity !== identity) return [];
   if (filter.collection !== undefined && filter.collection !== collection) return [];
@@ -120,7 +120,7 @@ function namedRow([identity, collection, ...counts]: RecordedRow, day: number, f
   return [{ ...Object.fromEntries(names), ...named }];
 }
 
-/** What was stored at the end of a day; for today, what is stored now. */
+/** The documents and bytes stored at the end of a day; for today, the present ones. */
 function storedOn(
   store: Pick<Store, 'reads' | 'collections'>,
   day: number,
@@ -137,7 +137,7 @@ function storedOn(
     .map(({ name, documents, sizeBytes }) => ({ collection: name, documents, storedBytes: sizeBytes }));
 }
 
-/** Adds what was stored to groups that do not depend on an identity: of each day, or of the last one. */
+/** Adds stored documents and bytes to groups without an identity: of each day, or of the last day. */
 function addStored(
   groups: Map<string, UsageRow>,
   stored: readonly Stored[],
