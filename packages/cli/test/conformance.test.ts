@@ -109,7 +109,7 @@ describe('the conformance kit', function () {
     ]);
     expect(exchange.join('\n')).to.match(/→ .*"method":"hello","params":\{"token":"…"\}/);
     expect(exchange.join('\n')).to.match(/→ .*"method":"watch"/);
-    for (const line of exchange.slice(1)) expect(line).to.match(/^(?:→ |← |  )/);
+    for (const line of exchange.slice(1)) expect(line).to.match(/^(?:→ |← | {2})/);
   });
 
   it('ends a program that prints without end', async () => {
