@@ -47,7 +47,11 @@ describe('a store on several nodes', () => {
     }
     await level(nodes);
     for (const [n, node] of nodes.entries()) {
-      expect((await node.request('GET', '/v1/data/balloons')).json.documents).to.have.length(3);
+      // What another node wrote is applied first and can be read once it is on disk here.
+      await until(`node ${n} shows all`, async () => {
+        const { documents } = (await node.request('GET', '/v1/data/balloons')).json as { documents: unknown[] };
+        return documents.length === 3;
+      });
       await until(`watcher ${n} has all`, () => JSON.stringify(sockets[n]!.heard).includes('b-2'));
     }
     for (const { socket } of sockets) socket.close();
