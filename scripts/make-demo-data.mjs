@@ -208,8 +208,106 @@ const gates = ['north', 'river', 'meadow'].map((name, index) => ({
   visitors: between(200, 900),
 }));
 
+/** A round area about a position. */
+function blob(x, y, width, height, corners, unevenness) {
+  const ring = Array.from({ length: corners }, (_, index) => {
+    const angle = (2 * Math.PI * index) / corners;
+    const radius = 1 + between(-unevenness, unevenness, 3);
+    return [round(x + width * radius * Math.cos(angle)), round(y + height * radius * Math.sin(angle))];
+  });
+  return { type: 'Polygon', coordinates: [[...ring, ring[0]]] };
+}
+
+/** A winding line through positions. */
+function line(positions, steps, unevenness) {
+  const winding = positions.slice(1).flatMap(([x2, y2], index) => {
+    const [x1, y1] = positions[index];
+    return Array.from({ length: steps }, (_, step) => [
+      round(x1 + ((x2 - x1) * step) / steps + between(-unevenness, unevenness, 5)),
+      round(y1 + ((y2 - y1) * step) / steps + between(-unevenness, unevenness, 5)),
+    ]);
+  });
+  return { type: 'LineString', coordinates: [...winding, positions.at(-1)] };
+}
+const round = (value) => Number(value.toFixed(5));
+
+const area = (id, name, kind, outline) => ({ id: `a-${id}`, name, kind, outline });
+const RIVER = [
+  [-0.26, 0.05],
+  [-0.12, 0.09],
+  [-0.02, 0.02],
+  [0.09, -0.03],
+  [0.26, -0.11],
+];
+const BROOK = [
+  [-0.05, -0.2],
+  [-0.03, -0.09],
+  [0.02, 0.005],
+];
+const ROAD = [
+  [-0.24, -0.15],
+  [-0.08, -0.03],
+  [0.02, 0.045],
+  [0.15, 0.13],
+  [0.25, 0.16],
+];
+const areas = [
+  area('river', 'Quillmere', 'river', line(RIVER, 5, 0.004)),
+  area('brook', 'Larkmoor brook', 'river', line(BROOK, 5, 0.004)),
+  area('lake', 'Sallow water', 'lake', blob(0.115, 0.085, 0.028, 0.016, 14, 0.2)),
+  area('wood', 'Osk wood', 'forest', blob(-0.13, -0.06, 0.06, 0.035, 14, 0.2)),
+  area('heath', 'Tern heath', 'forest', blob(0.17, 0.04, 0.03, 0.04, 14, 0.2)),
+  area('town', 'Hobbington', 'town', blob(0.02, 0.045, 0.024, 0.018, 12, 0.12)),
+  area('village', 'Sallow Reach', 'town', blob(-0.075, 0.125, 0.013, 0.01, 9, 0.12)),
+  area('launch', 'Launch field', 'launch field', blob(0, 0, 0.03, 0.02, 16, 0.05)),
+  area('no-fly', 'No-fly zone over the mill', 'no-fly zone', blob(-0.16, 0.035, 0.026, 0.024, 24, 0)),
+  area('road', 'East road', 'road', line(ROAD, 4, 0.003)),
+];
+
+const query = (id, name, parts, show) => ({ id, name, query: parts, ...(show ? { show } : {}) });
+const ALOFT = "status = 'aloft'";
+const queries = [
+  query(
+    'aloft-map',
+    'Balloons aloft',
+    { from: 'balloons', where: ALOFT, limit: 'none' },
+    { show: 'map', colour: 'altitude', base: 'areas', trails: 'yes' },
+  ),
+  query(
+    'altitudes',
+    'Highest balloons',
+    { from: 'balloons', where: ALOFT, order: '-altitude', limit: '8' },
+    { show: 'chart', field: 'altitude' },
+  ),
+  query('by-status', 'Balloons by status', { from: 'balloons', summary: 'count()', by: 'status' }, { show: 'chart' }),
+  query('visitors', 'Visitors', { from: 'gates', summary: 'sum(visitors)' }),
+  query('next-flights', 'Next flights', {
+    from: 'flights',
+    where: "status = 'planned'",
+    order: 'start',
+    limit: '20',
+    fields: 'start,balloonId,padId,passengers',
+  }),
+  query('pads-by-surface', 'Pads by surface', { from: 'pads', order: 'name' }, { show: 'cards', field: 'surface' }),
+];
+const boards = [
+  {
+    id: 'tower',
+    name: 'Tower',
+    tiles: [
+      { query: 'aloft-map', width: 4, height: 2 },
+      { query: 'visitors', width: 2, height: 1 },
+      { query: 'by-status', width: 2, height: 1 },
+      { query: 'altitudes', width: 3, height: 1 },
+      { query: 'next-flights', width: 3, height: 1 },
+    ],
+  },
+];
+
 mkdirSync(directory, { recursive: true });
-for (const [collection, documents] of Object.entries({ balloons, crews, pads, flights, stations, notices, gates })) {
+const festival = { balloons, crews, pads, flights, stations, notices, gates, areas };
+const saved = { 'console-queries': queries, 'console-boards': boards };
+for (const [collection, documents] of Object.entries({ ...festival, ...saved })) {
   const lines = documents.map((document) => JSON.stringify(document)).join('\n');
   writeFileSync(`${directory}${collection}.ndjson`, lines + '\n');
 }

@@ -23,7 +23,11 @@ export { drawBalloon, type Pictured } from './pictures.js';
 export const PICTURES = 12;
 
 /** The collections of the festival, in the order in which they are brought in. */
-export const COLLECTIONS = ['crews', 'balloons', 'pads', 'flights', 'stations', 'notices', 'gates'] as const;
+export const COLLECTIONS = [
+  ...['crews', 'balloons', 'pads', 'flights', 'stations', 'notices', 'gates', 'areas'],
+  // What the console shows side by side.
+  ...['console-queries', 'console-boards'],
+] as const;
 
 /**
  * The folder with the set-up of the festival: the policy, by which crews see their own data, spectators the public board, and

@@ -39,7 +39,7 @@ export async function describeTour(
   const inCheckout = existsSync(fileURLToPath(new URL('../../../../scripts/demo.mjs', import.meta.url)));
   const lines = [
     '',
-    `${pc.bold('The festival has started.')} A store with made-up balloons, crews, pads, flights, stations, notices and gates`,
+    `${pc.bold('The festival has started.')} A store with made-up balloons, crews, pads, flights, stations, notices, gates and areas`,
     'is running, and simulated devices write to it.',
     '',
     `  console   ${pc.cyan(`${address}/console/#key=${key}`)}`,

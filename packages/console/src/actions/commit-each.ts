@@ -17,8 +17,8 @@ export interface Outcome<Item> {
 /** How {@link commitEach} is watched and stopped. */
 export interface Progress<Item> {
   signal?: AbortSignal;
-  /** Called for each commit with the items it wrote, and the number of existing documents that were kept. */
-  onWritten?(items: readonly Item[], kept: number): void;
+  /** Called for each commit with the items it wrote, the number of existing documents that were kept, and the written documents. */
+  onWritten?(items: readonly Item[], kept: number, documents: readonly { id: string; version: number }[]): void;
   onRefused?(item: Item, reason: string): void;
 }
 
@@ -43,7 +43,7 @@ export async function commitEach<Item>(
     try {
       const { seq, documents } = await store.commit({ writes: batch.map(writeOf) });
       outcome.written.push(...batch);
-      onWritten?.(batch, documents.filter(({ version }) => version !== seq && version !== 0).length);
+      onWritten?.(batch, documents.filter(({ version }) => version !== seq && version !== 0).length, documents);
       at += batch.length;
       most = Math.min(MAX_AT_ONCE, most * 2);
     } catch (error) {

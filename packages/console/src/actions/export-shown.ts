@@ -8,11 +8,11 @@ export const FORMATS = [
   { key: 'json', label: 'JSON', type: 'application/json' },
 ] as const;
 
-/** Saves the documents that a query shows as a file, with the columns that are shown. */
+/** Saves the documents that a query shows as a file, with the columns that are shown; undefined: all. */
 export async function exportShown(
   store: Store,
   query: { collection: string; where: string; order: string },
-  columns: Columns,
+  columns: Columns | undefined,
   format: (typeof FORMATS)[number]['key'],
 ): Promise<void> {
   const { type } = FORMATS.find(({ key }) => key === format)!;
@@ -21,8 +21,8 @@ export async function exportShown(
   if (query.where !== '') parameters.set('where', query.where);
   if (query.order !== '') parameters.set('order', query.order);
   // Fields alone come without bookkeeping, by which then nothing can be ordered either.
-  const fields = columns.shown.value.filter(({ meta }) => !meta);
-  const some = fields.length < columns.all.value.filter(({ meta }) => !meta).length;
+  const fields = columns?.shown.value.filter(({ meta }) => !meta) ?? [];
+  const some = fields.length < (columns?.all.value.filter(({ meta }) => !meta).length ?? 0);
   if (some && fields.length > 0 && !query.order.includes('meta(')) {
     parameters.set('fields', fields.map(({ key }) => key).join(','));
   }

@@ -14,19 +14,24 @@ import FirstSteps from './FirstSteps.vue';
 import PickBar from './PickBar.vue';
 import QueryBar from './QueryBar.vue';
 import Uploads from './Uploads.vue';
-import { useEditNotices } from './edit-notices';
+import { useEditNotices } from '../table/edit-notices';
 import DocumentDrawer from '../document/DocumentDrawer.vue';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 import { usePausableView } from '../table/pausable-view';
 import { useCellEdits } from '../table/cell-edits';
 import UnsavedEdits from '../table/UnsavedEdits.vue';
-import DataTable from '../table/DataTable.vue';
+import ResultView from '../result/ResultView.vue';
+import ShowSwitch from '../result/ShowSwitch.vue';
+import { addBox, type Box } from '../result/map/box';
+import { momentIn, useMoment } from '../past/use-moment';
+import { presentationIn, usePresentation } from '../result/presentation';
 import type { Column, Columns } from '../table/layout';
 import { sortBy } from '../table/sorting';
 import { deleteWithUndo } from '../actions/undo';
 
 const props = defineProps<{ collections: View | undefined }>();
+const PastResult = defineAsyncComponent(() => import('../past/PastResult.vue'));
 const ImportDrawer = defineAsyncComponent(() => import('./ImportDrawer.vue'));
 const store = useStore();
 const notices = useNotices();
@@ -36,7 +41,16 @@ const creating = shallowRef<{ like?: Pick<Document, 'id' | 'data'> }>();
 const importing = shallowRef<File>();
 const dropping = ref(false);
 const uploads = useTemplateRef<{ send(files: readonly File[]): Promise<void> }>('uploads');
-const table = useTemplateRef<{ columns: Columns }>('table');
+const result = useTemplateRef<{ columns(): Columns | undefined }>('result');
+const { presentation, present } = usePresentation();
+const { at, showAt } = useMoment();
+const form = computed(() => ({
+  from: collection.value,
+  ...(where.value === '' ? {} : { where: where.value }),
+  ...(order.value === '' ? {} : { order: order.value }),
+  limit: 'none' as const,
+}));
+const collectionNames = computed(() => (props.collections?.documents ?? []).map(({ id }) => id));
 
 const collection = computed(() => String(route.params.collection ?? ''));
 const id = computed(() => String(route.params.id ?? ''));
@@ -105,8 +119,17 @@ function open(documentId?: string, name = collection.value): void {
 }
 
 function run(condition: string, terms: string): void {
-  const query = { ...(condition === '' ? {} : { where: condition }), ...(terms === '' ? {} : { order: terms }) };
+  const query = {
+    ...presentationIn(route.query),
+    ...momentIn(route.query),
+    ...(condition === '' ? {} : { where: condition }),
+    ...(terms === '' ? {} : { order: terms }),
+  };
   void router.push({ name: 'data', params: route.params, query });
+}
+
+function narrow(field: string, box: Box): void {
+  run(addBox(where.value, field, box), order.value);
 }
 
 function sort(column: Column, add: boolean): void {
@@ -116,7 +139,7 @@ function sort(column: Column, add: boolean): void {
 async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> {
   try {
     const query = { collection: collection.value, where: where.value, order: order.value };
-    await exportShown(store, query, table.value!.columns, format);
+    await exportShown(store, query, result.value?.columns(), format);
   } catch (error) {
     notices.error({ message: 'Not exported', description: describeFailure(error) });
   }
@@ -152,8 +175,8 @@ function dragged({ dataTransfer }: DragEvent): void {
   <PageFrame :title="collection || 'Data'" @dragenter="dragged" @dragover.prevent @drop.prevent="drop">
     <template #facts>
       <template v-if="view">
-        <StateTag :state="view.state" :paused="paused" />
-        <span class="muted count"
+        <StateTag :state="view.state" :paused="paused" :past="at !== undefined" />
+        <span v-if="at === undefined" class="muted count"
           >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents<span class="seq"
             >, seq {{ (frame?.view ?? view).seq.toLocaleString() }}</span
           ></span
@@ -161,9 +184,17 @@ function dragged({ dataTransfer }: DragEvent): void {
       </template>
     </template>
     <template #tools>
+      <ShowSwitch v-if="collection !== ''" :show="presentation.show" @change="(show) => present({ show })" />
       <span id="table-tools" />
+      <Button
+        v-if="view && at === undefined"
+        size="small"
+        title="See this result as it was, change by change"
+        @click="showAt('now')"
+        >History</Button
+      >
       <template v-if="view && view.documents.length > 0">
-        <HoldButton v-model:paused="paused" :waiting="waiting" />
+        <HoldButton v-if="at === undefined" v-model:paused="paused" :waiting="waiting" />
         <Dropdown :trigger="['click']">
           <Button size="small">Export</Button>
           <template #overlay>
@@ -200,7 +231,7 @@ function dragged({ dataTransfer }: DragEvent): void {
     <Uploads ref="uploads" />
     <Alert v-if="view?.error && !queryProblem" banner type="error" :message="view.error.detail" />
     <PickBar
-      v-if="pickedDocuments.length > 0"
+      v-if="pickedDocuments.length > 0 && at === undefined"
       :collection="collection"
       :documents="pickedDocuments"
       @clear="picked = new Set()"
@@ -209,7 +240,10 @@ function dragged({ dataTransfer }: DragEvent): void {
     />
     <UnsavedEdits :edits="edits" />
     <FirstSteps v-if="empty && collection === ''" />
-    <div v-if="view?.state === 'live' && view.documents.length === 0 && collection !== ''" class="nothing">
+    <div
+      v-if="view?.state === 'live' && view.documents.length === 0 && collection !== '' && at === undefined"
+      class="nothing"
+    >
       <template v-if="where !== ''">
         <b>No document matches the condition</b>
         <span class="muted">Documents appear here as soon as they match.</span>
@@ -220,19 +254,46 @@ function dragged({ dataTransfer }: DragEvent): void {
       </template>
     </div>
     <!-- An open editor keeps the table, also when no document is left in it. -->
-    <DataTable
-      v-if="frame && frame.view.state !== 'loading' && (frame.view.documents.length > 0 || edits.open.value)"
-      ref="table"
+    <PastResult
+      v-if="at !== undefined && collection !== ''"
+      :key="collection"
+      :form="form"
+      :start-at="at === 'now' ? undefined : at"
+      :where="where"
+      :order="order"
+      :presentation="presentation"
+      :selected="id"
+      :picked="picked"
+      :collections="collectionNames"
+      @moment="showAt"
+      @close="showAt(undefined)"
+      @open="open"
+      @pick="pick"
+      @pick-only="(ids) => (picked = new Set(ids))"
+      @sort="sort"
+      @present="present"
+      @narrow="narrow"
+    />
+    <ResultView
+      v-else-if="frame && frame.view.state !== 'loading' && (frame.view.documents.length > 0 || edits.open.value)"
+      ref="result"
       :key="collection"
       :collection="collection"
+      :where="where"
       :frame="frame"
       :order="order"
+      :presentation="presentation"
       :selected="id"
       :picked="picked"
       :edits="edits"
+      editable
+      :collections="collectionNames"
       @open="open"
       @pick="pick"
+      @pick-only="(ids) => (picked = new Set(ids))"
       @sort="sort"
+      @present="present"
+      @narrow="narrow"
     />
     <div v-else-if="view?.state === 'loading'" class="nothing muted">Loading…</div>
     <DocumentDrawer

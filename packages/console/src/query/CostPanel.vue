@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { formatMs, prepareQuery, QueryError, type QueryForm } from '@uproar/core';
+import { formatMs, prepareQuery, QueryError } from '@uproar/core';
 import { Alert, Button } from 'ant-design-vue';
 import { computed, ref, shallowRef, watch } from 'vue';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 import { useOnReconnect } from '../shared/use-on-reconnect';
-import { partsOf, type BenchQuery } from './copies';
+import { formOf, type BenchQuery } from '../queries/bench-query';
 
 const props = defineProps<{ query: BenchQuery }>();
 const store = useStore();
@@ -27,7 +27,6 @@ interface Explanation {
   advice: string[];
 }
 
-const toLimit = (limit: string): number | 'none' => (limit === 'none' ? limit : Number(limit));
 const found = shallowRef<Explanation>();
 const failure = ref('');
 watch(
@@ -39,12 +38,6 @@ watch(
 useOnReconnect(() => {
   if (failure.value !== '') void explain();
 });
-
-/** The query as it is sent. */
-function formOf(query: BenchQuery): QueryForm {
-  const { limit, ...parts } = partsOf(query);
-  return { from: query.from, ...parts, ...(limit === undefined ? {} : { limit: toLimit(limit) }) };
-}
 
 /** Errors are shown next to the query; there is nothing to explain then. */
 function isSound(query: BenchQuery): boolean {

@@ -9,11 +9,19 @@ import PageFrame from '../components/PageFrame.vue';
 import StateTag from '../components/StateTag.vue';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import { vocabularyOf } from '../cql/vocabulary';
-import DataTable from '../table/DataTable.vue';
+import ResultView from '../result/ResultView.vue';
+import ShowSwitch from '../result/ShowSwitch.vue';
+import SaveQuery from '../queries/SaveQuery.vue';
+import { addBox, type Box } from '../result/map/box';
+import { savedIn } from '../queries/saved-queries';
+import { momentIn, useMoment } from '../past/use-moment';
+import { presentationIn, usePresentation } from '../result/presentation';
 import { useNotices, useStore } from '../shared/injection';
-import { copiesOf, partsOf, type BenchQuery } from './copies';
+import type { QueryForm } from '@uproar/core';
+import { formOf, partsOf, type BenchQuery } from '../queries/bench-query';
+import { copiesOf } from '../queries/copies';
 import CostPanel from './CostPanel.vue';
-import { isRelated, withRelated } from './related-columns';
+import { isRelated, withRelated } from '../result/related-columns';
 import { usePausableView } from '../table/pausable-view';
 import OfferedQuery from '../unsaved/OfferedQuery.vue';
 import { useTypedQuery } from '../unsaved/use-typed-query';
@@ -21,12 +29,21 @@ import type { Column } from '../table/layout';
 import { sortBy } from '../table/sorting';
 
 const props = defineProps<{ collections: View | undefined }>();
+const PastResult = defineAsyncComponent(() => import('../past/PastResult.vue'));
 const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
 const store = useStore();
 const notices = useNotices();
 const route = useRoute();
 const router = useRouter();
 
+const { presentation, present } = usePresentation();
+const { at, showAt } = useMoment();
+/** Related documents are not part of the history. */
+const form = computed((): QueryForm => {
+  const { include: _, ...query } = formOf(asked.value!);
+  return query;
+});
+const collectionNames = computed(() => (props.collections?.documents ?? []).map(({ id }) => id));
 const DEFAULT_LIMIT = '100';
 const text = (name: string) => String(route.query[name] ?? '');
 /** The collection of the query if the address names none: the first collection, fixed even if others are created. */
@@ -100,7 +117,19 @@ function show(query: Partial<BenchQuery>): void {
   const said = Object.entries(query).filter(
     ([name, value]) => value !== '' && !(name === 'limit' && value === DEFAULT_LIMIT),
   );
-  void router.push({ name: 'query', query: Object.fromEntries(said) });
+  void router.push({
+    name: 'query',
+    query: {
+      ...presentationIn(route.query),
+      ...momentIn(route.query),
+      ...savedIn(route.query),
+      ...Object.fromEntries(said),
+    },
+  });
+}
+
+function narrow(field: string, box: Box): void {
+  show({ ...asked.value!, where: addBox(asked.value!.where, field, box) });
 }
 
 /** Related documents and totals cannot be sorted by. Text that was typed but not run is kept. */
@@ -122,16 +151,30 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
   <PageFrame title="Query" class="query">
     <template #facts>
       <template v-if="view">
-        <StateTag :state="view.state" :paused="paused" />
-        <span v-if="view.state !== 'failed'" class="muted count"
+        <StateTag :state="view.state" :paused="paused" :past="at !== undefined" />
+        <span v-if="view.state !== 'failed' && at === undefined" class="muted count"
           >{{ (frame?.view ?? view).documents.length.toLocaleString() }} {{ asked?.summary ? 'groups' : 'documents'
           }}{{ view.more ? ', and more' : '' }}</span
         >
       </template>
     </template>
     <template #tools>
+      <ShowSwitch
+        v-if="asked"
+        :show="presentation.show"
+        :totals="asked.summary !== ''"
+        @change="(show) => present({ show })"
+      />
       <span id="table-tools" />
-      <HoldButton v-if="view?.documents.length" v-model:paused="paused" :waiting="waiting" />
+      <Button
+        v-if="view && !fault && at === undefined"
+        size="small"
+        title="See this result as it was, change by change"
+        @click="showAt('now')"
+        >History</Button
+      >
+      <HoldButton v-if="view?.documents.length && at === undefined" v-model:paused="paused" :waiting="waiting" />
+      <SaveQuery v-if="asked" :query="asked" :presentation="presentation" />
       <Dropdown v-if="asked" :trigger="['click']">
         <Button size="small">Copy as…</Button>
         <template #overlay>
@@ -233,20 +276,44 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
         type="warning"
         message="The connection is broken. This is the last known state."
       />
-      <div v-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
+      <PastResult
+        v-if="at !== undefined && !fault"
+        :key="asked.from"
+        :form="form"
+        :start-at="at === 'now' ? undefined : at"
+        :where="asked.where"
+        :order="asked.order"
+        :presentation="presentation"
+        :totals="asked.summary !== ''"
+        :collections="collectionNames"
+        selected=""
+        @moment="showAt"
+        @close="showAt(undefined)"
+        @open="(id) => router.push({ name: 'data', params: { collection: asked!.from, id } })"
+        @sort="sort"
+        @present="present"
+        @narrow="narrow"
+      />
+      <div v-else-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
         <b>{{ asked.summary ? 'There are no groups' : 'No document matches' }}</b>
         <span class="muted">Documents appear here as soon as they match.</span>
       </div>
-      <DataTable
+      <ResultView
         v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"
         :key="`${asked.from} ${asked.fields} ${asked.include} ${asked.summary} ${asked.by}`"
         :collection="asked.from"
         :frame="frame"
         :order="asked.order"
-        :groups="asked.summary !== ''"
+        :where="asked.where"
+        :presentation="presentation"
+        :totals="asked.summary !== ''"
+        :editable="asked.fields === ''"
+        :collections="collectionNames"
         selected=""
         @open="(id) => router.push({ name: 'data', params: { collection: asked!.from, id } })"
         @sort="sort"
+        @present="present"
+        @narrow="narrow"
       />
       <div v-else-if="!fault" class="nothing muted">Loading…</div>
     </template>

@@ -2,6 +2,7 @@
 export const PAGES = [
   { name: 'data', label: 'Data', about: 'the documents, live' },
   { name: 'query', label: 'Query', about: 'write a query, see its live result and its plan' },
+  { name: 'boards', label: 'Boards', about: 'several saved queries on one page, each live' },
   { name: 'shapes', label: 'Shapes', about: 'the fields of a collection, their types, and rare ones' },
   { name: 'journal', label: 'Journal', about: 'all changes: by whom, before and after' },
   { name: 'hooks', label: 'Hooks', about: 'changes delivered to other servers' },

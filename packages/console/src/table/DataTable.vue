@@ -12,6 +12,8 @@ const props = defineProps<{
   order: string;
   selected: string;
   picked?: ReadonlySet<string>;
+  /** Documents that are marked beside the table, such as on a map. */
+  marked?: ReadonlySet<string>;
   /** The edits of cells; left out where none can be edited. */
   edits?: CellEdits;
   /** Whether the rows are groups of a summary, whose ids say nothing. */
@@ -39,6 +41,7 @@ defineExpose({ columns });
       :order="order"
       :selected="selected"
       :picked="picked"
+      :marked="marked"
       :edits="edits"
       :groups="groups"
       @open="(id) => emit('open', id)"

@@ -21,6 +21,8 @@ const props = defineProps<{
   selected: string;
   /** The selected documents; undefined if the table has no selection. */
   picked?: ReadonlySet<string>;
+  /** Documents that are marked beside the table, such as on a map. A single one is brought into sight. */
+  marked?: ReadonlySet<string>;
   /** The edits of cells; left out where none can be edited. */
   edits?: CellEdits;
   /** Whether the rows are groups of a summary, whose ids say nothing. */
@@ -133,6 +135,19 @@ const observer = new ResizeObserver(([entry]) => {
 });
 onMounted(() => observer.observe(scroller.value!));
 onBeforeUnmount(() => observer.disconnect());
+
+watch(
+  () => props.marked,
+  (marked) => {
+    if (marked?.size !== 1) return;
+    const [only] = marked;
+    const row = documents.value.findIndex(({ id }) => id === only);
+    const y = row * ROW_PX;
+    const element = scroller.value!;
+    if (row === -1 || (y >= element.scrollTop && y + 2 * ROW_PX <= element.scrollTop + height.value)) return;
+    element.scrollTop = top.value = Math.max(0, y - height.value / 2);
+  },
+);
 
 // The keyboard: arrow keys move between cells, Enter opens the document or edits the cell, the space bar selects the
 // row.
@@ -321,7 +336,10 @@ const allPicked = computed(
             :aria-rowindex="first + index + 2"
             :aria-selected="document.id === selected || picked?.has(document.id) || false"
             :data-row="document.id"
-            :class="{ selected: document.id === selected, pending: frame.view.pending.has(document.id) }"
+            :class="{
+              selected: document.id === selected || marked?.has(document.id),
+              pending: frame.view.pending.has(document.id),
+            }"
             :style="template"
           >
             <RowCells

@@ -2,8 +2,8 @@ import type { JsonValue } from '@uproar/client';
 import { Button } from 'ant-design-vue';
 import { h } from 'vue';
 import { useNotices } from '../shared/injection';
-import { formatCell } from '../table/fields';
-import type { CellEditMessages } from '../table/saved-edits';
+import { formatCell } from './fields';
+import type { CellEditMessages } from './saved-edits';
 
 /** How long the notice of a saved edit stands, in seconds. */
 const SAVED_SECONDS = 6;

@@ -1,21 +1,4 @@
-/** A query as it is written on the query page. */
-export interface BenchQuery {
-  from: string;
-  where: string;
-  order: string;
-  limit: string;
-  fields: string;
-  include: string;
-  summary: string;
-  by: string;
-}
-
-/** The parts of a query that say something. */
-export function partsOf({ where, order, limit, fields, include, summary, by }: BenchQuery): Record<string, string> {
-  // A summary is over all documents of its condition, and shows nothing else of them.
-  const parts = summary === '' ? { where, include, order, limit, fields } : { where, summary, by };
-  return Object.fromEntries(Object.entries(parts).filter(([, value]) => value !== ''));
-}
+import { partsOf, type BenchQuery } from './bench-query';
 
 /** The same query for use elsewhere: as an address, for the terminal, and as code. */
 export function copiesOf(query: BenchQuery, origin: string): { name: string; text: string }[] {

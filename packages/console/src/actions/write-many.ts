@@ -1,0 +1,120 @@
+import type { Document, JsonObject, Store } from '@uproar/client';
+import { keepEnd } from '@uproar/core';
+import { Button } from 'ant-design-vue';
+import { h } from 'vue';
+import type { Notices } from '../shared/injection';
+import { commitEach, type Outcome, type Progress } from './commit-each';
+import { saveLines } from './export-shown';
+
+/** A document that is to be written: how it is now, and how it is to be. */
+export interface PlannedWrite {
+  id: string;
+  /** Undefined: it does not exist. */
+  now: Pick<Document, 'version' | 'data' | 'expires'> | undefined;
+  /** Undefined: it is deleted. */
+  to: JsonObject | undefined;
+}
+
+/** What is said of the writes. */
+export interface WriteWords {
+  /** Such as `Changed`; the number of documents follows. */
+  done: string;
+  /** Such as `Not changed`. */
+  failed: string;
+}
+
+/** How long writes can be undone from the notice, in seconds. */
+const UNDO_SECONDS = 60;
+const NAMED = 4;
+
+/**
+ * Writes documents, each only if it still has the version it was planned with, and offers to undo all of it as one step. Those
+ * that could not be written are named.
+ */
+export async function writeMany(
+  store: Store,
+  notices: Notices,
+  collection: string,
+  writes: readonly PlannedWrite[],
+  words: WriteWords,
+  progress: Pick<Progress<PlannedWrite>, 'signal' | 'onWritten'> = {},
+): Promise<Outcome<PlannedWrite>> {
+  const versions = new Map<string, number>();
+  const outcome = await commitEach(store, writes, (write) => writeOf(collection, write), {
+    ...progress,
+    onWritten: (items, kept, documents) => {
+      for (const { id, version } of documents) versions.set(id, version);
+      progress.onWritten?.(items, kept, documents);
+    },
+  });
+  const key = `writes-${collection}-${writes[0]?.id ?? ''}`;
+  if (outcome.written.length > 0) {
+    const back = outcome.written.map(({ id, now, to }): PlannedWrite => {
+      const version = versions.get(id) ?? 0;
+      return { id, now: to && { ...now, version, data: to }, to: now?.data };
+    });
+    const undo = () => {
+      notices.info({ key, message: `Undoing ${countOf(back)} …`, duration: 0 });
+      void writeMany(store, notices, collection, back, { done: 'Undone:', failed: 'Not undone' }).then(() =>
+        notices.destroy(key),
+      );
+    };
+    notices.success({
+      key: `${key}-${words.done}`,
+      message: `${words.done} ${countOf(outcome.written)}`,
+      duration: UNDO_SECONDS,
+      btn: () =>
+        h(
+          Button,
+          {
+            size: 'small',
+            onClick: () => {
+              notices.destroy(`${key}-${words.done}`);
+              undo();
+            },
+          },
+          () => (words.done === 'Undone:' ? 'Redo' : 'Undo'),
+        ),
+    });
+  }
+  reportFailed(notices, collection, outcome, words, key);
+  return outcome;
+}
+
+function reportFailed(
+  notices: Notices,
+  collection: string,
+  { refused, left, failure }: Outcome<PlannedWrite>,
+  { failed }: WriteWords,
+  key: string,
+): void {
+  const missing = [...refused.map(({ item }) => item), ...left];
+  if (missing.length === 0) return;
+  const named = missing.slice(0, NAMED).map(({ id }) => id);
+  const rest = missing.length - named.length;
+  const names = named.join(', ') + (rest > 0 ? ` and ${rest.toLocaleString()} more` : '');
+  const conflict = refused.length > 0 && refused.every((one) => one.conflict);
+  const reason = failure || (conflict ? 'Changed meanwhile' : (refused[0]?.reason ?? 'Stopped'));
+  const planned = missing.flatMap(({ id, to }) => (to ? [{ id, data: to }] : [{ id }]));
+  notices.error({
+    key: `${key}-failed`,
+    message: `${failed}: ${countOf(missing)}`,
+    description: `${names}. ${reason}${reason.endsWith('.') ? '' : '.'}`,
+    btn: () =>
+      h(
+        Button,
+        { size: 'small', onClick: () => saveLines(`${collection}-not-written`, planned) },
+        () => 'Save as NDJSON',
+      ),
+  });
+}
+
+function writeOf(collection: string, { id, now, to }: PlannedWrite) {
+  const address = `${collection}/${id}`;
+  const ifVersion = now?.version ?? 0;
+  return to ? { put: address, data: to, ifVersion, ...keepEnd(now) } : { delete: address, ifVersion };
+}
+
+export function countOf(items: readonly { id: string }[]): string {
+  return items.length === 1 ? items[0]!.id : `${items.length.toLocaleString()} documents`;
+}
