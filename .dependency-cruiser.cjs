@@ -106,7 +106,7 @@ const FOLDERS = {
     past: ['components', 'shared', 'table', 'actions', 'result'],
     queries: ['components', 'shared', 'result'],
     boards: ['components', 'shared', 'table', 'actions', 'queries', 'result'],
-    document: ['components', 'shared', 'unsaved', 'actions'],
+    document: ['components', 'shared', 'unsaved', 'actions', 'queries'],
     'sign-in': ['components', 'unsaved'],
     access: ['components', 'shared', 'unsaved', 'table'],
     api: ['components', 'shared'],

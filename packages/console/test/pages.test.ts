@@ -184,8 +184,8 @@ describe('the pages of the console, over the demo', function () {
         shell.on('close', () => resolve(out));
       });
     expect(await run(`${await copied('curl, once')} -s`)).to.include('"f-new"');
-    expect(await run(await copied('Command line, once'))).to.include('f-new');
-    expect(await copied('Client code'))
+    expect(await run(await copied('uproar, once'))).to.include('f-new');
+    expect(await copied('TypeScript'))
       .to.include("store.collection('flights').watch({")
       .and.include(`order: "-maxAltitude"`);
 

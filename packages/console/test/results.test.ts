@@ -220,8 +220,8 @@ describe('results as maps, charts, cards and boards', function () {
     const page = await open("data/balloons?where=status%20=%20'aloft'");
     const altitude = page.locator('[data-row="bl-20"] [data-field="altitude"]');
     await altitude.getByText('900').waitFor();
-    await page.getByRole('button', { name: 'History' }).click();
-    const bar = page.getByRole('region', { name: 'History' });
+    await page.getByRole('button', { name: 'Rewind' }).click();
+    const bar = page.getByRole('region', { name: 'Rewind' });
     await bar.getByText('altitude 100 → 900').waitFor();
     await bar.getByRole('button', { name: 'Previous change' }).click();
     await altitude.getByText('100', { exact: true }).waitFor();
@@ -246,7 +246,7 @@ describe('results as maps, charts, cards and boards', function () {
     await bar.getByRole('button', { name: 'Back to live' }).click();
     await altitude.getByText('900').waitFor();
     // Played from the start, it ends with what it was.
-    await page.getByRole('button', { name: 'History' }).click();
+    await page.getByRole('button', { name: 'Rewind' }).click();
     await bar.getByText('altitude 100 → 900').waitFor();
     await choose(page, 'Speed', '600');
     await bar.getByRole('slider', { name: 'Moment' }).fill('0');

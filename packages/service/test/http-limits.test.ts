@@ -188,17 +188,20 @@ describe('the limits of a service', () => {
     try {
       expect(service.url).to.match(/^https:/);
       const headers = { authorization: `Bearer ${KEY}x`, 'x-forwarded-for': '192.0.2.7' };
-      const status = await new Promise((resolve, reject) => {
-        get(
-          `${service.url}/v1/collections`,
-          { ca: cert, checkServerIdentity: () => undefined, headers },
-          (response) => {
-            response.resume();
-            resolve([response.statusCode, response.headers['strict-transport-security'] !== undefined]);
-          },
-        ).on('error', reject);
-      });
-      expect(status).to.deep.equal([401, true]);
+      const ask = (more: Record<string, string> = {}) =>
+        new Promise((resolve, reject) => {
+          get(
+            `${service.url}/v1/collections`,
+            { ca: cert, checkServerIdentity: () => undefined, headers: { ...headers, ...more } },
+            (response) => {
+              response.resume();
+              resolve([response.statusCode, response.headers['strict-transport-security'] !== undefined]);
+            },
+          ).on('error', reject);
+        });
+      expect(await ask()).to.deep.equal([401, true]);
+      // The offer of another protocol is ignored here, too.
+      expect(await ask({ connection: 'upgrade', upgrade: 'h2c' })).to.deep.equal([401, true]);
       expect((await service.service.identities.audit.list(1e9, 1))[0]).to.include({ address: '192.0.2.7' });
     } finally {
       await service.stop();

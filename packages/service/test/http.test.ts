@@ -1,7 +1,7 @@
 import { expect } from 'chai';
 import { Listing, PROBLEMS, WireDocument, type ProblemName } from '@uproar/protocol';
 import { connect as openTcp } from 'node:net';
-import { TestService, type HttpAnswer } from '../../../test/service.js';
+import { KEY, TestService, until, type HttpAnswer } from '../../../test/service.js';
 
 describe('documents over HTTP', () => {
   let service: TestService;
@@ -147,6 +147,40 @@ describe('documents over HTTP', () => {
     const after = (await service.request('GET', '/v1/collections')).json;
     expect(after.seq).to.equal(seqBefore);
     expect((after.documents as { id: string }[]).map(({ id }) => id)).not.to.include('bad');
+  });
+
+  it('ignores the offer of another protocol, as the HTTP client of Java makes it with each first request', async () => {
+    const { port } = new URL(service.url);
+    const socket = openTcp(Number(port), '127.0.0.1');
+    let heard = '';
+    socket.on('data', (bytes) => (heard += String(bytes)));
+    const offer = 'Connection: Upgrade, HTTP2-Settings, keep-alive\r\nHTTP2-Settings: AAMAAABk\r\nUpgrade: h2c\r\n';
+    const common = `Host: store\r\nAuthorization: Bearer ${KEY}\r\n`;
+    const body = JSON.stringify({ name: 'Ämber', filler: 'x'.repeat(1500) });
+    const length = Buffer.byteLength(body);
+    const warnings: string[] = [];
+    const onWarning = ({ message }: Error) => warnings.push(message);
+    process.on('warning', onWarning);
+    try {
+      const put = `PUT /v1/data/offers/o-1 HTTP/1.1\r\n${common}${offer}Content-Type: application/json\r\nContent-Length: ${length}\r\n\r\n`;
+      socket.write(put + body.slice(0, 40));
+      await new Promise((resolve) => setTimeout(resolve, 50));
+      socket.write(body.slice(40));
+      await until('the body is taken', () => heard.includes('HTTP/1.1 201'));
+      for (let turn = 1; turn <= 15; turn++) {
+        socket.write(`GET /v1/data/offers/o-1 HTTP/1.1\r\n${common}${turn % 5 === 0 ? '' : offer}\r\n`);
+        await until(`answer ${turn}`, () => heard.split('HTTP/1.1 200').length === turn + 1 && heard.endsWith('}'));
+      }
+      expect(heard.split('Ämber'), 'answers with the document').to.have.length(17);
+      expect(heard).not.to.include('no-such-route');
+      expect(warnings).to.deep.equal([]);
+    } finally {
+      process.off('warning', onWarning);
+      socket.destroy();
+    }
+    expect((await service.request('GET', '/v1/data/offers/o-1')).json.data.name).to.equal('Ämber');
+    const { json } = await service.request('GET', '/v1/metrics/samples');
+    expect(json, 'the service goes on').to.be.an('object');
   });
 
   it('take a document at the limit of size, and refuse a merge that would grow over it', async () => {

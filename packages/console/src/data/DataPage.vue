@@ -191,7 +191,7 @@ function dragged({ dataTransfer }: DragEvent): void {
         size="small"
         title="See this result as it was, change by change"
         @click="showAt('now')"
-        >History</Button
+        >Rewind</Button
       >
       <template v-if="view && view.documents.length > 0">
         <HoldButton v-if="at === undefined" v-model:paused="paused" :waiting="waiting" />
@@ -349,7 +349,7 @@ function dragged({ dataTransfer }: DragEvent): void {
   background: color-mix(in srgb, var(--paper) 88%, transparent);
   font-size: 15px;
 }
-@media (max-width: 720px) {
+@media (max-width: 1400px) {
   .seq {
     display: none;
   }

@@ -8,6 +8,8 @@ import { readData } from '../shared/check-data';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 import { deleteWithUndo } from '../actions/undo';
+import { copiesOfDocument } from '../queries/copies';
+import CopyAs from '../queries/CopyAs.vue';
 import ConflictTable from './ConflictTable.vue';
 import DocumentEnd from './DocumentEnd.vue';
 import { FormInputsKey } from './form-inputs';
@@ -30,6 +32,7 @@ const edit = useDocumentEdit(`${props.collection}/${props.id}`, now);
 const { base, text, mode, dirty, restored, checked, overtaken, conflicting, takeOver } = edit;
 provide(FormInputsKey, edit.inputs);
 const viewers = useViewers(() => `${props.collection}/${props.id}`);
+const copies = computed(() => copiesOfDocument(props.collection, props.id, location.origin));
 const failure = ref('');
 const busy = ref(false);
 const tab = ref<'Data' | 'History' | 'Readers'>('Data');
@@ -110,6 +113,7 @@ async function remove(): Promise<void> {
   >
     <template #extra>
       <Segmented v-model:value="tab" :options="['Data', 'History', 'Readers']" class="tabs" aria-label="View" />
+      <span class="tabs"><CopyAs :copies="copies" /></span>
       <Button class="tabs" :disabled="!now" @click="emit('duplicate', now!)">Duplicate</Button>
       <Popconfirm
         :title="`Delete ${id}?`"

@@ -71,7 +71,7 @@ const speeds = SPEEDS.map((value) => ({ value, label: `${value}×` }));
 </script>
 
 <template>
-  <section ref="element" class="past" aria-label="History">
+  <section ref="element" class="past" aria-label="Rewind">
     <div class="line">
       <Button size="small" aria-label="Previous change" :disabled="position === 0" @click="past.moveTo(position - 1)"
         >◂</Button

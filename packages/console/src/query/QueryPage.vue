@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
-import { Alert, Button, Dropdown, Input, Menu, MenuItem } from 'ant-design-vue';
+import { Alert, Button, Input } from 'ant-design-vue';
 import { computed, defineAsyncComponent, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import HoldButton from '../components/HoldButton.vue';
@@ -16,10 +16,11 @@ import { addBox, type Box } from '../result/map/box';
 import { savedIn } from '../queries/saved-queries';
 import { momentIn, useMoment } from '../past/use-moment';
 import { presentationIn, usePresentation } from '../result/presentation';
-import { useNotices, useStore } from '../shared/injection';
+import { useStore } from '../shared/injection';
 import type { QueryForm } from '@uproar/core';
 import { formOf, partsOf, type BenchQuery } from '../queries/bench-query';
 import { copiesOf } from '../queries/copies';
+import CopyAs from '../queries/CopyAs.vue';
 import CostPanel from './CostPanel.vue';
 import { isRelated, withRelated } from '../result/related-columns';
 import { usePausableView } from '../table/pausable-view';
@@ -32,7 +33,6 @@ const props = defineProps<{ collections: View | undefined }>();
 const PastResult = defineAsyncComponent(() => import('../past/PastResult.vue'));
 const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
 const store = useStore();
-const notices = useNotices();
 const route = useRoute();
 const router = useRouter();
 
@@ -140,10 +140,6 @@ function sort(column: Column, add: boolean): void {
 }
 
 const copies = computed(() => (asked.value ? copiesOf(asked.value, location.origin) : []));
-async function copy({ name, text: content }: { name: string; text: string }): Promise<void> {
-  await navigator.clipboard.writeText(content);
-  notices.success({ message: `Copied: ${name.toLowerCase()}`, description: content.split('\n')[0], duration: 3 });
-}
 const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
 </script>
 
@@ -171,18 +167,11 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
         size="small"
         title="See this result as it was, change by change"
         @click="showAt('now')"
-        >History</Button
+        >Rewind</Button
       >
       <HoldButton v-if="view?.documents.length && at === undefined" v-model:paused="paused" :waiting="waiting" />
       <SaveQuery v-if="asked" :query="asked" :presentation="presentation" />
-      <Dropdown v-if="asked" :trigger="['click']">
-        <Button size="small">Copy as…</Button>
-        <template #overlay>
-          <Menu>
-            <MenuItem v-for="entry in copies" :key="entry.name" @click="copy(entry)">{{ entry.name }}</MenuItem>
-          </Menu>
-        </template>
-      </Dropdown>
+      <CopyAs v-if="asked" size="small" :copies="copies" />
     </template>
     <p v-if="empty" class="nothing muted">There are no documents yet. Create one on the page Data.</p>
     <template v-else-if="asked">

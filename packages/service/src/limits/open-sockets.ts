@@ -92,6 +92,7 @@ export class OpenSockets {
   }
 
   #accept(socket: Socket): void {
+    if (this.#sockets.has(socket)) return;
     const { total, perAddress } = this.#most();
     const address = socket.remoteAddress ?? '';
     const fromThere = this.#perAddress.get(address) ?? 0;
@@ -110,7 +111,9 @@ export class OpenSockets {
     });
   }
 
+  /** A socket whose upgrade was ignored is handed to the server once more; it is known already. */
   #add(socket: Socket): void {
+    if (this.#sockets.has(socket)) return;
     const address = socket.remoteAddress ?? '';
     this.#sockets.set(socket, {
       socket,

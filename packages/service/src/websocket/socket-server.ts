@@ -8,6 +8,7 @@ import type { Context } from '../requests/context.js';
 import type { Identity } from '../identity/identity.js';
 import { staleness, tellStaleness } from './staleness.js';
 import { frameText } from './frame.js';
+import { asksForWebSocket, ignoreUpgrade } from './ignore-upgrade.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
 import { LIVE_PATH, SocketSession, type SessionParts } from './socket-session.js';
 
@@ -38,6 +39,7 @@ export function serveSockets(
   const unanswered = new WeakMap<WebSocket, number>();
 
   server.on('upgrade', (request: IncomingMessage, socket: Duplex, head: Buffer) => {
+    if (!asksForWebSocket(request)) return ignoreUpgrade(server, request, socket, head);
     socket.on('error', () => socket.destroy());
     const path = request.url?.split('?')[0];
     if (path !== LIVE_PATH) {
