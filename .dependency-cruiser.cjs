@@ -105,6 +105,7 @@ const FOLDERS = {
     result: ['components', 'shared', 'table'],
     past: ['components', 'shared', 'table', 'actions', 'result'],
     queries: ['components', 'shared', 'result'],
+    compare: ['components', 'shared', 'table', 'result', 'past', 'queries'],
     boards: ['components', 'shared', 'table', 'actions', 'queries', 'result'],
     document: ['components', 'shared', 'unsaved', 'actions', 'queries'],
     'sign-in': ['components', 'unsaved'],

@@ -31,6 +31,14 @@ function keep(): void {
       <Button danger size="small">Delete</Button>
     </Popconfirm>
     <Button v-if="documents.length === 1" size="small" @click="emit('duplicate', documents[0]!)">Duplicate</Button>
+    <RouterLink
+      v-if="documents.length === 2"
+      :to="{
+        name: 'compare',
+        query: { a: `${collection}/${documents[0]!.id}`, b: `${collection}/${documents[1]!.id}` },
+      }"
+      ><Button size="small" tabindex="-1">Compare</Button></RouterLink
+    >
     <Button size="small" @click="keep">Save as NDJSON</Button>
     <Button size="small" @click="copy">Copy</Button>
     <Button type="text" size="small" @click="emit('clear')">Clear selection</Button>

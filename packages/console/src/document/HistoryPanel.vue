@@ -111,8 +111,17 @@ async function putBack(seq: number, data: JsonObject | undefined): Promise<void>
           <time :datetime="entry.time">{{ new Date(entry.time).toLocaleString() }}</time>
           <span class="who">{{ entry.identity }}</span>
           <span v-if="entry.isNow" class="now">current</span>
+          <RouterLink
+            v-if="entry.after && !entry.isNow"
+            class="compare"
+            :to="{
+              name: 'compare',
+              query: { a: `${collection}/${id}@${entry.seq}`, b: `${collection}/${id}` },
+            }"
+            >Compare with now</RouterLink
+          >
           <Popconfirm
-            v-else-if="entry.kind !== 'erased'"
+            v-if="!entry.isNow && entry.kind !== 'erased'"
             :title="entry.after ? `Restore ${id} to its state at seq ${entry.seq}?` : `Delete ${id} again?`"
             description="This is a new change, which you can also undo."
             :ok-text="entry.after ? 'Restore' : 'Delete'"

@@ -4,7 +4,7 @@ import { Button, Segmented } from 'ant-design-vue';
 import { ref } from 'vue';
 import type { JournalEvent } from '@uproar/protocol';
 import { kindOfChange } from '../shared/live-journal';
-import DifferenceTable from './DifferenceTable.vue';
+import DifferenceTable from '../components/DifferenceTable.vue';
 
 defineProps<{ event: JournalEvent }>();
 const emit = defineEmits<{ only: [subject: string] }>();

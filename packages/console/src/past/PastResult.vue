@@ -51,6 +51,13 @@ watch([seq, playing], () => {
 });
 onBeforeUnmount(() => clearTimeout(timer));
 
+/** The page that compares the result of this moment with the live one. */
+const compared = computed(() => {
+  const parts = Object.entries(props.form).map(([name, value]) => [name, String(value)]);
+  const query = new URLSearchParams(Object.fromEntries(parts) as Record<string, string>).toString();
+  return { name: 'compare', query: { kind: 'results', a: `${query}&at=${seq.value}`, b: query } };
+});
+
 /** The selected documents, otherwise that of the newest change. */
 const ids = computed(() => {
   if (props.picked && props.picked.size > 0) return [...props.picked];
@@ -113,6 +120,7 @@ async function putBack(): Promise<void> {
     />
     <div v-else class="nothing" />
     <PastBar :past="past" @close="emit('close')" @open="(id) => emit('open', id)">
+      <RouterLink :to="compared"><Button size="small" tabindex="-1">Compare with now</Button></RouterLink>
       <Button
         v-if="!totals"
         size="small"

@@ -3,7 +3,15 @@ import { fieldChanges } from '@uproar/core';
 import type { Document, JsonValue } from '@uproar/client';
 import { computed } from 'vue';
 
-const props = defineProps<{ before: Document | null; after: Document | null; whole: boolean }>();
+const props = defineProps<{
+  before: Pick<Document, 'data'> | null;
+  after: Pick<Document, 'data'> | null;
+  whole: boolean;
+  /** The heads of the two columns; `before` and `after` if left out. */
+  heads?: readonly [string, string];
+  /** What stands there if nothing differs. */
+  none?: string;
+}>();
 
 /** Each field before and after; unchanged fields only if all are requested. */
 const rows = computed(() => {
@@ -27,8 +35,8 @@ const show = (value: JsonValue | undefined) => (value === undefined ? '' : JSON.
     <thead>
       <tr>
         <th scope="col">field</th>
-        <th scope="col">before</th>
-        <th scope="col">after</th>
+        <th scope="col">{{ heads?.[0] ?? 'before' }}</th>
+        <th scope="col">{{ heads?.[1] ?? 'after' }}</th>
       </tr>
     </thead>
     <tbody>
@@ -38,7 +46,7 @@ const show = (value: JsonValue | undefined) => (value === undefined ? '' : JSON.
         <td :class="{ is: row.altered && row.after !== undefined }">{{ show(row.after) }}</td>
       </tr>
       <tr v-if="rows.length === 0">
-        <td colspan="3" class="muted">written without changes</td>
+        <td colspan="3" class="muted">{{ none ?? 'written without changes' }}</td>
       </tr>
     </tbody>
   </table>
