@@ -58,7 +58,7 @@ export async function commitEach<Item>(
         continue;
       }
       const reason = describeFailure(error);
-      const conflict = isProblem(error, 'version-mismatch') || isProblem(error, 'no-such-document');
+      const conflict = CONFLICTS.some((name) => isProblem(error, name));
       outcome.refused.push({ item: batch[0]!, reason, conflict });
       onRefused?.(batch[0]!, reason);
       at++;
@@ -68,6 +68,9 @@ export async function commitEach<Item>(
   outcome.left = items.slice(at);
   return outcome;
 }
+
+/** Problems of writes that were overtaken by others. */
+const CONFLICTS = ['version-mismatch', 'no-such-document', 'test-failed'] as const;
 
 /** Statuses of problems with the written data, as opposed to the service or the connection. */
 const ABOUT_WRITES = [400, 403, 404, 409, 412, 413, 422];

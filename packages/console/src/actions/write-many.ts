@@ -1,19 +1,11 @@
-import type { Document, JsonObject, Store } from '@uproar/client';
-import { keepEnd } from '@uproar/core';
+import type { Store } from '@uproar/client';
+import { guardedPatch, keepEnd } from '@uproar/core';
 import { Button } from 'ant-design-vue';
 import { h } from 'vue';
 import type { Notices } from '../shared/injection';
 import { commitEach, type Outcome, type Progress } from './commit-each';
 import { saveLines } from './export-shown';
-
-/** A document that is to be written: how it is now, and how it is to be. */
-export interface PlannedWrite {
-  id: string;
-  /** Undefined: it does not exist. */
-  now: Pick<Document, 'version' | 'data' | 'expires'> | undefined;
-  /** Undefined: it is deleted. */
-  to: JsonObject | undefined;
-}
+import type { PlannedWrite } from './planned-write';
 
 /** What is said of the writes. */
 export interface WriteWords {
@@ -21,14 +13,18 @@ export interface WriteWords {
   done: string;
   /** Such as `Not changed`. */
   failed: string;
+  /** Set where this undoes writes: what is said when they are done again. */
+  redo?: WriteWords;
 }
 
 /** How long writes can be undone from the notice, in seconds. */
 const UNDO_SECONDS = 60;
 const NAMED = 4;
+/** With more documents, what they were is not kept in memory, and cannot be undone. */
+export const MOST_UNDONE = 20_000;
 
 /**
- * Writes documents, each only if it still has the version it was planned with, and offers to undo all of it as one step. Those
+ * Writes documents, each only if what is written still is as it was planned, and offers to undo all of it as one step. Those
  * that could not be written are named.
  */
 export async function writeMany(
@@ -48,16 +44,17 @@ export async function writeMany(
     },
   });
   const key = `writes-${collection}-${writes[0]?.id ?? ''}`;
-  if (outcome.written.length > 0) {
+  if (outcome.written.length > MOST_UNDONE) {
+    notices.success({ key, message: `${words.done} ${countOf(outcome.written)}`, duration: 6 });
+  } else if (outcome.written.length > 0) {
     const back = outcome.written.map(({ id, now, to }): PlannedWrite => {
       const version = versions.get(id) ?? 0;
       return { id, now: to && { ...now, version, data: to }, to: now?.data };
     });
+    const opposite = words.redo ?? { done: 'Undone:', failed: 'Not undone', redo: words };
     const undo = () => {
-      notices.info({ key, message: `Undoing ${countOf(back)} …`, duration: 0 });
-      void writeMany(store, notices, collection, back, { done: 'Undone:', failed: 'Not undone' }).then(() =>
-        notices.destroy(key),
-      );
+      notices.info({ key, message: `Writing ${countOf(back)} …`, duration: 0 });
+      void writeMany(store, notices, collection, back, opposite).then(() => notices.destroy(key));
     };
     notices.success({
       key: `${key}-${words.done}`,
@@ -73,7 +70,7 @@ export async function writeMany(
               undo();
             },
           },
-          () => (words.done === 'Undone:' ? 'Redo' : 'Undo'),
+          () => (words.redo ? 'Redo' : 'Undo'),
         ),
     });
   }
@@ -109,12 +106,15 @@ function reportFailed(
   });
 }
 
+/** A changed document gets only the changed fields, if they still have the values that were seen. */
 function writeOf(collection: string, { id, now, to }: PlannedWrite) {
   const address = `${collection}/${id}`;
+  if (now && to) return { patch: address, ops: guardedPatch(now.data, to) };
   const ifVersion = now?.version ?? 0;
   return to ? { put: address, data: to, ifVersion, ...keepEnd(now) } : { delete: address, ifVersion };
 }
 
+/** The document that is meant, or how many. */
 export function countOf(items: readonly { id: string }[]): string {
   return items.length === 1 ? items[0]!.id : `${items.length.toLocaleString()} documents`;
 }

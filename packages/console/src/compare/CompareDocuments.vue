@@ -63,7 +63,13 @@ const whole = ref(true);
     <p v-for="fault in [faultA, faultB].filter(Boolean)" :key="fault" class="bad" role="alert">{{ fault }}</p>
     <template v-if="documentA && documentB">
       <label class="whole"><input v-model="whole" type="checkbox" /> also fields that are equal</label>
-      <DifferenceTable :before="documentA" :after="documentB" :whole="whole" :heads="[props.a, props.b]" none="All fields are equal." />
+      <DifferenceTable
+        :before="documentA"
+        :after="documentB"
+        :whole="whole"
+        :heads="[props.a, props.b]"
+        none="All fields are equal."
+      />
     </template>
     <p v-else-if="!faultA && !faultB" class="muted">Loading…</p>
   </section>

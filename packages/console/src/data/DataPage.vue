@@ -2,7 +2,17 @@
 import type { Document, View } from '@uproar/client';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Dropdown, Menu, MenuItem } from 'ant-design-vue';
-import { computed, defineAsyncComponent, ref, shallowRef, useTemplateRef, watch, watchEffect } from 'vue';
+import {
+  computed,
+  defineAsyncComponent,
+  onBeforeUnmount,
+  onMounted,
+  ref,
+  shallowRef,
+  useTemplateRef,
+  watch,
+  watchEffect,
+} from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import HoldButton from '../components/HoldButton.vue';
 import PageFrame from '../components/PageFrame.vue';
@@ -31,6 +41,7 @@ import { sortBy } from '../table/sorting';
 import { deleteWithUndo } from '../actions/undo';
 
 const props = defineProps<{ collections: View | undefined }>();
+const BulkDrawer = defineAsyncComponent(() => import('../bulk/BulkDrawer.vue'));
 const PastResult = defineAsyncComponent(() => import('../past/PastResult.vue'));
 const ImportDrawer = defineAsyncComponent(() => import('./ImportDrawer.vue'));
 const store = useStore();
@@ -40,6 +51,8 @@ const router = useRouter();
 const creating = shallowRef<{ like?: Pick<Document, 'id' | 'data'> }>();
 const importing = shallowRef<File>();
 const dropping = ref(false);
+/** Whether many documents are being edited. */
+const bulk = ref(false);
 const uploads = useTemplateRef<{ send(files: readonly File[]): Promise<void> }>('uploads');
 const result = useTemplateRef<{ columns(): Columns | undefined }>('result');
 const { presentation, present } = usePresentation();
@@ -70,6 +83,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
 const picked = ref<ReadonlySet<string>>(new Set());
 const pickedDocuments = computed(() => (frame.value?.view.documents ?? []).filter(({ id }) => picked.value.has(id)));
 watch([collection, where], () => (picked.value = new Set()));
+watch(collection, () => (bulk.value = false));
 
 function pick(ids: string[], on: boolean): void {
   const next = new Set(picked.value);
@@ -91,6 +105,16 @@ watchEffect(() => {
   const first = props.collections?.documents[0];
   if (collection.value === '' && first) void router.replace({ name: 'data', params: { collection: first.id } });
 });
+watch(
+  () => route.query.edit,
+  (asked) => {
+    if (asked !== 'many') return;
+    bulk.value = true;
+    const { edit: _, ...query } = route.query;
+    void router.replace({ name: 'data', params: route.params, query });
+  },
+  { immediate: true },
+);
 watch(
   () => route.query.new,
   (asked) => {
@@ -166,6 +190,19 @@ function choose(): void {
   input.click();
 }
 
+/** Rows that were copied from a spreadsheet are imported like a file. */
+function paste(event: ClipboardEvent): void {
+  const elsewhere = (event.target as HTMLElement | null)?.closest(
+    'input, textarea, select, [contenteditable], .ant-modal, .ant-drawer',
+  );
+  const text = event.clipboardData?.getData('text/plain') ?? '';
+  if (elsewhere || takesFiles.value || !/^[^\n]*\t[^\n]*\r?\n./.test(text)) return;
+  event.preventDefault();
+  importing.value = new File([text], 'pasted-rows.tsv', { type: 'text/tab-separated-values' });
+}
+onMounted(() => document.addEventListener('paste', paste));
+onBeforeUnmount(() => document.removeEventListener('paste', paste));
+
 function dragged({ dataTransfer }: DragEvent): void {
   if (dataTransfer?.types.includes('Files')) dropping.value = true;
 }
@@ -206,7 +243,7 @@ function dragged({ dataTransfer }: DragEvent): void {
           </template>
         </Dropdown>
       </template>
-      <Button size="small" title="Or drop a file on the page" @click="choose">{{
+      <Button size="small" title="Or drop a file on the page, or paste rows of a spreadsheet" @click="choose">{{
         takesFiles ? 'Upload' : 'Import'
       }}</Button>
       <Button type="primary" size="small" @click="creating = {}">New document</Button>
@@ -236,6 +273,7 @@ function dragged({ dataTransfer }: DragEvent): void {
       :documents="pickedDocuments"
       @clear="picked = new Set()"
       @remove="removePicked"
+      @edit="bulk = true"
       @duplicate="(like) => (creating = { like })"
     />
     <UnsavedEdits :edits="edits" />
@@ -311,6 +349,13 @@ function dragged({ dataTransfer }: DragEvent): void {
       :like="creating.like"
       @close="creating = undefined"
       @created="(name, documentId) => open(documentId, name)"
+    />
+    <BulkDrawer
+      v-if="bulk && view"
+      :collection="collection"
+      :picked="pickedDocuments"
+      :matching="view.documents"
+      @close="bulk = false"
     />
     <ImportDrawer
       v-if="importing"

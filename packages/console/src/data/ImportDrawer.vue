@@ -11,6 +11,9 @@ import { formatCell } from '../table/fields';
 import { saveLines } from '../actions/export-shown';
 import { findIdField, MAX_FILE_BYTES, readRows, type Reading, type Row } from './import-rows';
 import { SEPARATORS, type Separator } from './read-csv';
+import { findMappingFault, mapRow, proposeMapping, type ColumnTarget } from './column-mapping';
+import ColumnMapping from './ColumnMapping.vue';
+import { findDeepFields } from '../result/field-choices';
 
 const props = defineProps<{ file: File; collection: string }>();
 const emit = defineEmits<{ close: []; done: [collection: string] }>();
@@ -18,10 +21,21 @@ const store = useStore();
 const notices = useNotices();
 
 const PREVIEWED = 8;
+/** With more columns, they keep their names. */
+const MOST_COLUMNS = 100;
 const GENERATED = '';
 const SEPARATOR_NAMES: Record<Separator, string> = { ',': 'comma', ';': 'semicolon', '\t': 'tab', '|': 'vertical bar' };
 const reading = shallowRef<Reading>();
-const rows = computed(() => reading.value?.rows);
+/** What the columns become; undefined for files of documents with too many different fields to list. */
+const mapping = shallowRef<ColumnTarget[]>();
+const mappingFault = computed(() => (mapping.value ? findMappingFault(mapping.value) : ''));
+/** The fields that the collection has. */
+const known = shallowRef<string[]>([]);
+const rows = computed(() => {
+  const read = reading.value?.rows;
+  const map = mapping.value;
+  return map && mappingFault.value === '' ? read?.map((row) => mapRow(row, map)) : read;
+});
 const failure = ref('');
 const collection = ref(props.collection);
 const idField = ref(GENERATED);
@@ -45,6 +59,7 @@ onMounted(async () => {
       );
     }
     content = await props.file.text();
+    if (collection.value !== '') known.value = await readKnown().catch(() => []);
     read();
     if (collection.value === '') collection.value = nameFrom(props.file.name);
   } catch (error) {
@@ -55,11 +70,26 @@ onMounted(async () => {
 function read(separator?: Separator): void {
   try {
     reading.value = readRows(props.file.name, content, separator);
-    idField.value = findIdField(reading.value.rows) ?? GENERATED;
+    const columns = findColumns(reading.value.rows);
+    mapping.value = columns.length <= MOST_COLUMNS ? proposeMapping(columns, known.value) : undefined;
+    idField.value = findIdField(rows.value!) ?? GENERATED;
     failure.value = '';
   } catch (error) {
     failure.value = describeFailure(error);
   }
+}
+
+/** The fields of a few documents of the collection. */
+async function readKnown(): Promise<string[]> {
+  const { documents } = await store.collection(collection.value).list({ limit: 50 });
+  return findDeepFields(documents).map(({ name }) => name);
+}
+
+/** The columns of a file; of documents, the members of their data. */
+function findColumns(all: readonly Row[]): string[] {
+  const [first] = all;
+  if (first?.cells) return [...first.cells.keys()];
+  return [...new Set(all.slice(0, 500).flatMap(({ data }) => Object.keys(data)))];
 }
 
 function nameFrom(file: string): string {
@@ -78,7 +108,9 @@ const idFault = computed(() => {
   const bad = good.value.find(({ data }) => !isDocumentId(String(data[idField.value] ?? '')));
   return bad ? `${bad.place}: ${JSON.stringify(bad.data[idField.value] ?? null)} cannot be an id.` : '';
 });
-const ready = computed(() => isCollectionName(collection.value) && !idFault.value && good.value.length > 0);
+const ready = computed(
+  () => isCollectionName(collection.value) && !idFault.value && !mappingFault.value && good.value.length > 0,
+);
 
 /** The id of a row and its data, in which the id is not repeated. */
 function split(data: JsonObject): { id?: string; data: JsonObject } {
@@ -220,6 +252,15 @@ onBeforeUnmount(() => {
         />
       </div>
       <Alert v-for="note in reading?.notes" :key="note" type="info" :message="note" />
+      <ColumnMapping
+        v-if="mapping && reading"
+        :mapping="mapping"
+        :rows="reading.rows.slice(0, 200)"
+        :known="known"
+        :disabled="state !== 'ready'"
+        @change="(changed) => (mapping = changed)"
+      />
+      <Alert v-if="mappingFault" type="error" :message="mappingFault" />
       <Alert v-if="idFault" type="error" :message="idFault" />
       <Alert
         v-if="faulty.length > 0"

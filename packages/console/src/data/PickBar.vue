@@ -5,7 +5,7 @@ import { useNotices } from '../shared/injection';
 import { saveLines } from '../actions/export-shown';
 
 const props = defineProps<{ collection: string; documents: readonly Document[] }>();
-const emit = defineEmits<{ clear: []; remove: []; duplicate: [document: Document] }>();
+const emit = defineEmits<{ clear: []; remove: []; edit: []; duplicate: [document: Document] }>();
 const notices = useNotices();
 
 async function copy(): Promise<void> {
@@ -30,6 +30,7 @@ function keep(): void {
     >
       <Button danger size="small">Delete</Button>
     </Popconfirm>
+    <Button size="small" @click="emit('edit')">Edit field…</Button>
     <Button v-if="documents.length === 1" size="small" @click="emit('duplicate', documents[0]!)">Duplicate</Button>
     <RouterLink
       v-if="documents.length === 2"

@@ -7,6 +7,8 @@ export interface Row {
   /** Where it stands in the file: `line 3`, `item 2`. */
   place: string;
   data: JsonObject;
+  /** The cells of a row of CSV as they were read, by column. */
+  cells?: ReadonlyMap<string, string>;
   /** When the document expires, if the file has a whole document that does. */
   expires?: string;
   fault?: string;
@@ -34,7 +36,9 @@ export function readRows(name: string, text: string, separator?: Separator): Rea
   if (isCsv(name)) {
     const csv = readCsv(text, separator ?? (/\.tsv$/i.test(name) ? '\t' : undefined));
     const rows = csv.records.map(({ line, values, fault }) =>
-      values ? toRow(`line ${line}`, toData(values), fault) : { place: `line ${line}`, data: {}, fault: fault! },
+      values
+        ? { ...toRow(`line ${line}`, toData(values), fault), cells: values }
+        : { place: `line ${line}`, data: {}, fault: fault! },
     );
     return { rows, separator: csv.separator, notes: csv.notes };
   }

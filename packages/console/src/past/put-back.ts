@@ -1,6 +1,6 @@
 import type { Store } from '@uproar/client';
 import { deepEqual } from '@uproar/core';
-import type { PlannedWrite } from '../actions/write-many';
+import type { PlannedWrite } from '../actions/planned-write';
 import type { Past } from './use-past';
 
 /** Documents that can be put back at once. */

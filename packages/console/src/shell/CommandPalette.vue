@@ -34,6 +34,11 @@ const entries = computed<Entry[]>(() => [
     run: go({ name: 'data', params: { collection: id } }),
   })),
   { kind: 'do', label: 'New document', run: go({ name: 'data', params: here(), query: { new: '1' } }) },
+  {
+    kind: 'do',
+    label: 'Edit many documents: set a field, find and replace',
+    run: go({ name: 'data', params: here(), query: { edit: 'many' } }),
+  },
   ...(['policy', 'keys', 'accounts', 'audit'] as const).map((tab) => ({
     kind: 'page',
     label: `Access: ${tab === 'audit' ? 'audit log' : tab}`,
