@@ -160,6 +160,8 @@ describe('the pages of the console, over the demo', function () {
     await page.getByText('every document of the collection (full scan)').waitFor();
     await page.getByRole('button', { name: 'Create index' }).click();
     await page.getByText(/the index day,-maxAltitude|the index day/).waitFor();
+    // The picture shows what was read before, and what is read now.
+    await page.getByRole('listitem').filter({ hasText: 'read before' }).waitFor();
     const count = Number(/(\d+) documents/.exec(await page.locator('main header').innerText())![1]);
     await store.collection('flights').put('f-new', { day: 3, start: 'p-11', maxAltitude: 9999 });
     await page.locator('[data-row="f-new"]').waitFor();

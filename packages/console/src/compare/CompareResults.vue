@@ -91,7 +91,7 @@ const sameCollection = computed(() => props.a.query.from === props.b.query.from 
                   <ins>{{ formatCell(change.after) || '–' }}</ins></span
                 >
                 <span v-if="one.changes.length > MOST_FIELDS" class="muted"
-                  >and {{ one.changes.length - MOST_FIELDS }} more fields</span
+                  >and {{ one.changes.length - MOST_FIELDS }} more</span
                 >
               </template>
               <span v-else class="muted">{{ formatCell((one.a ?? one.b)!.data) }}</span>
@@ -133,6 +133,9 @@ const sameCollection = computed(() => props.a.query.from === props.b.query.from 
 .changes {
   white-space: normal;
   overflow-wrap: anywhere;
+}
+td a {
+  color: var(--accent);
 }
 .change {
   display: inline-block;

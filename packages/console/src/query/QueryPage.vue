@@ -351,9 +351,6 @@ label {
 .limit {
   width: 70px;
 }
-.cost {
-  min-height: 150px;
-}
 .fault {
   color: var(--bad);
 }
