@@ -281,6 +281,37 @@ describe('the pages of the console, over the demo', function () {
     await page.context().close();
   });
 
+  it('lead from a device to its identity, its writes and back, and shut it out', async () => {
+    const admin = { authorization: `Bearer ${KEY}`, 'content-type': 'application/json' };
+    const body = JSON.stringify({ name: 'mast', scope: 'write' });
+    const made = await fetch(`${url}/v1/keys`, { method: 'POST', headers: admin, body });
+    const { key } = (await made.json()) as { key: string };
+    const mast = connect(url, { token: key, device: 'test-mast' });
+    await mast.collection('gusts').put('w-1', { knots: 12 });
+    const page = await open('devices?search=test-mast');
+    const about = page.getByRole('button', { name: 'About key:mast' });
+    await about.click();
+    await page.getByRole('menuitem', { name: 'May see everything: the policy does not apply to keys' }).waitFor();
+    await page.getByRole('menuitem', { name: 'Its writes in the journal' }).click();
+    await page.waitForURL(/journal\?identity=key:mast/);
+    await page.getByText('Only changes by key:mast').waitFor();
+    const changes = page.getByRole('listbox').getByRole('option');
+    await until('only its write is listed', async () => (await changes.count()) === 1);
+    await page
+      .getByRole('region', { name: 'Before and after' })
+      .getByRole('button', { name: 'About key:mast' })
+      .click();
+    await page.getByRole('menuitem', { name: 'Its connections' }).click();
+    await page.getByText('test-mast').waitFor();
+    await about.click();
+    await page.getByRole('menuitem', { name: 'Revoke the key…' }).click();
+    await page.getByRole('dialog').getByRole('button', { name: 'Revoke' }).click();
+    await until('it is refused', () => mast.state.name === 'refused');
+    await page.getByText('No matching connections').waitFor();
+    mast.close();
+    await page.context().close();
+  });
+
   it('list connections, and close one', async () => {
     const truck = connect(url, { token: KEY, device: 'test-truck' });
     truck.collection('crews').watch({ where: "name = 'Unknown'" });

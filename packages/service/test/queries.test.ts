@@ -315,6 +315,30 @@ describe('the journal', () => {
     expect((await service.request('GET', '/v1/journal?since=1')).json.detail).to.include('after');
   });
 
+  it('is narrowed to what an identity changed, as a page and as a stream', async () => {
+    const { json: made } = await service.request('POST', '/v1/keys', { name: 'tower', scope: 'write' });
+    const tower = service.as(made.key as string);
+    const start = (await service.request('GET', '/v1/journal?before=now&limit=1')).json.events[0]?.seq ?? 0;
+    await tower('PUT', '/v1/data/pads/p-7', { claimedBy: 'c-7' });
+    await service.request('PUT', '/v1/data/pads/p-8', { claimedBy: 'c-8' });
+    await tower('PUT', '/v1/data/pads/p-9', { claimedBy: 'c-9' });
+    const subjects = async (query: string, accept = 'application/json') => {
+      const { json, text } = await service.request('GET', `/v1/journal?${query}`, undefined, { accept });
+      const events =
+        json?.events ??
+        text
+          .trim()
+          .split('\n')
+          .map((line) => JSON.parse(line) as unknown);
+      return (events as JournalEvent[]).map(({ subject }) => subject);
+    };
+    expect(await subjects('before=now&identity=key:tower')).to.deep.equal(['pads/p-9', 'pads/p-7']);
+    const ndjson = 'application/x-ndjson';
+    expect(await subjects(`after=${start}&identity=key:tower`, ndjson)).to.deep.equal(['pads/p-7', 'pads/p-9']);
+    expect(await subjects(`after=${start}&identity=key:environment`)).to.deep.equal(['pads/p-8']);
+    expect(await subjects('identity=key:nobody')).to.deep.equal([]);
+  });
+
   it('can be followed live, and resumed behind the last event', async () => {
     const read = async (lastEventId?: string, count = 1) => {
       const abort = new AbortController();

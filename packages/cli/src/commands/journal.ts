@@ -12,6 +12,7 @@ interface Options extends StoreOptions {
   after?: string;
   collection?: string;
   where?: string;
+  by?: string;
   last: string;
   follow?: boolean;
   json?: boolean;
@@ -29,6 +30,7 @@ export function addJournal(program: Command): void {
     .option('--last <number>', 'without --after: number of commits (of the document)', '20')
     .option('--collection <name>', 'only this collection')
     .option('--where <condition>', 'only documents that match this before or after the change')
+    .option('--by <identity>', 'only changes by this identity, such as key:tower')
     .option('--follow', 'follow new changes')
     .option('--json', 'print one CloudEvent per line')
     .addHelpText(
@@ -52,6 +54,7 @@ async function journal(store: Store, doc: string | undefined, options: Options):
   if (doc !== undefined) parameters.set('doc', doc);
   if (options.collection) parameters.set('collection', options.collection);
   if (options.where) parameters.set('where', options.where);
+  if (options.by) parameters.set('identity', options.by);
   const accept = options.follow ? 'text/event-stream' : 'application/x-ndjson';
   const stop = () => process.exit(0);
   process.once('SIGINT', stop);

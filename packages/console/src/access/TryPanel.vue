@@ -3,6 +3,7 @@ import { ProblemError, type Document, type View } from '@uproar/client';
 import type { PolicyDecision } from '@uproar/protocol';
 import { Alert, Button, Input, RadioButton, RadioGroup, Textarea } from 'ant-design-vue';
 import { computed, onBeforeUnmount, ref, toRefs, watch } from 'vue';
+import { useRoute } from 'vue-router';
 import ChoiceBox from '../components/ChoiceBox.vue';
 import { findFields, formatCell, valueAt } from '../table/fields';
 import { useStore } from '../shared/injection';
@@ -24,6 +25,11 @@ const { form } = useFormDraft('try-policy', {
   id: '',
   data: '',
 });
+// The identity that another page asks about.
+const route = useRoute();
+if (typeof route.query.account === 'string') {
+  Object.assign(form, { who: route.query.account === '' ? 'anonymous' : 'account', account: route.query.account });
+}
 const { who, claims, collection, rule, id, data } = toRefs(form);
 /** The chosen account: the text after Enter or when the input loses focus. */
 const account = ref(form.account);

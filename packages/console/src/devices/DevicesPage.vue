@@ -4,6 +4,7 @@ import { Alert, Button, Input, Popconfirm, Tag } from 'ant-design-vue';
 import { computed, ref, watch } from 'vue';
 import { useRoute, useRouter } from 'vue-router';
 import { formatBytes, formatDuration } from '@uproar/core';
+import IdentityMenu from '../identity/IdentityMenu.vue';
 import PageFrame from '../components/PageFrame.vue';
 import WatchedLink from '../components/WatchedLink.vue';
 import { describeFailure } from '../shared/failure';
@@ -139,7 +140,10 @@ async function end({ id, device, identity }: ConnectionInfo): Promise<void> {
               <span v-else class="muted">no name</span>
               <small v-if="connection.transport === 'stream'" class="muted"> event stream</small>
             </td>
-            <td class="mono">{{ connection.identity ?? 'unknown' }}</td>
+            <td>
+              <IdentityMenu v-if="connection.identity" :identity="connection.identity" @shut-out="again" />
+              <span v-else class="muted">unknown</span>
+            </td>
             <td class="mono muted">{{ connection.address }}</td>
             <td class="numeric">{{ formatDuration(Date.now() - Date.parse(connection.since)) }}</td>
             <td>

@@ -4,6 +4,7 @@ import { Button, Segmented } from 'ant-design-vue';
 import { ref } from 'vue';
 import type { JournalEvent } from '@uproar/protocol';
 import { kindOfChange } from '../shared/live-journal';
+import IdentityMenu from '../identity/IdentityMenu.vue';
 import DifferenceTable from '../components/DifferenceTable.vue';
 
 defineProps<{ event: JournalEvent }>();
@@ -29,7 +30,7 @@ const whole = ref<'Changed fields' | 'All fields'>('Changed fields');
       <dt>when</dt>
       <dd>{{ new Date(event.time).toLocaleString() }}</dd>
       <dt>who</dt>
-      <dd class="mono">{{ event.identity }}</dd>
+      <dd><IdentityMenu :identity="event.identity" /></dd>
       <dt>version before</dt>
       <dd class="mono">{{ event.data.before?.version ?? '–' }}</dd>
     </dl>

@@ -27,6 +27,7 @@ const router = useRouter();
 const collection = computed(() => String(route.query.collection ?? ''));
 const where = computed(() => String(route.query.where ?? ''));
 const doc = computed(() => String(route.query.doc ?? ''));
+const identity = computed(() => String(route.query.identity ?? ''));
 const { typed, altered, offered, takeOffered, dropOffered } = useTypedQuery(
   () => 'journal',
   () => ({ doc: doc.value, where: where.value }),
@@ -35,6 +36,7 @@ const part = computed(() => ({
   collection: collection.value || undefined,
   doc: doc.value || undefined,
   where: where.value || undefined,
+  identity: identity.value || undefined,
 }));
 
 const paused = ref(false);
@@ -136,12 +138,16 @@ const MARKS = { created: '+', updated: '~', deleted: '−', erased: '×' };
       </div>
       <Button html-type="submit" :type="altered ? 'primary' : 'default'" :disabled="documentFault">Run</Button>
     </form>
+    <p v-if="identity" class="of">
+      Only changes by <b class="mono">{{ identity }}</b>
+      <Button size="small" type="link" @click="narrow({ identity: '' })">Show all</Button>
+    </p>
     <OfferedQuery :fields="offered" @take="takeOffered" @drop="dropOffered" />
     <Alert v-if="failure" banner type="error" :message="failure" />
     <div v-if="state === 'loading'" class="nothing muted">Loading…</div>
     <div v-else-if="events.length === 0 && state !== 'failed'" class="nothing">
       <b
-        >No {{ where || doc || collection ? 'matching ' : '' }}changes{{
+        >No {{ where || doc || collection || identity ? 'matching ' : '' }}changes{{
           more ? ' in this part of the journal' : ''
         }}</b
       >
@@ -184,6 +190,11 @@ const MARKS = { created: '+', updated: '~', deleted: '−', erased: '×' };
 </template>
 
 <style scoped>
+.of {
+  margin: 0;
+  padding: 6px 16px;
+  border-bottom: 1px solid var(--line);
+}
 .bar {
   display: flex;
   flex-wrap: wrap;

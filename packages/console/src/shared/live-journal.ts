@@ -6,6 +6,8 @@ export interface JournalPart {
   collection?: string | undefined;
   doc?: string | undefined;
   where?: string | undefined;
+  /** Who made the changes, such as `key:tower`. */
+  identity?: string | undefined;
 }
 
 /** Reads changes before a seq, the newest first. */

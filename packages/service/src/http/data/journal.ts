@@ -28,6 +28,11 @@ const Parameters = z.strictObject(
     doc: DocumentAddress.optional().describe('Only changes of this document.'),
     collection: z.string().refine(isCollectionName, { error: 'This is not a valid collection name.' }).optional(),
     where: z.string().optional().describe('A condition that the document must match before or after the change.'),
+    identity: z
+      .string()
+      .max(200)
+      .optional()
+      .describe('Only changes by this identity, as events name it: `key:tower`, `account:…`.'),
     limit: z.coerce
       .number()
       .int()
@@ -39,7 +44,7 @@ const Parameters = z.strictObject(
   {
     error: (issue) =>
       issue.code === 'unrecognized_keys'
-        ? `There is no parameter ${String(issue.keys)}. The parameters are: after, before, doc, collection, where, limit.`
+        ? `There is no parameter ${String(issue.keys)}. The parameters are: after, before, doc, collection, where, identity, limit.`
         : undefined,
   },
 );
@@ -313,7 +318,9 @@ class Source {
   }
 
   events(entries: readonly JournalEntry[]): JournalEvent[] {
+    const { identity } = this.#parameters;
     return entries.flatMap((entry) => {
+      if (identity !== undefined && formatIdentity(entry.author) !== identity) return [];
       const seen = entry.changes.flatMap((change) => this.#see(change) ?? []);
       return seen
         .map((change, place) => (isRestricted(this.identity) ? { ...change, place } : change))
