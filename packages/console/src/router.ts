@@ -10,6 +10,7 @@ export const createConsoleRouter = () =>
       { path: '/data/:collection?/:id?', name: 'data', component: DataPage },
       { path: '/query', name: 'query', component: () => import('./query/QueryPage.vue') },
       { path: '/boards/:id?', name: 'boards', component: () => import('./boards/BoardsPage.vue') },
+      { path: '/start', name: 'start', component: () => import('./first-steps/FirstStepsPage.vue') },
       { path: '/compare', name: 'compare', component: () => import('./compare/ComparePage.vue') },
       { path: '/shapes/:collection?', name: 'shapes', component: () => import('./shapes/ShapesPage.vue') },
       { path: '/journal', name: 'journal', component: () => import('./journal/JournalPage.vue') },

@@ -328,6 +328,7 @@ describe('the policy itself', () => {
       ['GET', '/v1/keys'],
       ['GET', '/v1/audit'],
       ['GET', '/v1/accounts'],
+      ['GET', '/v1/backups'],
       ['POST', '/v1/backups'],
       ['GET', '/v1/indexes'],
       ['POST', '/v1/policy/try'],

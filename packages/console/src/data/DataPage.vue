@@ -20,7 +20,6 @@ import StateTag from '../components/StateTag.vue';
 import { vocabularyOf } from '../cql/vocabulary';
 import CreateDrawer from './CreateDrawer.vue';
 import { exportShown, FORMATS } from '../actions/export-shown';
-import FirstSteps from './FirstSteps.vue';
 import PickBar from './PickBar.vue';
 import QueryBar from './QueryBar.vue';
 import Uploads from './Uploads.vue';
@@ -41,6 +40,7 @@ import { sortBy } from '../table/sorting';
 import { deleteWithUndo } from '../actions/undo';
 
 const props = defineProps<{ collections: View | undefined }>();
+const FirstSteps = defineAsyncComponent(() => import('../first-steps/FirstSteps.vue'));
 const BulkDrawer = defineAsyncComponent(() => import('../bulk/BulkDrawer.vue'));
 const PastResult = defineAsyncComponent(() => import('../past/PastResult.vue'));
 const ImportDrawer = defineAsyncComponent(() => import('./ImportDrawer.vue'));
@@ -277,7 +277,7 @@ function dragged({ dataTransfer }: DragEvent): void {
       @duplicate="(like) => (creating = { like })"
     />
     <UnsavedEdits :edits="edits" />
-    <FirstSteps v-if="empty && collection === ''" />
+    <div v-if="empty && collection === ''" class="first"><FirstSteps :collections="collections" /></div>
     <div
       v-if="view?.state === 'live' && view.documents.length === 0 && collection !== '' && at === undefined"
       class="nothing"
@@ -379,6 +379,9 @@ function dragged({ dataTransfer }: DragEvent): void {
 </template>
 
 <style scoped>
+.first {
+  overflow-y: auto;
+}
 .count {
   white-space: nowrap;
   font-variant-numeric: tabular-nums;

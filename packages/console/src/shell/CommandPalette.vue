@@ -39,6 +39,8 @@ const entries = computed<Entry[]>(() => [
     label: 'Edit many documents: set a field, find and replace',
     run: go({ name: 'data', params: here(), query: { edit: 'many' } }),
   },
+  { kind: 'page', label: 'Compare: documents, versions, results', run: go({ name: 'compare' }) },
+  { kind: 'page', label: 'First steps', run: go({ name: 'start' }) },
   ...(['policy', 'keys', 'accounts', 'audit'] as const).map((tab) => ({
     kind: 'page',
     label: `Access: ${tab === 'audit' ? 'audit log' : tab}`,

@@ -11,6 +11,7 @@ import { isDark, toggleTheme } from '../shared/theme';
 import { unsavedEdits } from '../unsaved/drafts';
 import CollectionList from './CollectionList.vue';
 import ConnectionBadge from './ConnectionBadge.vue';
+import { stepsAreOpen } from '../first-steps/remember-steps';
 import OpenBanner from './OpenBanner.vue';
 import { PAGES } from './pages';
 import UnsavedList from './UnsavedList.vue';
@@ -91,6 +92,9 @@ onBeforeUnmount(() => removeEventListener('keydown', onKey));
           >{{ label }}</RouterLink
         >
       </div>
+      <RouterLink v-if="stepsAreOpen" :to="{ name: 'start' }" class="start" :class="{ open: route.name === 'start' }"
+        >First steps</RouterLink
+      >
       <OpenBanner :store="store" />
       <CollectionList :view="collections" :open="open" />
       <UnsavedList />
@@ -169,6 +173,17 @@ kbd {
   background: var(--accent-soft);
   color: var(--ink);
   font-weight: 600;
+}
+.start {
+  margin: 0 8px 8px;
+  padding: 3px 8px;
+  border: 1px solid var(--accent);
+  border-radius: 5px;
+  color: var(--accent);
+  text-decoration: none;
+}
+.start.open {
+  background: var(--accent-soft);
 }
 footer {
   padding: 12px 16px;

@@ -1,7 +1,8 @@
 import { randomBytes } from 'node:crypto';
 import { formatTime, splitAddress, type Author } from '@uproar/core';
-import { problemError, type BackupRecord, type Erasure, type ErasureForm, type ErasurePreview } from '@uproar/protocol';
+import { problemError, type Erasure, type ErasureForm, type ErasurePreview } from '@uproar/protocol';
 import { formatIdentity } from '../identity/identity.js';
+import { listBackups, MOST_BACKUPS } from '../reading/backup-records.js';
 import { prepareWireQuery } from '../reading/prepare-query.js';
 import { eraseOutcomes, type Store } from '../store/index.js';
 
@@ -30,23 +31,11 @@ interface Row {
   isOpen: number;
 }
 
-interface BackupRow {
-  id: string;
-  time: number;
-  author: string;
-  seq: number;
-  sizeBytes: number;
-  sha256: string;
-}
-
 const COLUMNS = `
   id, time, author, collection, reason, forgets_ids AS forgetsIds, documents, changes, first_seq AS firstSeq, seq, place,
   outcomes_upto IS NOT NULL AS isOpen`;
 const LIST = `SELECT ${COLUMNS} FROM erasures ORDER BY time DESC LIMIT ?`;
 const GET = `SELECT ${COLUMNS} FROM erasures WHERE id = ?`;
-const BACKUPS = `
-  SELECT id, time, author, seq, size_bytes AS sizeBytes, sha256 FROM backups WHERE seq >= ? AND seq < ? ORDER BY time`;
-
 /** What erasures work with. */
 export interface ErasureParts {
   store: Pick<Store, 'log' | 'reads' | 'reader' | 'journal' | 'collections' | 'documents' | 'rewrites'>;
@@ -171,20 +160,8 @@ export class Erasures {
       state: isOpen ? 'erasing' : waiting.length > 0 ? 'rewriting' : 'done',
       waiting,
       ...(isHere || store.rewrites.reason === undefined ? {} : { problem: store.rewrites.reason }),
-      backups: this.#backups(firstSeq ?? seq, seq),
+      backups: listBackups(store.reads, { from: firstSeq ?? seq, before: seq }, MOST_BACKUPS).reverse(),
     };
-  }
-
-  /** The backups of states from one seq on and before another. */
-  #backups(firstSeq: number, seq: number): BackupRecord[] {
-    return this.#parts.store.reads
-      .statement<[number, number], BackupRow>(BACKUPS)
-      .all(firstSeq, seq)
-      .map(({ author, time, ...rest }) => ({
-        ...rest,
-        time: formatTime(time),
-        identity: formatIdentity(JSON.parse(author) as Author),
-      }));
   }
 }
 

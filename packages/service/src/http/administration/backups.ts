@@ -1,6 +1,7 @@
-import { Problem, Seq, problemError } from '@uproar/protocol';
+import { BackupRecord, Problem, Seq, problemError } from '@uproar/protocol';
 import type { FastifyInstance } from 'fastify';
 import { z } from 'zod';
+import { listBackups, MOST_BACKUPS } from '../../reading/backup-records.js';
 import type { BackupInfo } from '../../store/index.js';
 import type { Context } from '../../requests/context.js';
 import { withSchemas, type Routes } from '../with-schemas.js';
@@ -27,10 +28,31 @@ const Params = z.object({ id: z.string().max(64) });
 /** Backups: begun, looked after until they are ready, fetched, removed. */
 export function serveBackups(app: FastifyInstance, context: BackupsContext): void {
   const routes = withSchemas(app);
+  serveListBackups(routes, context);
   serveStartBackup(routes, context);
   serveReadBackup(routes, context);
   serveDownloadBackup(routes, context);
   serveRemoveBackup(routes, context);
+}
+
+function serveListBackups(routes: Routes, { store }: BackupsContext): void {
+  routes.get(
+    '/v1/backups',
+    {
+      config: { admin: true },
+      schema: {
+        operationId: 'listBackups',
+        tags,
+        summary: 'List the backups that were made, newest first',
+        description: 'The store remembers the last 1000 backups. It does not know where their files are kept.',
+        querystring: z.strictObject({ limit: z.coerce.number().int().min(1).max(MOST_BACKUPS).default(100) }),
+        response: { 200: z.object({ backups: z.array(BackupRecord) }), default: Problem },
+      },
+    },
+    (request) => ({
+      backups: listBackups(store.reads, { from: 0, before: Number.MAX_SAFE_INTEGER }, request.query.limit),
+    }),
+  );
 }
 
 function serveStartBackup(routes: Routes, { store }: BackupsContext): void {
