@@ -34,7 +34,7 @@ process.on('message', async ({ args, environment }) => {
   Object.assign(process.env, { PATH: inherited.PATH, NO_COLOR: '1', ...environment });
   let code;
   try {
-    await buildProgram().parseAsync(args, { from: 'user' });
+    await (await buildProgram(args[0])).parseAsync(args, { from: 'user' });
   } catch (error) {
     if (error instanceof Exit) code = error.code;
     else if (error instanceof CommanderError) code = error.exitCode === 0 ? 0 : 2;

@@ -20,7 +20,7 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
 
 nearness.find = findNearNames;
 try {
-  await buildProgram().parseAsync();
+  await (await buildProgram(process.argv[2])).parseAsync();
 } catch (error) {
   if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? EXIT.done : EXIT.usage;
   else process.exitCode = reportError(error);

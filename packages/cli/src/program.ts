@@ -1,40 +1,5 @@
 import { VERSION } from '@uproar/service/settings';
 import { Command } from 'commander';
-import { addAccount, addAudit } from './commands/account.js';
-import { addBackup } from './commands/backup.js';
-import { addBench } from './commands/bench.js';
-import { addCheck } from './commands/check.js';
-import { addCluster } from './commands/cluster.js';
-import { addCompletion } from './commands/completion.js';
-import { addConformance } from './commands/conformance.js';
-import { addDemo } from './commands/demo.js';
-import { addDevices } from './commands/devices.js';
-import { addDoctor } from './commands/doctor.js';
-import { addEdit } from './commands/edit.js';
-import { addErase } from './commands/erase.js';
-import { addExport } from './commands/export.js';
-import { addGet } from './commands/get.js';
-import { addHook } from './commands/hook.js';
-import { addImport } from './commands/import.js';
-import { addIndex } from './commands/index-commands.js';
-import { addJournal } from './commands/journal.js';
-import { addKey } from './commands/key.js';
-import { addPolicy } from './commands/policy.js';
-import { addPresent } from './commands/present.js';
-import { addProfile } from './commands/profile.js';
-import { addQuery } from './commands/query.js';
-import { addRestore } from './commands/restore.js';
-import { addRevert } from './commands/revert.js';
-import { addServe } from './commands/serve.js';
-import { addRewrite } from './commands/rewrite.js';
-import { addSchema } from './commands/schema.js';
-import { addSetup } from './commands/setup.js';
-import { addShapes } from './commands/shapes.js';
-import { addTypes } from './commands/types.js';
-import { addStatus } from './commands/status.js';
-import { addUsage } from './commands/usage.js';
-import { addWatch } from './commands/watch.js';
-import { addAdjust, addDelete, addMerge, addPut } from './commands/write.js';
 
 const OVERVIEW = `
 Examples:
@@ -54,56 +19,68 @@ Exit codes:
   0 done      1 failed    2 called wrongly     3 store not reached   4 key not accepted
   5 not found 6 conflict  7 check found faults 130 ended by Ctrl-C`;
 
-/** The command line, as it is given: all commands with their options and help. */
-export function buildProgram(): Command {
+type AddCommand = (program: Command) => void;
+
+/** The commands in the order of the overview, each in a module of its own that is loaded when it is needed. */
+const COMMANDS: readonly (readonly [name: string, load: () => Promise<AddCommand>])[] = [
+  ['serve', async () => (await import('./commands/serve.js')).addServe],
+  ['demo', async () => (await import('./commands/demo.js')).addDemo],
+  ['status', async () => (await import('./commands/status.js')).addStatus],
+  ['doctor', async () => (await import('./commands/doctor.js')).addDoctor],
+  ['get', async () => (await import('./commands/get.js')).addGet],
+  ['query', async () => (await import('./commands/query.js')).addQuery],
+  ['put', async () => (await import('./commands/write.js')).addPut],
+  ['merge', async () => (await import('./commands/write.js')).addMerge],
+  ['adjust', async () => (await import('./commands/write.js')).addAdjust],
+  ['delete', async () => (await import('./commands/write.js')).addDelete],
+  ['erase', async () => (await import('./commands/erase.js')).addErase],
+  ['present', async () => (await import('./commands/present.js')).addPresent],
+  ['edit', async () => (await import('./commands/edit.js')).addEdit],
+  ['watch', async () => (await import('./commands/watch.js')).addWatch],
+  ['shapes', async () => (await import('./commands/shapes.js')).addShapes],
+  ['schema', async () => (await import('./commands/schema.js')).addSchema],
+  ['types', async () => (await import('./commands/types.js')).addTypes],
+  ['rewrite', async () => (await import('./commands/rewrite.js')).addRewrite],
+  ['journal', async () => (await import('./commands/journal.js')).addJournal],
+  ['revert', async () => (await import('./commands/revert.js')).addRevert],
+  ['import', async () => (await import('./commands/import.js')).addImport],
+  ['export', async () => (await import('./commands/export.js')).addExport],
+  ['cluster', async () => (await import('./commands/cluster.js')).addCluster],
+  ['backup', async () => (await import('./commands/backup.js')).addBackup],
+  ['restore', async () => (await import('./commands/restore.js')).addRestore],
+  ['check', async () => (await import('./commands/check.js')).addCheck],
+  ['index', async () => (await import('./commands/index-commands.js')).addIndex],
+  ['hook', async () => (await import('./commands/hook.js')).addHook],
+  ['policy', async () => (await import('./commands/policy.js')).addPolicy],
+  ['setup', async () => (await import('./commands/setup.js')).addSetup],
+  ['key', async () => (await import('./commands/key.js')).addKey],
+  ['account', async () => (await import('./commands/account.js')).addAccount],
+  ['audit', async () => (await import('./commands/account.js')).addAudit],
+  ['devices', async () => (await import('./commands/devices.js')).addDevices],
+  ['usage', async () => (await import('./commands/usage.js')).addUsage],
+  ['bench', async () => (await import('./commands/bench.js')).addBench],
+  ['conformance', async () => (await import('./commands/conformance.js')).addConformance],
+  ['profile', async () => (await import('./commands/profile.js')).addProfile],
+  ['completion', async () => (await import('./commands/completion.js')).addCompletion],
+];
+
+/** Commands that describe the others. */
+const NEED_ALL = ['help', 'completion', 'suggest'];
+
+/**
+ * Builds the command line.
+ *
+ * @param wanted the command that will run, if it is known: then no other one is loaded
+ */
+export async function buildProgram(wanted?: string): Promise<Command> {
   const program = new Command('uproar')
     .description('A live document store: many devices write, and every connected view updates at once.')
     .version(VERSION)
     .showHelpAfterError('(run with --help for usage)')
     .exitOverride()
     .addHelpText('after', OVERVIEW);
-
-  for (const add of [
-    addServe,
-    addDemo,
-    addStatus,
-    addDoctor,
-    addGet,
-    addQuery,
-    addPut,
-    addMerge,
-    addAdjust,
-    addDelete,
-    addErase,
-    addPresent,
-    addEdit,
-    addWatch,
-    addShapes,
-    addSchema,
-    addTypes,
-    addRewrite,
-    addJournal,
-    addRevert,
-    addImport,
-    addExport,
-    addCluster,
-    addBackup,
-    addRestore,
-    addCheck,
-    addIndex,
-    addHook,
-    addPolicy,
-    addSetup,
-    addKey,
-    addAccount,
-    addAudit,
-    addDevices,
-    addUsage,
-    addBench,
-    addConformance,
-    addProfile,
-    addCompletion,
-  ])
-    add(program);
+  if (wanted === '--version' || wanted === '-V') return program;
+  const only = NEED_ALL.includes(wanted ?? '') ? undefined : COMMANDS.find(([name]) => name === wanted);
+  for (const [, load] of only ? [only] : COMMANDS) (await load())(program);
   return program;
 }

@@ -24,7 +24,7 @@ describe('data commands', () => {
       command.outputHelp();
       return text;
     };
-    const program = buildProgram();
+    const program = await buildProgram();
     const main = (await run(['--help'])).out;
     expect(main).to.equal(helpOf(program));
     expect(main).to.include('UPROAR_URL').and.include('NO_COLOR').and.include('130 ended by Ctrl-C');

@@ -1,11 +1,11 @@
-import { ProblemError, type Store } from '@uproar/client';
+import { ProblemError, type Store, type TypedDocument } from '@uproar/client';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseAddress } from '../arguments/address.js';
 import { CommandError, EXIT } from '../output/exit-codes.js';
 import { useStore, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { noteMistakes, printNotes } from '../output/notes.js';
-import { printDocuments, printJson } from '../output/output.js';
+import { formatValue, outputWidth, printDocuments, printJson } from '../output/output.js';
 import { queryParts, withQueryOptions, type QueryOptions } from '../arguments/query-options.js';
 import { markPosition } from '../arguments/read-data.js';
 
@@ -13,6 +13,7 @@ interface Options extends StoreOptions, QueryOptions {
   json?: boolean;
   format?: 'csv' | 'ndjson';
   explain?: boolean;
+  chart?: string | true;
 }
 
 /** `uproar query`: the documents of a query, once. */
@@ -24,6 +25,7 @@ export function addQuery(program: Command): void {
     .option('--after <cursor>', 'continue after the previous result')
     .option('--json', 'print NDJSON; without a limit, all documents')
     .option('--csv', 'print CSV')
+    .option('--chart [field]', 'print bars of a number; of the totals, or the first number in the order, if left out')
     .option('--explain', 'show the plan and the cost instead')
     .addHelpText(
       'after',
@@ -31,6 +33,8 @@ export function addQuery(program: Command): void {
         `  uproar query flights --where "passengers >= 4" --fields start,passengers --csv\n` +
         `  uproar query balloons --include "crew = crews via crewId; flights by balloonId order -start limit 3"\n` +
         `  uproar query balloons --summary "count(),max(altitude)" --by status\n` +
+        `  uproar query balloons --summary "count()" --by status --chart\n` +
+        `  uproar query balloons --order -altitude --limit 10 --chart altitude\n` +
         `  uproar query balloons --where "altitude > 1000" --explain`,
     )
     .action((address: string, options: Options & { csv?: boolean }) => {
@@ -54,10 +58,45 @@ async function query(store: Store, collection: string, options: Options & { csv?
   const shown = parts.summary === undefined ? { limit: 50, ...parts } : parts;
   const { documents, next, notes } = await store.collection(collection).list(shown as never);
   printNotes(notes);
-  if (documents.length > 0) printDocuments(documents, parts.summary === undefined);
+  if (documents.length > 0 && options.chart) await printChart(documents, options);
+  else if (documents.length > 0) printDocuments(documents, parts.summary === undefined);
   else process.stderr.write(pc.dim('no documents\n'));
   if (next) process.stderr.write(pc.dim(`more: --after ${next}\n`));
 }
+
+/** Prints a number of each document as a bar. */
+async function printChart(documents: readonly TypedDocument[], { chart, order = '' }: Options): Promise<void> {
+  const { barChart } = await import('../output/bar-chart.js');
+  const numbers = (name: string) => documents.some(({ data }) => typeof data[name] === 'number');
+  const names = [...new Set(documents.flatMap(({ data }) => Object.keys(data)))];
+  const ordered = order.split(',').map((term) => term.trim().replace(/^-/, ''));
+  const totals = names.filter((name) => name.endsWith(')'));
+  const field = typeof chart === 'string' ? chart : [...totals, ...ordered, ...names].find(numbers);
+  if (field === undefined || !numbers(field)) {
+    const had = names.filter(numbers);
+    const others = had.length > 0 ? ` There are ${had.join(', ')}.` : ' The documents have no numbers.';
+    throw new CommandError(
+      `--chart needs a field with numbers${field === undefined ? '' : `, and ${field} has none`}.${others}`,
+      EXIT.usage,
+    );
+  }
+  const groups = names.filter((name) => !name.endsWith(')'));
+  const labelOf = ({ id, data }: TypedDocument) => {
+    if (totals.length > 0) return groups.map((name) => formatValue(data[name])).join(', ') || 'all';
+    return typeof data.name === 'string' ? `${id} ${data.name}` : id;
+  };
+  const bars = documents.flatMap((document) => {
+    const value = document.data[field];
+    return typeof value === 'number' ? [{ label: labelOf(document), value }] : [];
+  });
+  const width = Math.min(outputWidth(), WIDEST_CHART);
+  process.stdout.write(`${pc.dim(field)}\n${barChart(bars, width).join('\n')}\n`);
+  const without = documents.length - bars.length;
+  if (without > 0) process.stderr.write(pc.dim(`${without} without ${field}\n`));
+}
+
+/** Elsewhere than on a terminal, and on a very wide one, bars are not longer than this. */
+const WIDEST_CHART = 100;
 
 interface Explanation {
   where: string | null;

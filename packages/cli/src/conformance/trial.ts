@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { diff, type JsonValue } from '@uproar/core';
 import { SignJWT } from 'jose';
-import { startService, type Service } from '@uproar/service';
+import type { Service } from '@uproar/service';
 import { RandomWrites, type RandomWrite } from './random-writes.js';
 import { RecordedLink } from './recorded-link.js';
 import { shows, stateOf, TestedProgram, type ShownState } from './tested-program.js';
@@ -206,7 +206,9 @@ export class Trial {
   }
 }
 
-function start(directory: string, port: number): Promise<Service> {
+/** The service is loaded only where trials run: it takes longest of all. */
+async function start(directory: string, port: number): Promise<Service> {
+  const { startService } = await import('@uproar/service');
   return startService({
     directory: join(directory, 'store'),
     host: '127.0.0.1',

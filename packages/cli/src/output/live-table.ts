@@ -2,7 +2,8 @@ import type { TypedDocument as Document, View } from '@uproar/client';
 import logUpdate from 'log-update';
 import pc from 'picocolors';
 import { describeFields } from './describe-change.js';
-import { cutLine, formatDocuments, formatTable, formatValue } from './output.js';
+import { cutLine, formatDocuments, formatTable, formatValue, type TableOptions } from './output.js';
+import { NumberCourses } from './sparkline.js';
 
 /** A changed cell is highlighted for this time, in milliseconds. */
 const MARKED_MS = 1500;
@@ -30,6 +31,7 @@ export class LiveTable {
   readonly #name: string;
   readonly #kind: 'document' | 'documents' | 'groups';
   readonly #marks = new Map<string, number>();
+  readonly #courses = new NumberCourses();
   readonly #timer: NodeJS.Timeout;
   #view: View | undefined;
   #held: View | undefined;
@@ -60,7 +62,7 @@ export class LiveTable {
     const before = this.#view;
     if (before && before.state !== 'loading') {
       for (const { id } of view.changes) this.#note(before.byId.get(id), view.byId.get(id), id);
-    }
+    } else for (const { id, data } of view.documents) this.#courses.note(id, data);
     this.#view = view;
   }
 
@@ -74,6 +76,8 @@ export class LiveTable {
 
   #note(before: Document | undefined, after: Document | undefined, id: string): void {
     this.#changes++;
+    if (after) this.#courses.note(id, after.data);
+    else if (before) this.#courses.forget(id, before.data);
     const now = Date.now();
     if (before && after) {
       for (const part of ['data', 'related'] as const) {
@@ -137,6 +141,7 @@ export class LiveTable {
     const { lines, left } = formatDocuments(shown, {
       width,
       ids: this.#kind === 'documents',
+      ...this.#course(),
       accent: (document, field, cell) =>
         this.#marks.has(`${document.id} ${field}`) ? mark(cell) : field === '' ? pc.bold(cell) : cell,
     });
@@ -147,12 +152,23 @@ export class LiveTable {
     return notes.length > 0 ? [...lines, pc.dim(`… ${notes.join(', ')}`)] : lines;
   }
 
+  /** The column with the course of the number that changes most. */
+  #course(): Pick<TableOptions, 'extra'> {
+    const field = this.#courses.liveliest;
+    if (field === undefined) return {};
+    return {
+      extra: { after: field, heading: `${field} ~`, cell: ({ id }) => pc.cyan(this.#courses.lineOf(id, field)) },
+    };
+  }
+
   #fields(document: Document | undefined, width: number): string[] {
     if (!document) return [pc.dim('No such document yet. It appears here when it is created.')];
     const { id, version, updated, data } = document;
     const rows = Object.entries(data).map(([name, value]) => {
       const cell = formatValue(value, width);
-      return [pc.cyan(name), this.#marks.has(`${id} ${name}`) ? mark(cell) : cell];
+      const course = this.#courses.lineOf(id, name);
+      const shown = this.#marks.has(`${id} ${name}`) ? mark(cell) : cell;
+      return [pc.cyan(name), course === '' ? shown : `${shown}  ${pc.cyan(course)}`];
     });
     const bookkeeping = version === undefined ? [] : [[pc.dim('version'), `${version}, ${updated}`]];
     return formatTable(['field', 'value'], [...rows, ...bookkeeping], width);

@@ -97,12 +97,14 @@ export interface TableOptions {
   ids?: boolean;
   /** How a cell is to look; the field is empty for the id. */
   accent?: (document: Document, field: string, cell: string) => string;
+  /** A column behind that of a field. */
+  extra?: { after: string; heading: string; cell: (document: Document) => string };
 }
 
 /** Documents as the lines of a table no wider than `width`, and how many columns found no room. */
 export function formatDocuments(
   documents: readonly Document[],
-  { width = outputWidth(), ids = true, accent = (_document, _field, cell) => cell }: TableOptions = {},
+  { width = outputWidth(), ids = true, accent = (_document, _field, cell) => cell, extra }: TableOptions = {},
 ): { lines: string[]; left: number } {
   const make = (heading: string, cell: (document: Document) => string) => column(heading, documents.map(cell));
   const columns = [
@@ -111,9 +113,10 @@ export function formatDocuments(
     ...Object.keys(documents[0]?.related ?? {}).map((name) =>
       make(`→ ${name}`, (document) => accent(document, name, formatRelated(document.related?.[name]))),
     ),
-    ...namesByUse(documents).map((name) =>
+    ...namesByUse(documents).flatMap((name) => [
       make(name, (document) => accent(document, name, formatValue(document.data[name]))),
-    ),
+      ...(extra?.after === name ? [make(extra.heading, extra.cell)] : []),
+    ]),
   ];
   let used = 0;
   const shown = columns.filter((column) => (used += column.width + 2) <= width + 2);
