@@ -83,10 +83,16 @@ const pages = {
     await page.getByRole('list', { name: 'Documents that do not fit' }).waitFor();
     await sleep(1500);
   },
+  // The documentation, and beside it the API in the console.
   async docs(page) {
     await page.goto(`${url}/docs/query.html#related-documents`);
     await page.getByRole('heading', { name: 'Related documents' }).waitFor();
     await sleep(500);
+    const left = await page.screenshot();
+    await signIn(page, `api/http?open=${encodeURIComponent('get-/v1/data/{collection}')}`);
+    await page.getByText('Answer 200').waitFor();
+    await sleep(500);
+    await showTogether(page, [left, await page.screenshot()]);
   },
   // The public board, and beside it a phone without a connection.
   async 'demo-pages'(page) {
@@ -142,11 +148,45 @@ const pages = {
     await page.getByRole('button', { name: 'Pause' }).click();
     await changes.nth(4).click();
   },
-  async 'console-devices'(page) {
-    const truck = await open('watch', 'balloons', '--where', "crewId = 'c-2'", '--lines');
-    await signIn(page, 'devices');
-    await sleep(5000);
-    truck.kill();
+  async 'console-boards'(page) {
+    await signIn(page, 'boards/tower');
+    // The chart needs a while to have something to show.
+    await sleep(60_000);
+  },
+  // A result rewound on the map, a comparison, an edit of many documents, and the first steps.
+  async 'console-work'(page) {
+    const shots = [];
+    const where = encodeURIComponent("status = 'aloft'");
+    await signIn(page, `data/balloons?where=${where}&show=map&colour=altitude&base=areas&trails=yes`);
+    await sleep(20_000);
+    await page.getByRole('button', { name: 'Rewind' }).click();
+    await sleep(1500);
+    const slider = page.getByRole('slider', { name: 'Moment' });
+    const most = Number(await slider.getAttribute('max'));
+    await slider.fill(String(Math.round(most * 0.4)));
+    await page.getByLabel('Speed').selectOption('10');
+    await page.getByRole('button', { name: 'Play' }).click();
+    await sleep(1200);
+    shots.push(await page.screenshot());
+    await page.goto(
+      `${url}/console/compare?kind=results&a=${encodeURIComponent(`from=balloons&where=${where}&at=40`)}&b=${encodeURIComponent(`from=balloons&where=${where}`)}`,
+    );
+    await page.getByRole('region', { name: 'Differences of the results' }).getByText('different').first().waitFor();
+    await sleep(1000);
+    shots.push(await page.screenshot());
+    await page.goto(`${url}/console/data/balloons?edit=many&where=${encodeURIComponent("status = 'landed'")}`);
+    const drawer = page.locator('.ant-drawer-content');
+    await drawer.getByRole('combobox', { name: 'field' }).fill('status');
+    await drawer.getByRole('textbox', { name: 'value' }).fill('retrieved');
+    await sleep(800);
+    shots.push(await page.screenshot());
+    await page.goto(`${url}/console/start`);
+    await page.getByText('A policy').or(page.getByText('of a policy is in force')).first().waitFor();
+    await page.getByRole('button', { name: /Show it live/ }).click();
+    await page.getByTitle('React', { exact: true }).click();
+    await sleep(800);
+    shots.push(await page.screenshot());
+    await showTogether(page, shots);
   },
   async 'console-operations'(page) {
     await page.emulateMedia({ colorScheme: 'dark' });
@@ -156,6 +196,7 @@ const pages = {
     await sleep(12_000);
     bench.kill();
   },
+  // Usage, and beside it the connected devices.
   async 'console-usage'(page) {
     const board = await (
       await fetch(`${url}/v1/keys`, {
@@ -174,7 +215,13 @@ const pages = {
     await signIn(page, 'usage');
     await page.getByTitle('Both', { exact: true }).click();
     await sleep(1500);
+    const left = await page.screenshot();
+    await signIn(page, 'devices');
+    await page.getByRole('button', { name: 'About key:board' }).first().click();
+    await sleep(3000);
+    const right = await page.screenshot();
     watching.kill();
+    await showTogether(page, [left, right]);
   },
   async 'console-policy'(page) {
     await signIn(page, 'access/policy');
@@ -187,15 +234,13 @@ const pages = {
     await page.getByText('Refused').waitFor();
     await sleep(800);
   },
-  async 'console-api'(page) {
-    await signIn(page, `api/http?open=${encodeURIComponent('get-/v1/data/{collection}')}`);
-    await page.getByText('Answer 200').waitFor();
-    await sleep(500);
-  },
 };
 
 const terminals = {
-  'terminal-watch': { lines: ['uproar watch balloons'], seconds: 14 },
+  'terminal-watch': {
+    lines: [`uproar watch balloons --where "status = 'aloft'" --order -altitude --limit 30`],
+    seconds: 25,
+  },
   'terminal-query': {
     lines: [
       `uproar query flights --where "day = 3 AND passengers >= 5" --order -maxAltitude --limit 6 --fields start,maxAltitude,passengers,status`,
@@ -205,7 +250,7 @@ const terminals = {
       `uproar query balloons --where "altitude > 300 AN status = 'aloft'"`,
       `uproar query balloons --where "altitud > 300"`,
       `uproar query balloons --limit 4 --fields name,status --include "crew = crews via crewId; flights by balloonId order -start limit 3"`,
-      `uproar query balloons --summary "count(),max(altitude),avg(fuel)" --by status`,
+      `uproar query balloons --summary "count(),max(altitude)" --by status --chart`,
     ],
     seconds: 11,
   },
@@ -251,6 +296,20 @@ async function open(...args) {
   const started = spawn(process.execPath, [main, ...args], { env: environment, stdio: 'ignore' });
   await sleep(1000);
   return started;
+}
+
+/** Shows pictures two in a row, as one. */
+async function showTogether(page, shots) {
+  const images = shots.map((bytes) => `<img src="data:image/png;base64,${bytes.toString('base64')}" width="960">`);
+  await page.setViewportSize({
+    width: 2 * 960 + 36,
+    height: Math.ceil(shots.length / 2) * 600 + 12 * (1 + Math.ceil(shots.length / 2)),
+  });
+  await page.goto('about:blank');
+  await page.setContent(
+    `<body style="margin:0;padding:12px;display:grid;grid-template-columns:960px 960px;gap:12px;background:#9298a8">${images.join('')}`,
+  );
+  await sleep(500);
 }
 
 async function signIn(page, path) {

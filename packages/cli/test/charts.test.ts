@@ -19,11 +19,13 @@ describe('drawings in the terminal', () => {
   it('follow the numbers of documents, and know which field moves most', () => {
     const courses = new NumberCourses();
     courses.note('a', { altitude: 1, fuel: 9, name: 'Amber' });
-    expect(courses.liveliest).to.equal(undefined);
+    expect(courses.liveliest('altitude')).to.equal(undefined);
     expect(courses.lineOf('a', 'altitude')).to.equal('');
     for (const altitude of [2, 2, 3]) courses.note('a', { altitude, fuel: 9 });
     courses.note('a', { altitude: 3, fuel: 8 });
-    expect(courses.liveliest).to.equal('altitude');
+    expect(courses.liveliest()).to.equal('altitude');
+    expect(courses.liveliest('fuel')).to.equal('fuel');
+    expect(courses.liveliest('name')).to.equal('altitude');
     expect(courses.lineOf('a', 'altitude')).to.equal('▁▄█');
     for (let n = 0; n < 50; n++) courses.note('a', { altitude: n });
     expect(courses.lineOf('a', 'altitude')).to.have.length(20);

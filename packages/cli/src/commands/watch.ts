@@ -51,7 +51,7 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
       const watched = begin(store, address, options);
       const kind: Kind =
         address?.id !== undefined ? 'document' : options.summary === undefined ? 'documents' : 'groups';
-      if (asTable) return draw(watched, name, kind, stop);
+      if (asTable) return draw(watched, name, kind, stop, firstOfOrder(options.order));
       return follow(watched, name, kind, options.json ?? false);
     });
   } finally {
@@ -61,9 +61,12 @@ async function watch(text: string | undefined, options: Options): Promise<void> 
   }
 }
 
-async function draw(watched: Watch, name: string, kind: Kind, stop: () => void): Promise<void> {
+/** The first field of an order; undefined without one. */
+const firstOfOrder = (order = '') => order.split(',')[0]?.trim().replace(/^-/, '') || undefined;
+
+async function draw(watched: Watch, name: string, kind: Kind, stop: () => void, orderedBy?: string): Promise<void> {
   const { LiveTable } = await import('../output/live-table.js');
-  const table = new LiveTable(name, kind, stop);
+  const table = new LiveTable(name, kind, stop, orderedBy);
   try {
     for await (const view of watched) {
       if (view.state === 'failed') throw new ProblemError(view.error!);

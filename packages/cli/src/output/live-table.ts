@@ -30,6 +30,7 @@ const STATES = {
 export class LiveTable {
   readonly #name: string;
   readonly #kind: 'document' | 'documents' | 'groups';
+  readonly #orderedBy: string | undefined;
   readonly #marks = new Map<string, number>();
   readonly #courses = new NumberCourses();
   readonly #timer: NodeJS.Timeout;
@@ -44,9 +45,11 @@ export class LiveTable {
    * @param name the name of the target
    * @param kind for one document the fields are shown below each other; groups are those of a summary
    * @param onQuit called when q or Ctrl-C is pressed
+   * @param orderedBy the first field of the order; if it is a number that changes, its course is drawn
    */
-  constructor(name: string, kind: 'document' | 'documents' | 'groups', onQuit: () => void) {
+  constructor(name: string, kind: 'document' | 'documents' | 'groups', onQuit: () => void, orderedBy?: string) {
     this.#name = name;
+    this.#orderedBy = orderedBy;
     this.#kind = kind;
     if (process.stdin.isTTY) {
       process.stdin.setRawMode(true).resume();
@@ -154,7 +157,7 @@ export class LiveTable {
 
   /** The column with the course of the number that changes most. */
   #course(): Pick<TableOptions, 'extra'> {
-    const field = this.#courses.liveliest;
+    const field = this.#courses.liveliest(this.#orderedBy);
     if (field === undefined) return {};
     return {
       extra: { after: field, heading: `${field} ~`, cell: ({ id }) => pc.cyan(this.#courses.lineOf(id, field)) },

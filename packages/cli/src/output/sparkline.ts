@@ -41,8 +41,9 @@ export class NumberCourses {
     for (const field of Object.keys(data)) this.#values.delete(`${id} ${field}`);
   }
 
-  /** The field that has changed most often; undefined before the first change. */
-  get liveliest(): string | undefined {
+  /** The favoured field if it has changed, otherwise the one that has changed most often; undefined before the first change. */
+  liveliest(favoured?: string): string | undefined {
+    if (favoured !== undefined && this.#changes.has(favoured)) return favoured;
     return [...this.#changes].sort((a, b) => b[1] - a[1])[0]?.[0];
   }
 

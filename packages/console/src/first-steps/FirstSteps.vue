@@ -229,7 +229,9 @@ li {
 }
 .body p,
 .lines {
-  flex: 1 0 100%;
+  flex: 1 1 100%;
+  min-width: 0;
+  max-width: 100%;
   margin: 0;
 }
 .lines {

@@ -58,7 +58,12 @@ const template = computed(() => {
   const pick = props.picked ? `${PICK_PX}px ` : '';
   const id = props.groups ? '' : `${idWidth.value}px `;
   const widths = props.columns.map(({ widthPx }) => `${widthPx}px`).join(' ');
-  return { gridTemplateColumns: `${pick}${id}${widths} minmax(0, 1fr)` };
+  // The width is said, so that the browser does not work it out from the cells of each row.
+  const widthPx =
+    (props.picked ? PICK_PX : 0) +
+    (props.groups ? 0 : idWidth.value) +
+    props.columns.reduce((sum, column) => sum + column.widthPx, 0);
+  return { gridTemplateColumns: `${pick}${id}${widths} minmax(0, 1fr)`, minWidth: `${widthPx}px` };
 });
 
 // The cell that is being edited. The edit is kept elsewhere; here is only the place of its editor.
@@ -83,7 +88,8 @@ watch(
   () => props.frame,
   ({ view }, before) => {
     void keepFocus();
-    const row = before.view.byId.get(editing.value?.id ?? '');
+    // The map by id is only made where there is an edit.
+    const row = editing.value && before.view.byId.get(editing.value.id);
     const edited = row ? before.view.documents.indexOf(row) : -1;
     const anchored = isInSight(edited);
     if (top.value < ROW_PX && !anchored) return;
@@ -315,7 +321,11 @@ const allPicked = computed(
           @unfold="emit('unfold', column.name, true)"
         />
       </div>
-      <div role="rowgroup" class="body" :style="{ height: `${documents.length * ROW_PX}px` }">
+      <div
+        role="rowgroup"
+        class="body"
+        :style="{ height: `${documents.length * ROW_PX}px`, minWidth: template.minWidth }"
+      >
         <div v-if="editing" role="row" class="editing" :class="elsewhere ? 'docked' : 'in-cell'" :style="editorPlace">
           <CellEditor
             role="gridcell"

@@ -51,13 +51,32 @@ const colourable = computed(() => props.fields.filter(({ type }) => ['text', 'nu
 
 // Values keep their colours while documents come and go.
 let known: { name: string; values: readonly string[] } = { name: '', values: [] };
-const scale = computed(() => {
+function makeScale() {
   const name = colourField.value?.name ?? '';
   const before = known.name === name ? known.values : [];
   const made = scaleOf(colourField.value, props.frame.view.documents, isDark.value, before);
   known = { name, values: made.values };
   return made;
-});
+}
+const scale = shallowRef(makeScale());
+/** All documents are looked at for a scale: not with every frame. */
+const LOOK_AGAIN_MS = 1000;
+let looking: ReturnType<typeof setTimeout> | undefined;
+watch([() => colourField.value?.name, isDark], () => (scale.value = makeScale()));
+watch(
+  () => props.frame,
+  () => {
+    looking ??= setTimeout(() => {
+      looking = undefined;
+      const made = makeScale();
+      const same =
+        JSON.stringify([made.legend, made.colours]) === JSON.stringify([scale.value.legend, scale.value.colours]);
+      if (!same) scale.value = made;
+    }, LOOK_AGAIN_MS);
+  },
+);
+onBeforeUnmount(() => clearTimeout(looking));
+let coloured: unknown;
 
 /** More shapes than this are not drawn. */
 const MOST_SHAPES = 3000;
@@ -90,7 +109,15 @@ function update(): void {
     if (at && 'shape' in at) found.set(document.id, { document, geometry: at.shape });
     return at && 'point' in at ? projected(at.point) : undefined;
   };
-  const count = points.update(documents, place, scale.value.indexOf, performance.now(), still.matches);
+  const count = points.update(
+    documents,
+    place,
+    scale.value.indexOf,
+    performance.now(),
+    still.matches,
+    coloured !== scale.value,
+  );
+  coloured = scale.value;
   missing.value = documents.length - count - found.size;
   drawShapes([...found.values()].slice(0, MOST_SHAPES));
   map.draw(styleNow());

@@ -45,6 +45,7 @@ export class MovingPoints {
    * Takes over the documents that are shown now.
    *
    * @param place gives the place of a document in units of the projection; undefined if it has none
+   * @param recolour whether documents that did not change may have another colour
    * @param still whether points jump instead of moving
    * @returns the number of documents that are points
    */
@@ -54,13 +55,14 @@ export class MovingPoints {
     colourOf: (document: Document) => number,
     now: number,
     still: boolean,
+    recolour = true,
   ): number {
     const gone = new Set(this.byId.keys());
     for (const document of documents) {
       const known = this.byId.get(document.id);
       if (known?.document === document) {
         gone.delete(document.id);
-        known.colour = colourOf(document);
+        if (recolour) known.colour = colourOf(document);
         continue;
       }
       const at = place(document);

@@ -36,6 +36,7 @@ const MOST_LABEL_CHARACTERS = 28;
 /** Draws points on a canvas, fast enough for ten thousand that move. */
 export class PointPainter {
   readonly #sprites = new Map<string, HTMLCanvasElement>();
+  #pixels: ImageData | undefined;
 
   paint(context: CanvasRenderingContext2D, points: MovingPoints, style: PointStyle, sight: Sight, now: number): void {
     const { widthPx, heightPx, density, centreX, centreY, resolution } = sight;
@@ -58,13 +59,42 @@ export class PointPainter {
       context.globalAlpha = 1;
     }
     const radius = many ? SMALL_RADIUS_PX : RADIUS_PX;
-    const half = radius + 1.5;
-    for (const { point, x, y } of inSight) {
-      const sprite = this.#spriteOf(style.colours[point.colour]!, style.paper, radius, density);
-      context.drawImage(sprite, x - half, y - half, 2 * half, 2 * half);
+    if (many) this.#paintMany(context, inSight, style, sight);
+    else {
+      const half = radius + 1.5;
+      for (const { point, x, y } of inSight) {
+        const sprite = this.#spriteOf(style.colours[point.colour]!, style.paper, radius, density);
+        context.drawImage(sprite, x - half, y - half, 2 * half, 2 * half);
+      }
     }
     this.#ring(context, inSight, style, radius);
     if (inSight.length <= MOST_LABELLED) drawLabels(context, inSight, style, radius);
+  }
+
+  /** Writes discs into the pixels themselves, which is the same work on every machine, also on one that draws in software. */
+  #paintMany(
+    context: CanvasRenderingContext2D,
+    inSight: readonly { point: MovingPoint; x: number; y: number }[],
+    { colours, paper }: PointStyle,
+    { widthPx, heightPx, density }: Sight,
+  ): void {
+    const [width, height] = [Math.round(widthPx * density), Math.round(heightPx * density)];
+    if (this.#pixels?.width !== width || this.#pixels.height !== height) this.#pixels = new ImageData(width, height);
+    const words = new Uint32Array(this.#pixels.data.buffer);
+    words.fill(0);
+    const disc = discOf(SMALL_RADIUS_PX * density, density);
+    const fills = colours.map(wordOf);
+    const edge = wordOf(paper);
+    for (const { point, x, y } of inSight) {
+      const [left, top] = [Math.round(x * density), Math.round(y * density)];
+      const fill = fills[point.colour]!;
+      for (let at = 0; at < disc.length; at += 3) {
+        const [column, row] = [left + disc[at]!, top + disc[at + 1]!];
+        if (column < 0 || row < 0 || column >= width || row >= height) continue;
+        words[row * width + column] = disc[at + 2] === 1 ? fill : edge;
+      }
+    }
+    context.putImageData(this.#pixels, 0, 0);
   }
 
   #ring(
@@ -109,6 +139,25 @@ export class PointPainter {
     this.#sprites.set(key, sprite);
     return sprite;
   }
+}
+
+/** The pixels of a disc with an edge around it: triples of column, row, and 1 inside or 0 on the edge. */
+function discOf(radius: number, edge: number): number[] {
+  const pixels: number[] = [];
+  const reach = Math.ceil(radius + edge);
+  for (let row = -reach; row <= reach; row++) {
+    for (let column = -reach; column <= reach; column++) {
+      const distance = Math.hypot(column, row);
+      if (distance <= radius + edge) pixels.push(column, row, distance <= radius ? 1 : 0);
+    }
+  }
+  return pixels;
+}
+
+/** A colour such as `#5a4fcf` as the four bytes of a pixel, opaque, in the order of little-endian machines. */
+function wordOf(colour: string): number {
+  const [red, green, blue] = [1, 3, 5].map((at) => parseInt(colour.slice(at, at + 2), 16));
+  return ((255 << 24) | (blue! << 16) | (green! << 8) | red!) >>> 0;
 }
 
 function drawTrail(
