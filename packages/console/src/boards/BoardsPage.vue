@@ -11,12 +11,12 @@ import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 import {
   BOARDS,
+  changeTiles,
   createNamed,
   MOST_TILES,
   QUERIES,
   readBoard,
   readSavedQuery,
-  saveTiles,
   type Tile,
 } from '../queries/saved-queries';
 import BoardTile from './BoardTile.vue';
@@ -49,25 +49,34 @@ watch(
   { immediate: true },
 );
 
-async function change(tiles: readonly Tile[]): Promise<void> {
+async function change(act: (tiles: readonly Tile[]) => readonly Tile[] | undefined): Promise<void> {
   try {
-    await saveTiles(store, board.value!, tiles);
+    await changeTiles(store, board.value!.id, act);
   } catch (error) {
     notices.error({ message: 'The board was not changed', description: describeFailure(error) });
   }
 }
+/** Changes the tiles if they still are those that are shown. */
+function changeShown(act: (tiles: Tile[]) => readonly Tile[]): void {
+  const seen = JSON.stringify(board.value!.tiles);
+  void change((tiles) => {
+    if (JSON.stringify(tiles) !== seen)
+      throw new Error('Another user changed it at the same moment. Look, and try again.');
+    return act([...tiles]);
+  });
+}
 function alter(place: number, tile: Tile | undefined): void {
-  const { tiles } = board.value!;
-  void change([...tiles.slice(0, place), ...(tile ? [tile] : []), ...tiles.slice(place + 1)]);
+  changeShown((tiles) => [...tiles.slice(0, place), ...(tile ? [tile] : []), ...tiles.slice(place + 1)]);
 }
 function move(place: number, by: number): void {
-  const tiles = [...board.value!.tiles];
-  const [tile] = tiles.splice(place, 1);
-  tiles.splice(place + by, 0, tile!);
-  void change(tiles);
+  changeShown((tiles) => {
+    const [tile] = tiles.splice(place, 1);
+    tiles.splice(place + by, 0, tile!);
+    return tiles;
+  });
 }
 function add(query: string | undefined): void {
-  if (query !== undefined) void change([...board.value!.tiles, { query, width: 3, height: 1 }]);
+  if (query !== undefined) void change((tiles) => [...tiles, { query, width: 3, height: 1 }]);
 }
 
 const naming = ref(false);

@@ -1,7 +1,7 @@
 import type { Document, JsonObject, JsonValue } from '@uproar/client';
-import { deepEqual, findDataFault, getMember, isObject, joinName, setMember } from '@uproar/core';
+import { deepEqual, findDataFault, isObject, joinName, setMember } from '@uproar/core';
 import type { PlannedWrite } from '../actions/planned-write.js';
-import { valueAt } from '../table/fields.js';
+import { setValueAt, valueAt } from '../table/fields.js';
 
 /** One change that is made to many documents. */
 export type BulkEdit =
@@ -59,7 +59,7 @@ function apply(data: JsonObject, edit: BulkEdit, changes: Changes): string | und
     // Without the noise of binary fractions: 0.1 + 0.2 is 0.3.
     const after = Number((before + edit.by).toPrecision(15));
     if (after === before) return undefined;
-    put(data, edit.path, after);
+    setValueAt(data, edit.path, after);
     changes.push({ name, before, after });
     return undefined;
   }
@@ -71,22 +71,9 @@ function apply(data: JsonObject, edit: BulkEdit, changes: Changes): string | und
     return undefined;
   }
   if (before !== undefined && deepEqual(before, edit.value)) return undefined;
-  if (!put(data, edit.path, edit.value)) return `${joinName(edit.path.slice(0, -1))} is not an object.`;
+  if (!setValueAt(data, edit.path, edit.value)) return `${joinName(edit.path.slice(0, -1))} is not an object.`;
   changes.push({ name, before, after: edit.value });
   return undefined;
-}
-
-/** Sets a member, and creates the objects around it. Returns false if something else stands in their place. */
-function put(data: JsonObject, path: readonly string[], value: JsonValue): boolean {
-  let place = data;
-  for (const name of path.slice(0, -1)) {
-    const next = getMember(place, name);
-    if (next === undefined) setMember(place, name, {});
-    else if (!isObject(next)) return false;
-    place = getMember(place, name) as JsonObject;
-  }
-  setMember(place, path.at(-1)!, value);
-  return true;
 }
 
 /** Replaces text in the members of an object, also inside of objects and lists. */

@@ -60,13 +60,7 @@ watch(text, (next) => {
   editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: next } });
 });
 onBeforeUnmount(() => editor?.destroy());
-defineExpose({
-  /** Takes the focus; with what is to be selected, from one character to another. */
-  focus: (selection?: readonly [number, number]) => {
-    editor?.focus();
-    if (selection) editor?.dispatch({ selection: { anchor: selection[0], head: selection[1] } });
-  },
-});
+defineExpose({ focus: () => editor?.focus() });
 </script>
 
 <template>

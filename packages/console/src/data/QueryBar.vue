@@ -1,8 +1,7 @@
 <script setup lang="ts">
 import type { Problem } from '@uproar/client';
 import { Alert, Button, Input } from 'ant-design-vue';
-import { computed, ref, watch } from 'vue';
-import ConditionBox from '../cql/ConditionBox.vue';
+import { computed, defineAsyncComponent, ref, watch } from 'vue';
 import type { Vocabulary } from '../cql/language';
 import { useStore } from '../shared/injection';
 import OfferedQuery from '../unsaved/OfferedQuery.vue';
@@ -16,6 +15,7 @@ const props = defineProps<{
   live: boolean;
   vocabulary: () => Vocabulary;
 }>();
+const CqlEditor = defineAsyncComponent(() => import('../cql/CqlEditor.vue'));
 const emit = defineEmits<{ run: [where: string, order: string] }>();
 const store = useStore();
 
@@ -66,12 +66,12 @@ function clear(): void {
     <div class="inputs">
       <span class="label" aria-hidden="true">where</span>
       <div class="where" :class="{ wrong: problem }">
-        <ConditionBox
+        <CqlEditor
           v-model="typed.where"
           label="where"
+          lines="one"
           hint="status = 'aloft' AND altitude > 300"
           :vocabulary="vocabulary"
-          :ready="live || problem !== undefined"
           @run="run"
         />
       </div>

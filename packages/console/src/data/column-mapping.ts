@@ -1,5 +1,6 @@
 import type { JsonObject, JsonValue } from '@uproar/client';
-import { findDataFault, getMember, isObject, setMember, splitName } from '@uproar/core';
+import { findDataFault, getMember, splitName } from '@uproar/core';
+import { setValueAt, valueAt } from '../table/fields.js';
 import type { Row } from './import-rows.js';
 
 /** What a column becomes. */
@@ -117,15 +118,7 @@ function convert(
   return Number.isNaN(time) ? { fault: `${shown} is not a time.` } : { value: new Date(time).toISOString() };
 }
 
+/** Sets a field that no column has set before. */
 function put(data: JsonObject, path: readonly string[], value: JsonValue): boolean {
-  let place = data;
-  for (const name of path.slice(0, -1)) {
-    const next = getMember(place, name);
-    if (next === undefined) setMember(place, name, {});
-    else if (!isObject(next)) return false;
-    place = getMember(place, name) as JsonObject;
-  }
-  if (getMember(place, path.at(-1)!) !== undefined) return false;
-  setMember(place, path.at(-1)!, value);
-  return true;
+  return valueAt(data, path) === undefined && setValueAt(data, path, value);
 }

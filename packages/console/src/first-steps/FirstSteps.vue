@@ -9,7 +9,7 @@ import { useNotices, useStore } from '../shared/injection';
 import { usePolled } from '../shared/use-polled';
 import { keptKey } from '../sign-in/session';
 import { downloadBackup } from './download-backup';
-import { FIRST_POLICY, lookAtSteps, pageFor } from './first-steps';
+import { FIRST_POLICY, lookAtSteps, pageFor, type FoundSteps } from './first-steps';
 import { rememberSteps } from './remember-steps';
 
 /** The first things to do with a store. Each is ticked off when the store shows that it is done. */
@@ -21,9 +21,9 @@ const address = location.origin;
 const key = keptKey();
 const LOOK_EVERY_MS = 2500;
 
-const { value: found, again } = usePolled(
+const { value: found, again } = usePolled<FoundSteps>(
   LOOK_EVERY_MS,
-  () => lookAtSteps(store, props.collections),
+  (before) => lookAtSteps(store, props.collections, key !== undefined && !before?.refused),
   () => props.collections?.documents.length,
 );
 const STEPS = ['document', 'live', 'policy', 'backup'] as const;
@@ -93,7 +93,7 @@ const makeBackup = () => act('backup', () => downloadBackup(store));
 
 <template>
   <div class="steps">
-    <h1>{{ collections?.documents.length === 0 ? 'Nothing is in this store yet' : 'First steps' }}</h1>
+    <h2>{{ collections?.documents.length === 0 ? 'Nothing is in this store yet' : 'First steps' }}</h2>
     <p class="muted">
       {{ done }} of {{ STEPS.length }} done. This page looks at the store and ticks off each step by itself.
     </p>
@@ -102,7 +102,9 @@ const makeBackup = () => act('backup', () => downloadBackup(store));
         <button type="button" class="title" :aria-expanded="open === step" @click="chosen = step">
           <span class="tick" aria-hidden="true">{{ found?.[step] === undefined ? '○' : '✓' }}</span>
           <b>{{ TITLES[step] }}</b>
-          <span class="muted">{{ found?.[step] ?? 'not yet' }}</span>
+          <span class="muted">{{
+            found?.[step] ?? (step !== 'document' && found?.refused ? 'seen with an admin key' : 'not yet')
+          }}</span>
         </button>
         <div v-if="open === step" class="body">
           <template v-if="step === 'document'">
@@ -184,7 +186,7 @@ const makeBackup = () => act('backup', () => downloadBackup(store));
   margin: 28px auto;
   padding: 0 24px;
 }
-h1 {
+h2 {
   font-size: 18px;
 }
 ol {

@@ -10,16 +10,33 @@ export interface FirstSteps {
   backup: string | undefined;
 }
 
-/** Looks how far a store has come. What this key may not know counts as not done. */
-export async function lookAtSteps(store: Store, collections: View | undefined): Promise<FirstSteps> {
-  const [live, policy, backup] = await Promise.all([
-    orNothing(findWatcher(store)),
-    orNothing(findPolicy(store)),
-    orNothing(findBackup(store)),
-  ]);
+/**
+ * Looks how far a store has come. What the caller may not know counts as not done.
+ *
+ * @param isAdmin whether the caller may be an administrator; others are not asked for, as they would be refused each time
+ */
+export async function lookAtSteps(store: Store, collections: View | undefined, isAdmin: boolean): Promise<FoundSteps> {
+  let refused = !isAdmin;
+  const orNothing = async (look: (of: Store) => Promise<string | undefined>): Promise<string | undefined> => {
+    if (refused) return undefined;
+    try {
+      return await look(store);
+    } catch (error) {
+      if (!(error instanceof ProblemError) || error.problem.status !== 403) throw error;
+      refused = true;
+      return undefined;
+    }
+  };
+  // One after the other: after the first refusal there is no other.
+  const live = await orNothing(findWatcher);
+  const policy = await orNothing(findPolicy);
+  const backup = await orNothing(findBackup);
   const [first] = collections?.documents ?? [];
-  return { document: first && `The collection “${first.id}” is there.`, live, policy, backup };
+  return { document: first && `The collection “${first.id}” is there.`, live, policy, backup, refused };
 }
+
+/** Steps, and whether the caller was refused to look at some of them. */
+export type FoundSteps = FirstSteps & { refused: boolean };
 
 /** A connection that watches something and is not a console. */
 async function findWatcher(store: Store): Promise<string | undefined> {
@@ -39,15 +56,6 @@ async function findPolicy(store: Store): Promise<string | undefined> {
 async function findBackup(store: Store): Promise<string | undefined> {
   const { backups } = await store.fetch<{ backups: BackupRecord[] }>('/v1/backups?limit=1');
   return backups[0] && `The last one was made ${new Date(backups[0].time).toLocaleString()}.`;
-}
-
-async function orNothing(looked: Promise<string | undefined>): Promise<string | undefined> {
-  try {
-    return await looked;
-  } catch (error) {
-    if (error instanceof ProblemError && error.problem.status === 403) return undefined;
-    throw error;
-  }
 }
 
 /** A first policy: what the collection holds can be read by everybody who has signed in, and written by its author. */

@@ -11,12 +11,12 @@ import type { Presentation } from '../result/presentation';
 import {
   addressOf,
   BOARDS,
+  changeTiles,
   createNamed,
   MOST_TILES,
   QUERIES,
   readBoard,
   readSavedQuery,
-  saveTiles,
   writeSavedQuery,
 } from './saved-queries';
 
@@ -65,7 +65,7 @@ async function save(): Promise<void> {
       writeSavedQuery(name.value, props.query, props.presentation),
     );
     const chosen = boards.value.find((one) => one.id === board.value);
-    if (chosen) await saveTiles(store, chosen, [...chosen.tiles, { query: id, width: 3, height: 1 }]);
+    if (chosen) await changeTiles(store, chosen.id, (tiles) => [...tiles, { query: id, width: 3, height: 1 }]);
     naming.value = false;
     await router.replace({ name: 'query', query: { ...route.query, saved: id } });
     notices.success({

@@ -1,4 +1,4 @@
-import type { JsonObject, Store, TypedDocument } from '@uproar/client';
+import { isProblem, type JsonObject, type Store, type TypedDocument } from '@uproar/client';
 import type { LocationQuery } from 'vue-router';
 import type { BenchQuery } from './bench-query';
 import { readPresentation, writePresentation, type Presentation } from '../result/presentation';
@@ -95,9 +95,34 @@ export function readBoard({ id, version, data }: TypedDocument): Board {
   };
 }
 
-/** Writes the tiles of a board, unless somebody else changed it meanwhile. */
-export async function saveTiles(store: Store, { id, version }: Board, tiles: readonly Tile[]): Promise<void> {
-  await store.collection(BOARDS).merge(id, { tiles: tiles as unknown as JsonObject[] }, { ifVersion: version });
+/** How often a board is read again that others change at the same time. */
+const MAX_TRIES = 5;
+
+/**
+ * Changes the tiles of a board as it is now.
+ *
+ * @param change gives the new tiles for the present ones; undefined leaves the board as it is
+ * @throws {ProblemError} when the store refuses the write
+ */
+export async function changeTiles(
+  store: Store,
+  id: string,
+  change: (tiles: readonly Tile[]) => readonly Tile[] | undefined,
+): Promise<void> {
+  for (let tries = 1; ; tries++) {
+    const document = await store.collection(BOARDS).get(id);
+    if (!document) throw new Error('The board was deleted.');
+    const tiles = change(readBoard(document).tiles);
+    if (!tiles) return;
+    try {
+      await store
+        .collection(BOARDS)
+        .merge(id, { tiles: tiles as unknown as JsonObject[] }, { ifVersion: document.version });
+      return;
+    } catch (error) {
+      if (!isProblem(error, 'version-mismatch') || tries === MAX_TRIES) throw error;
+    }
+  }
 }
 
 /** An id from a name, for addresses people can read: `Balloons aloft` gives `balloons-aloft`. */

@@ -1,10 +1,21 @@
 <script setup lang="ts">
 import { Button, Popover } from 'ant-design-vue';
-import { computed } from 'vue';
+import { computed, onBeforeUnmount, ref, watch } from 'vue';
 import type { Columns } from './layout';
 
 const props = defineProps<{ columns: Columns }>();
 const hidden = computed(() => props.columns.all.value.length - props.columns.shown.value.length);
+
+/** Escape closes it: it covers the heads of columns that can be dragged. */
+const open = ref(false);
+const close = (event: KeyboardEvent) => {
+  if (event.key === 'Escape') open.value = false;
+};
+watch(open, (isOpen) => {
+  if (isOpen) document.addEventListener('keydown', close);
+  else document.removeEventListener('keydown', close);
+});
+onBeforeUnmount(() => document.removeEventListener('keydown', close));
 
 function step(index: number, by: number): void {
   const all = props.columns.all.value;
@@ -14,7 +25,7 @@ function step(index: number, by: number): void {
 </script>
 
 <template>
-  <Popover trigger="click" placement="bottomRight" :overlay-style="{ width: '300px' }">
+  <Popover v-model:open="open" trigger="click" placement="bottomRight" :overlay-style="{ width: '300px' }">
     <Button size="small">Columns{{ hidden > 0 ? ` (${hidden} hidden)` : '' }}</Button>
     <template #content>
       <ul aria-label="Columns">

@@ -1,4 +1,4 @@
-import { getMember, isObject, joinName, nearNames, typeOfValue, type ShapeType } from '@uproar/core';
+import { getMember, isObject, joinName, nearNames, setMember, typeOfValue, type ShapeType } from '@uproar/core';
 import type { Document, JsonObject, JsonValue } from '@uproar/client';
 
 /** The types of the values of a field, in the sampled documents. */
@@ -90,6 +90,23 @@ export function valueAt(data: JsonObject, path: readonly string[]): JsonValue | 
   let value: JsonValue | undefined = data;
   for (const key of path) value = isObject(value) ? getMember(value, key) : undefined;
   return value;
+}
+
+/**
+ * Sets the value of a field in place, and creates the objects around it.
+ *
+ * @returns false if something else than an object stands in its way; nothing is set then
+ */
+export function setValueAt(data: JsonObject, path: readonly string[], value: JsonValue): boolean {
+  let place = data;
+  for (const name of path.slice(0, -1)) {
+    const next = getMember(place, name);
+    if (next === undefined) setMember(place, name, {});
+    else if (!isObject(next)) return false;
+    place = getMember(place, name) as JsonObject;
+  }
+  setMember(place, path.at(-1)!, value);
+  return true;
 }
 
 /** A value as one line of text. */

@@ -3,6 +3,7 @@ import type { Document, JsonValue } from '@uproar/client';
 import { Button } from 'ant-design-vue';
 import { computed, nextTick, reactive, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import ChoiceBox from '../../components/ChoiceBox.vue';
+import OptionsBar from '../OptionsBar.vue';
 import { describeFailure } from '../../shared/failure';
 import { flash } from '../../shared/flash';
 import { useNotices, useStore } from '../../shared/injection';
@@ -170,7 +171,7 @@ function refocus(id: string): void {
 
 <template>
   <section class="cards" aria-label="Cards">
-    <div v-if="!bare" class="options">
+    <OptionsBar v-if="!bare">
       <label
         >columns by
         <ChoiceBox
@@ -187,10 +188,10 @@ function refocus(id: string): void {
           :options="optionsOf(texts)"
           @change="(name) => emit('present', { label: name ?? '' })"
       /></label>
-      <span class="muted hint">{{
+      <span class="muted at-end">{{
         editable ? 'Drag a card, or move it with Ctrl+← and Ctrl+→' : 'Cards cannot be moved here'
       }}</span>
-    </div>
+    </OptionsBar>
     <div v-if="field" ref="board" class="board" @keydown="onKey">
       <section
         v-for="column in shown"
@@ -221,7 +222,6 @@ function refocus(id: string): void {
             :draggable="editable"
             :tabindex="document.id === entry ? 0 : -1"
             role="button"
-            :aria-label="`${labelOf(document)}, ${column.title}`"
             @dragstart="begin(document, $event)"
             @dragend="end"
             @focus="active = document.id"
@@ -264,18 +264,6 @@ function refocus(id: string): void {
   flex-direction: column;
   min-width: 0;
   min-height: 0;
-}
-.options {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 4px 12px;
-  align-items: center;
-  padding: 6px 16px;
-  border-bottom: 1px solid var(--line);
-  color: var(--ink-3);
-}
-.hint {
-  margin-left: auto;
 }
 .board {
   display: flex;

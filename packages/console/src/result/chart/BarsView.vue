@@ -2,6 +2,7 @@
 import type { Document } from '@uproar/client';
 import { computed } from 'vue';
 import ChoiceBox from '../../components/ChoiceBox.vue';
+import OptionsBar from '../OptionsBar.vue';
 import { formatCell, valueAt, type Field } from '../../table/fields';
 import type { Frame } from '../../table/pausable-view';
 import { chooseField, optionsOf } from '../field-choices';
@@ -46,7 +47,7 @@ const options = computed(() => optionsOf(totals.value));
 
 <template>
   <section class="bars" aria-label="Bars">
-    <div v-if="!bare && options.length > 1" class="options">
+    <OptionsBar v-if="!bare && options.length > 1">
       <label
         >total
         <ChoiceBox
@@ -55,7 +56,7 @@ const options = computed(() => optionsOf(totals.value));
           :options="options"
           @change="(name) => emit('present', { field: name ?? '' })"
       /></label>
-    </div>
+    </OptionsBar>
     <ol v-if="field" class="list">
       <li v-for="bar in shown" :key="bar.id">
         <span class="label" :title="bar.label">{{ bar.label }}</span>
@@ -77,10 +78,6 @@ const options = computed(() => optionsOf(totals.value));
   flex: 1;
   min-height: 0;
   overflow-y: auto;
-}
-.options {
-  padding: 6px 16px;
-  color: var(--ink-3);
 }
 .list {
   display: grid;

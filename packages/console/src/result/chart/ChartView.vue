@@ -4,6 +4,7 @@ import uPlot from 'uplot';
 import 'uplot/dist/uPlot.min.css';
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import ChoiceBox from '../../components/ChoiceBox.vue';
+import OptionsBar from '../OptionsBar.vue';
 import { describeFailure } from '../../shared/failure';
 import { useStore } from '../../shared/injection';
 import { isDark } from '../../shared/theme';
@@ -208,7 +209,7 @@ const gap = computed(() => knownSince.value - (Date.now() - span.value));
 
 <template>
   <section class="chart" aria-label="Chart">
-    <div v-if="!bare" class="options">
+    <OptionsBar v-if="!bare">
       <label
         >number
         <ChoiceBox
@@ -236,10 +237,10 @@ const gap = computed(() => knownSince.value - (Date.now() - span.value));
       <span v-if="reading" class="muted">Reading earlier values…</span>
       <span v-else-if="failure" class="bad">Earlier values cannot be read: {{ failure }}</span>
       <span v-else-if="gap > 2000" class="muted">Known since {{ CLOCK.format(knownSince) }}</span>
-      <span v-if="frame.view.documents.length > lines.length" class="muted hint"
+      <span v-if="frame.view.documents.length > lines.length" class="muted at-end"
         >{{ lines.length }} of {{ frame.view.documents.length.toLocaleString() }}; select rows to choose others</span
       >
-    </div>
+    </OptionsBar>
     <ul ref="readings" class="readings">
       <li v-for="(document, index) in lines" :key="document.id">
         <i :style="{ background: colourAt(index, isDark) }" /><span class="name" :title="document.id">{{

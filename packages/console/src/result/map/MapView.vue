@@ -5,6 +5,7 @@ import 'ol/ol.css';
 import { Button } from 'ant-design-vue';
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import ChoiceBox from '../../components/ChoiceBox.vue';
+import OptionsBar from '../OptionsBar.vue';
 import { describeFailure } from '../../shared/failure';
 import { useNotices, useStore } from '../../shared/injection';
 import { isDark } from '../../shared/theme';
@@ -286,7 +287,7 @@ async function openBase(file: File | undefined): Promise<void> {
 
 <template>
   <section class="map" aria-label="Map">
-    <div v-if="!bare" class="options">
+    <OptionsBar v-if="!bare">
       <label
         >place
         <ChoiceBox
@@ -329,7 +330,7 @@ async function openBase(file: File | undefined): Promise<void> {
         />
         trails</label
       >
-      <span class="buttons">
+      <span class="buttons at-end">
         <Button
           size="small"
           :type="boxing ? 'primary' : 'default'"
@@ -340,7 +341,7 @@ async function openBase(file: File | undefined): Promise<void> {
         >
         <Button size="small" title="Show all documents" @click="fit">Show all</Button>
       </span>
-    </div>
+    </OptionsBar>
     <div class="ground">
       <div
         ref="element"
