@@ -371,6 +371,9 @@ describe('the console, when others work on the same', function () {
     const pages = await Promise.all(paths.map((path) => open(path)));
     const [query, shapes, keys] = pages;
     await query!.getByText('Time', { exact: true }).waitFor();
+    // The parts of each page are loaded before the store goes away.
+    await pages.at(-1)!.getByLabel('Data of the document as JSON').waitFor();
+    await Promise.all(pages.map((page) => page.waitForLoadState('networkidle')));
     await moving.service.service.close();
     await Promise.all(pages.map((page) => page.getByText('Not connected').waitFor()));
     await query!.getByLabel('order', { exact: true }).fill('altitude');
