@@ -105,7 +105,7 @@ const FOLDERS = {
     result: ['components', 'shared', 'table'],
     past: ['components', 'shared', 'table', 'actions', 'result'],
     queries: ['components', 'shared', 'result'],
-    'first-steps': ['components', 'shared', 'queries', 'sign-in'],
+    'first-steps': ['components', 'shared', 'actions', 'queries', 'sign-in'],
     bulk: ['components', 'shared', 'table', 'actions', 'result'],
     compare: ['components', 'shared', 'table', 'result', 'past', 'queries'],
     boards: ['components', 'shared', 'table', 'actions', 'queries', 'result'],

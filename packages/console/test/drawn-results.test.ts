@@ -3,7 +3,7 @@ import { parseText, prepareQuery } from '@uproar/core';
 import { expect } from 'chai';
 import { Random } from '../../../test/random.js';
 import { readMoment } from '../src/past/read-moment.js';
-import { RewoundResult, type Change } from '../src/past/rewound-result.js';
+import { changesOf, RewoundResult, type Change } from '../src/past/rewound-result.js';
 import { alignLines, LineHistory } from '../src/result/chart/line-history.js';
 import { groupCards } from '../src/result/cards/group-cards.js';
 import { addBox } from '../src/result/map/box.js';
@@ -78,6 +78,21 @@ describe('a result moved through its past', () => {
     });
   }
 
+  it('takes the changes of a page in their order, also those of one commit', () => {
+    const event = (seq: number, place: number, data: object) =>
+      ({ seq, id: `${seq}.${place}`, time: TIME, subject: 'balloons/a', identity: 'x', type: 'x', data }) as never;
+    const page = [
+      event(9, 0, { before: null, after: documentOf('a', { n: 1 }) }),
+      event(9, 1, { before: documentOf('a', { n: 1 }), after: documentOf('a', { n: 2 }) }),
+      event(8, 0, { before: null, after: null }),
+    ];
+    expect(changesOf(page).map(({ seq, after }) => [seq, after?.data.n])).to.deep.equal([
+      [8, undefined],
+      [9, 1],
+      [9, 2],
+    ]);
+  });
+
   it('goes to a seq, a time of today or yesterday, or a date', () => {
     const now = new Date('2031-06-12T10:00:00');
     expect(readMoment('1,204', now)).to.deep.equal({ seq: 1204 });
@@ -85,7 +100,7 @@ describe('a result moved through its past', () => {
     expect(readMoment('23:59:59', now)).to.deep.equal({ time: new Date('2031-06-11T23:59:59').getTime() });
     expect(readMoment('2031-06-01', now)).to.deep.equal({ time: new Date('2031-06-01T00:00').getTime() });
     expect(readMoment('2031-06-01 12:00', now)).to.deep.equal({ time: new Date('2031-06-01T12:00').getTime() });
-    for (const text of ['', '24:00', '9:7', 'noon', '2031-13-01', '1204x', '1'.repeat(16)]) {
+    for (const text of ['', '1.5', '1,20', '24:00', '9:7', 'noon', '2031-13-01', '1204x', '1'.repeat(16)]) {
       expect(readMoment(text, now), text).to.equal(undefined);
     }
   });

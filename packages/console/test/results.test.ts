@@ -256,6 +256,50 @@ describe('results as maps, charts, cards and boards', function () {
     await page.context().close();
   });
 
+  it('finds changes that lie far back between those of other documents, on the chart and when rewound', async () => {
+    await balloons().put('bl-40', { name: 'Rare', status: 'packed', altitude: 7 });
+    await balloons().merge('bl-40', { altitude: 8 });
+    // A page of the journal holds 500 commits, whatever is asked for.
+    for (let n = 0; n < 1100; n += 50) {
+      await Promise.all(
+        Array.from({ length: 50 }, (_, k) => moving.store.collection('noise').put('n-1', { n: n + k })),
+      );
+    }
+    const page = await open("data/balloons?where=meta('id')%20=%20'bl-40'&show=chart&field=altitude");
+    await page.getByText('Reading earlier values…').waitFor({ state: 'detached' });
+    const plot = page.getByRole('img', { name: /altitude of 1 document/ });
+    const box = (await plot.boundingBox())!;
+    const seen = new Set<string>();
+    for (let x = box.x + box.width * 0.5; x < box.x + box.width - 20; x += 4) {
+      await page.mouse.move(x, box.y + box.height / 2);
+      seen.add(await page.locator('.readings output').innerText());
+    }
+    expect([...seen]).to.include('8');
+    await page.getByRole('button', { name: 'Rewind' }).click();
+    const bar = page.getByRole('region', { name: 'Rewind' });
+    await bar.getByText('altitude 7 → 8').waitFor();
+    await page.context().close();
+  });
+
+  it('puts back a document that existed without being in the result, instead of deleting it', async () => {
+    await balloons().put('bl-41', { name: 'Outside', status: 'packed', altitude: 1 });
+    await balloons().put('bl-42', { name: 'Marker', status: 'aloft', altitude: 2 });
+    const marker = (await balloons().get('bl-42'))!.version;
+    await balloons().merge('bl-41', { status: 'aloft' });
+    const page = await open("data/balloons?where=status%20=%20'aloft'");
+    await page.locator('[data-row="bl-41"]').getByRole('checkbox').click();
+    await page.getByRole('button', { name: 'Rewind' }).click();
+    const bar = page.getByRole('region', { name: 'Rewind' });
+    await bar.getByLabel('Go to a seq or time').fill(String(marker));
+    await bar.getByRole('button', { name: 'Go' }).click();
+    await page.locator('[data-row="bl-41"]').waitFor({ state: 'detached' });
+    await bar.getByRole('button', { name: 'Put back bl-41' }).click();
+    await page.getByRole('dialog').getByText('1 is changed').waitFor();
+    await page.getByRole('dialog').getByRole('button', { name: 'Put back' }).click();
+    await until('it is packed again', async () => (await balloons().get('bl-41'))?.data.status === 'packed');
+    await page.context().close();
+  });
+
   it('saves queries, opens them by their addresses, and shows several on a board', async () => {
     const page = await open("query?from=balloons&where=status%20=%20'aloft'&show=map");
     await page.getByRole('button', { name: /^Saved/ }).click();

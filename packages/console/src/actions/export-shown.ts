@@ -34,17 +34,17 @@ export async function exportShown(
   );
   const text = await answer.text();
   const content = format === 'json' ? `[${text.trim().split('\n').filter(Boolean).join(',\n')}]\n` : text;
-  save(`${query.collection}.${format}`, new Blob([content], { type }));
+  saveFile(`${query.collection}.${format}`, new Blob([content], { type }));
 }
 
 /** Has the browser save items as NDJSON, under a name without an ending. */
 export function saveLines(name: string, items: readonly object[]): void {
   const lines = items.map((item) => `${JSON.stringify(item)}\n`);
-  save(`${name}.ndjson`, new Blob(lines, { type: 'application/x-ndjson' }));
+  saveFile(`${name}.ndjson`, new Blob(lines, { type: 'application/x-ndjson' }));
 }
 
 /** Has the browser save a file. */
-function save(name: string, content: Blob): void {
+export function saveFile(name: string, content: Blob): void {
   const link = document.createElement('a');
   link.href = URL.createObjectURL(content);
   link.download = name;

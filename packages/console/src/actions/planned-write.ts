@@ -7,4 +7,6 @@ export interface PlannedWrite {
   now: Pick<Document, 'version' | 'data' | 'expires'> | undefined;
   /** Undefined: it is deleted. */
   to: JsonObject | undefined;
+  /** When a document that is created expires. */
+  expires?: string;
 }

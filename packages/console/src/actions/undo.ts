@@ -4,17 +4,15 @@ import { Button } from 'ant-design-vue';
 import { h } from 'vue';
 import { commitEach, type Outcome } from './commit-each';
 import { saveLines } from './export-shown';
+import { countOf, nameAll } from './name-documents';
+import { readEach } from './read-each';
 import { describeFailure } from '../shared/failure';
 import type { Notices } from '../shared/injection';
 
 /** How long deleted documents can be restored from the notice, in seconds. */
 const UNDO_SECONDS = 20;
-/** Documents that a notice names. */
-const NAMED = 4;
 /** The most attempts to delete a document that others write again with the same data. */
 const MOST_ATTEMPTS = 20;
-/** Documents that are read at the same time. */
-const READ_AT_ONCE = 16;
 
 /**
  * Deletes documents as they are shown, and offers to put them back. One that was changed meanwhile stays and is named; the others
@@ -129,12 +127,8 @@ async function putBack(
 }
 
 async function readNow(store: Store, collection: string, documents: readonly Document[]): Promise<Document[]> {
-  const found: Document[] = [];
-  for (let at = 0; at < documents.length; at += READ_AT_ONCE) {
-    const reads = documents.slice(at, at + READ_AT_ONCE).map(({ id }) => store.collection(collection).get(id));
-    for (const document of await Promise.all(reads)) if (document) found.push(document);
-  }
-  return found;
+  const read = await readEach(documents, ({ id }) => store.collection(collection).get(id));
+  return read.filter((document): document is Document => document !== undefined);
 }
 
 function describeRefused({ refused, failure }: Outcome<Document>, conflict: string): string {
@@ -143,16 +137,6 @@ function describeRefused({ refused, failure }: Outcome<Document>, conflict: stri
   return refused.length === 1
     ? `${reason}.`.replace('..', '.')
     : `${nameAll(refused.map(({ item }) => item))}. ${reason}.`;
-}
-
-function countOf(documents: readonly Document[]): string {
-  return documents.length === 1 ? documents[0]!.id : `${documents.length.toLocaleString()} documents`;
-}
-
-function nameAll(documents: readonly Document[]): string {
-  const named = documents.slice(0, NAMED).map(({ id }) => id);
-  const rest = documents.length - named.length;
-  return named.join(', ') + (rest > 0 ? ` and ${rest.toLocaleString()} more` : '');
 }
 
 const isOrAre = (documents: readonly Document[]) => (documents.length === 1 ? 'is' : 'are');

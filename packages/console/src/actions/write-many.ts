@@ -5,6 +5,7 @@ import { h } from 'vue';
 import type { Notices } from '../shared/injection';
 import { commitEach, type Outcome, type Progress } from './commit-each';
 import { saveLines } from './export-shown';
+import { countOf, nameAll } from './name-documents';
 import type { PlannedWrite } from './planned-write';
 
 /** What is said of the writes. */
@@ -19,7 +20,6 @@ export interface WriteWords {
 
 /** How long writes can be undone from the notice, in seconds. */
 const UNDO_SECONDS = 60;
-const NAMED = 4;
 /** With more documents, what they were is not kept in memory, and cannot be undone. */
 export const MOST_UNDONE = 20_000;
 
@@ -49,7 +49,7 @@ export async function writeMany(
   } else if (outcome.written.length > 0) {
     const back = outcome.written.map(({ id, now, to }): PlannedWrite => {
       const version = versions.get(id) ?? 0;
-      return { id, now: to && { ...now, version, data: to }, to: now?.data };
+      return { id, now: to && { ...now, version, data: to }, to: now?.data, ...(to ? {} : keepEnd(now)) };
     });
     const opposite = words.redo ?? { done: 'Undone:', failed: 'Not undone', redo: words };
     const undo = () => {
@@ -87,16 +87,13 @@ function reportFailed(
 ): void {
   const missing = [...refused.map(({ item }) => item), ...left];
   if (missing.length === 0) return;
-  const named = missing.slice(0, NAMED).map(({ id }) => id);
-  const rest = missing.length - named.length;
-  const names = named.join(', ') + (rest > 0 ? ` and ${rest.toLocaleString()} more` : '');
   const conflict = refused.length > 0 && refused.every((one) => one.conflict);
   const reason = failure || (conflict ? 'Changed meanwhile' : (refused[0]?.reason ?? 'Stopped'));
   const planned = missing.flatMap(({ id, to }) => (to ? [{ id, data: to }] : [{ id }]));
   notices.error({
     key: `${key}-failed`,
     message: `${failed}: ${countOf(missing)}`,
-    description: `${names}. ${reason}${reason.endsWith('.') ? '' : '.'}`,
+    description: `${nameAll(missing)}. ${reason}${reason.endsWith('.') ? '' : '.'}`,
     btn: () =>
       h(
         Button,
@@ -107,14 +104,11 @@ function reportFailed(
 }
 
 /** A changed document gets only the changed fields, if they still have the values that were seen. */
-function writeOf(collection: string, { id, now, to }: PlannedWrite) {
+function writeOf(collection: string, { id, now, to, expires }: PlannedWrite) {
   const address = `${collection}/${id}`;
   if (now && to) return { patch: address, ops: guardedPatch(now.data, to) };
   const ifVersion = now?.version ?? 0;
-  return to ? { put: address, data: to, ifVersion, ...keepEnd(now) } : { delete: address, ifVersion };
-}
-
-/** The document that is meant, or how many. */
-export function countOf(items: readonly { id: string }[]): string {
-  return items.length === 1 ? items[0]!.id : `${items.length.toLocaleString()} documents`;
+  if (!to) return { delete: address, ifVersion };
+  const lasts = expires !== undefined && Date.parse(expires) > Date.now();
+  return { put: address, data: to, ifVersion, ...(lasts ? { expires } : {}) };
 }

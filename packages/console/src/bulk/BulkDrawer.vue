@@ -22,6 +22,10 @@ const store = useStore();
 const notices = useNotices();
 
 const PREVIEWED = 60;
+/** With more documents, working out what changes would take too long in a browser. */
+const MOST_EDITED = 50_000;
+/** The preview follows the documents, but not with every frame. */
+const FOLLOW_MS = 300;
 const MAX_VALUE_CHARACTERS = 100_000;
 const KINDS = [
   { value: 'set', label: 'Set a field' },
@@ -64,6 +68,11 @@ function readValue(): JsonValue {
 }
 
 const read = computed((): { edit: BulkEdit } | { fault: string } => {
+  if (documents.value.length > MOST_EDITED) {
+    return {
+      fault: `At most ${MOST_EDITED.toLocaleString()} documents can be edited at once. Narrow the condition, or use uproar rewrite.`,
+    };
+  }
   if (kind.value === 'replace') {
     if (find.value === '') return { fault: '' };
     const where = name.value.trim() === '' ? undefined : path.value;
@@ -89,14 +98,19 @@ const tried = ref(0);
 let abort = new AbortController();
 /** What was worked out last. While it is written, it does not follow the documents. */
 const plan = shallowRef<EditPlan>();
-watch(
-  [read, documents],
-  () => {
-    if (state.value === 'ready')
-      plan.value = 'edit' in read.value ? planEdit(documents.value, read.value.edit) : undefined;
-  },
-  { immediate: true },
-);
+function work(): void {
+  if (state.value === 'ready')
+    plan.value = 'edit' in read.value ? planEdit(documents.value, read.value.edit) : undefined;
+}
+let timer: ReturnType<typeof setTimeout> | undefined;
+watch(read, work, { immediate: true });
+watch(documents, () => {
+  timer ??= setTimeout(() => {
+    timer = undefined;
+    work();
+  }, FOLLOW_MS);
+});
+onBeforeUnmount(() => clearTimeout(timer));
 const kindOfValue = computed(() => {
   if (!('edit' in read.value) || read.value.edit.kind !== 'set') return '';
   const { value: typed } = read.value.edit;
@@ -125,7 +139,7 @@ async function apply(): Promise<void> {
   );
   state.value = 'ready';
   if (outcome.left.length === 0 && outcome.refused.length === 0) emit('close');
-  else plan.value = 'edit' in read.value ? planEdit(documents.value, read.value.edit) : undefined;
+  else work();
 }
 
 /** Closes the drawer. While it writes, it only stops that. */

@@ -1,4 +1,4 @@
-import type { BenchQuery } from '../queries/bench-query';
+import { readParts, type BenchQuery } from '../queries/bench-query';
 
 /** A document that is compared: now, or as it was at a seq. */
 export interface DocumentSide {
@@ -20,16 +20,16 @@ export interface ResultSide {
   at: number | undefined;
 }
 
-const PARTS = ['where', 'order', 'limit', 'fields', 'include', 'summary', 'by'] as const;
-
 /** Reads a query in the form that the page Query has it in its address, such as `from=balloons&limit=20&at=1204`. */
 export function readResultSide(text: string): ResultSide | undefined {
   const parameters = new URLSearchParams(text);
   const from = parameters.get('from');
   if (from === null || from === '') return undefined;
-  const parts = Object.fromEntries(PARTS.map((name) => [name, parameters.get(name) ?? ''])) as Omit<BenchQuery, 'from'>;
   const at = parameters.get('at') ?? '';
-  return { query: { from, ...parts }, at: /^\d{1,15}$/.test(at) ? Number(at) : undefined };
+  return {
+    query: { from, ...readParts((name) => parameters.get(name)) },
+    at: /^\d{1,15}$/.test(at) ? Number(at) : undefined,
+  };
 }
 
 /** The inverse of {@link readResultSide}. */

@@ -169,6 +169,20 @@ async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> 
   }
 }
 
+/** How the result is drawn, now or as it was, and what is done with it there. */
+const drawn = computed(() => ({
+  ...{
+    collection: collection.value,
+    where: where.value,
+    order: order.value,
+    presentation: presentation.value,
+    selected: id.value,
+  },
+  ...{ picked: picked.value, collections: collectionNames.value },
+  ...{ onOpen: open, onPick: pick, onSort: sort, onPresent: present, onNarrow: narrow },
+  onPickOnly: (ids: string[]) => (picked.value = new Set(ids)),
+}));
+
 function drop(event: DragEvent): void {
   dropping.value = false;
   take([...(event.dataTransfer?.files ?? [])]);
@@ -291,47 +305,28 @@ function dragged({ dataTransfer }: DragEvent): void {
         <span class="muted">Documents appear here as soon as they are written.</span>
       </template>
     </div>
-    <!-- An open editor keeps the table, also when no document is left in it. -->
     <PastResult
       v-if="at !== undefined && collection !== ''"
+      v-slot="{ frame: then }"
       :key="collection"
       :form="form"
       :start-at="at === 'now' ? undefined : at"
-      :where="where"
-      :order="order"
-      :presentation="presentation"
-      :selected="id"
       :picked="picked"
-      :collections="collectionNames"
       @moment="showAt"
       @close="showAt(undefined)"
       @open="open"
-      @pick="pick"
-      @pick-only="(ids) => (picked = new Set(ids))"
-      @sort="sort"
-      @present="present"
-      @narrow="narrow"
-    />
+    >
+      <ResultView v-bind="drawn" :frame="then" :editable="false" />
+    </PastResult>
+    <!-- An open editor keeps the table, also when no document is left in it. -->
     <ResultView
       v-else-if="frame && frame.view.state !== 'loading' && (frame.view.documents.length > 0 || edits.open.value)"
       ref="result"
       :key="collection"
-      :collection="collection"
-      :where="where"
+      v-bind="drawn"
       :frame="frame"
-      :order="order"
-      :presentation="presentation"
-      :selected="id"
-      :picked="picked"
       :edits="edits"
       editable
-      :collections="collectionNames"
-      @open="open"
-      @pick="pick"
-      @pick-only="(ids) => (picked = new Set(ids))"
-      @sort="sort"
-      @present="present"
-      @narrow="narrow"
     />
     <div v-else-if="view?.state === 'loading'" class="nothing muted">Loading…</div>
     <DocumentDrawer

@@ -1,12 +1,19 @@
 <script setup lang="ts">
 import type { Document } from '@uproar/client';
 import { Button, Popconfirm } from 'ant-design-vue';
+import { useRouter } from 'vue-router';
 import { useNotices } from '../shared/injection';
 import { saveLines } from '../actions/export-shown';
 
 const props = defineProps<{ collection: string; documents: readonly Document[] }>();
 const emit = defineEmits<{ clear: []; remove: []; edit: []; duplicate: [document: Document] }>();
 const notices = useNotices();
+const router = useRouter();
+
+function compare(): void {
+  const [a, b] = props.documents.map(({ id }) => `${props.collection}/${id}`);
+  void router.push({ name: 'compare', query: { a, b } });
+}
 
 async function copy(): Promise<void> {
   await navigator.clipboard.writeText(props.documents.map((document) => JSON.stringify(document)).join('\n'));
@@ -32,14 +39,7 @@ function keep(): void {
     </Popconfirm>
     <Button size="small" @click="emit('edit')">Edit field…</Button>
     <Button v-if="documents.length === 1" size="small" @click="emit('duplicate', documents[0]!)">Duplicate</Button>
-    <RouterLink
-      v-if="documents.length === 2"
-      :to="{
-        name: 'compare',
-        query: { a: `${collection}/${documents[0]!.id}`, b: `${collection}/${documents[1]!.id}` },
-      }"
-      ><Button size="small" tabindex="-1">Compare</Button></RouterLink
-    >
+    <Button v-if="documents.length === 2" size="small" @click="compare">Compare</Button>
     <Button size="small" @click="keep">Save as NDJSON</Button>
     <Button size="small" @click="copy">Copy</Button>
     <Button type="text" size="small" @click="emit('clear')">Clear selection</Button>

@@ -1,5 +1,5 @@
 import type { JsonObject, JsonValue } from '@uproar/client';
-import { findDataFault, getMember, splitName } from '@uproar/core';
+import { findDataFault, getMember, joinName, splitName } from '@uproar/core';
 import { setValueAt, valueAt } from '../table/fields.js';
 import type { Row } from './import-rows.js';
 
@@ -30,19 +30,8 @@ export function proposeMapping(columns: readonly string[], known: readonly strin
   const byPlain = new Map(known.map((name) => [plain(name), name]));
   return columns.map((column) => {
     const same = known.includes(column) ? column : byPlain.get(plain(column));
-    return { column, field: same ?? quoteIfNeeded(column), type: 'as read' };
+    return { column, field: same ?? joinName([column]), type: 'as read' };
   });
-}
-
-/** A name that would be read as a path or not at all is quoted. */
-function quoteIfNeeded(name: string): string {
-  try {
-    const [only, ...rest] = splitName(name);
-    if (rest.length === 0 && only === name) return name;
-  } catch {
-    // It is quoted below.
-  }
-  return `"${name.replaceAll('"', '""')}"`;
 }
 
 /** The row with its columns mapped to fields. What cannot be converted is a fault of the row. */

@@ -1,4 +1,5 @@
 import type { Store } from '@uproar/client';
+import { saveFile } from '../actions/export-shown';
 
 const ASK_EVERY_MS = 300;
 
@@ -26,11 +27,7 @@ export async function downloadBackup(store: Store): Promise<void> {
       throw new Error('The backup is too large for the browser. Use the command line: uproar backup my-store.sqlite');
     }
     const answer = await store.request('GET', `/v1/backups/${backup.id}/content`, undefined, 'application/vnd.sqlite3');
-    const link = document.createElement('a');
-    link.href = URL.createObjectURL(await answer.blob());
-    link.download = `uproar-${backup.seq}.sqlite`;
-    link.click();
-    setTimeout(() => URL.revokeObjectURL(link.href), 60_000);
+    saveFile(`uproar-${backup.seq}.sqlite`, await answer.blob());
   } finally {
     await store.request('DELETE', `/v1/backups/${backup.id}`).catch(() => undefined);
   }

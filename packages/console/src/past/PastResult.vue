@@ -2,41 +2,32 @@
 import type { QueryForm } from '@uproar/core';
 import { Button, Modal } from 'ant-design-vue';
 import { computed, onBeforeUnmount, ref, watch } from 'vue';
-import { countOf, writeMany } from '../actions/write-many';
+import { useRouter } from 'vue-router';
+import { countOf } from '../actions/name-documents';
+import { writeMany } from '../actions/write-many';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
-import type { Box } from '../result/map/box';
-import type { Presentation } from '../result/presentation';
-import ResultView from '../result/ResultView.vue';
-import type { Column } from '../table/layout';
+import type { Frame } from '../table/pausable-view';
 import PastBar from './PastBar.vue';
 import { describePlan, MOST_PUT_BACK, planPutBack } from './put-back';
 import { usePast } from './use-past';
 
-/** A result as it was at an earlier moment. */
+/** A result as it was at an earlier moment, and the bar that moves it. Its slot draws the result. */
+defineSlots<{ default(slot: { frame: Frame }): unknown }>();
 const props = defineProps<{
   form: QueryForm;
   /** The seq to begin at; undefined: now. */
   startAt: number | undefined;
-  where: string;
-  order: string;
-  presentation: Presentation;
-  selected: string;
   picked?: ReadonlySet<string>;
   totals?: boolean;
-  collections: readonly string[];
 }>();
 const emit = defineEmits<{
   /** The seq of the moment that is shown. */
   moment: [seq: number];
   close: [];
   open: [id: string];
-  pick: [ids: string[], on: boolean];
-  pickOnly: [ids: string[]];
-  sort: [column: Column, add: boolean];
-  present: [change: Partial<Presentation>];
-  narrow: [field: string, box: Box];
 }>();
+const router = useRouter();
 const store = useStore();
 const notices = useNotices();
 const [modal, ModalHolder] = Modal.useModal();
@@ -51,12 +42,12 @@ watch([seq, playing], () => {
 });
 onBeforeUnmount(() => clearTimeout(timer));
 
-/** The page that compares the result of this moment with the live one. */
-const compared = computed(() => {
-  const parts = Object.entries(props.form).map(([name, value]) => [name, String(value)]);
-  const query = new URLSearchParams(Object.fromEntries(parts) as Record<string, string>).toString();
-  return { name: 'compare', query: { kind: 'results', a: `${query}&at=${seq.value}`, b: query } };
-});
+/** Opens the page that compares the result of this moment with the live one. */
+function compare(): void {
+  const parts = Object.entries(props.form).map(([name, value]) => [name, String(value)] as [string, string]);
+  const live = new URLSearchParams(parts).toString();
+  void router.push({ name: 'compare', query: { kind: 'results', a: `${live}&at=${seq.value}`, b: live } });
+}
 
 /** The selected documents, otherwise that of the newest change. */
 const ids = computed(() => {
@@ -71,7 +62,7 @@ async function putBack(): Promise<void> {
   const collection = props.form.from;
   try {
     const some = ids.value.slice(0, MOST_PUT_BACK);
-    const planned = await planPutBack(store, collection, past, some);
+    const planned = await planPutBack(store, collection, some, seq.value);
     if (planned.length === 0) {
       notices.info({
         message: `Nothing to put back`,
@@ -99,28 +90,10 @@ async function putBack(): Promise<void> {
 <template>
   <div class="past-result">
     <ModalHolder />
-    <ResultView
-      v-if="frame"
-      :collection="form.from"
-      :where="where"
-      :frame="frame"
-      :order="order"
-      :presentation="presentation"
-      :selected="selected"
-      :picked="picked"
-      :totals="totals"
-      :editable="false"
-      :collections="collections"
-      @open="(id) => emit('open', id)"
-      @pick="(some, on) => emit('pick', some, on)"
-      @pick-only="(some) => emit('pickOnly', some)"
-      @sort="(column, add) => emit('sort', column, add)"
-      @present="(shown) => emit('present', shown)"
-      @narrow="(field, box) => emit('narrow', field, box)"
-    />
+    <slot v-if="frame" :frame="frame" />
     <div v-else class="nothing" />
     <PastBar :past="past" @close="emit('close')" @open="(id) => emit('open', id)">
-      <RouterLink :to="compared"><Button size="small" tabindex="-1">Compare with now</Button></RouterLink>
+      <Button size="small" @click="compare">Compare with now</Button>
       <Button
         v-if="!totals"
         size="small"

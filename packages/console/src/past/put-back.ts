@@ -1,31 +1,30 @@
 import type { Store } from '@uproar/client';
 import { deepEqual } from '@uproar/core';
 import type { PlannedWrite } from '../actions/planned-write';
-import type { Past } from './use-past';
+import { readEach } from '../actions/read-each';
 
 /** Documents that can be put back at once. */
 export const MOST_PUT_BACK = 5000;
-/** Documents that are read at the same time. */
-const READ_AT_ONCE = 16;
 
-/** What putting documents back to the moment of a past writes. Those that are as they were are left out. */
+/**
+ * What putting documents back to their states at a seq writes. Documents that are the same now are left out; those that did
+ * not exist then are deleted.
+ *
+ * @throws {ProblemError} if the journal does not reach back so far
+ */
 export async function planPutBack(
   store: Store,
   collection: string,
-  past: Past,
   ids: readonly string[],
+  seq: number,
 ): Promise<PlannedWrite[]> {
-  const planned: PlannedWrite[] = [];
-  for (let at = 0; at < ids.length; at += READ_AT_ONCE) {
-    const some = ids.slice(at, at + READ_AT_ONCE);
-    const present = await Promise.all(some.map((id) => store.collection(collection).get(id)));
-    for (const [index, id] of some.entries()) {
-      const [then, now] = [past.at(id), present[index]];
-      const same = then && now ? deepEqual(then.data, now.data) : then === now;
-      if (!same) planned.push({ id, now, to: then?.data });
-    }
-  }
-  return planned;
+  const documents = store.collection(collection);
+  const states = await readEach(ids, (id) => Promise.all([documents.get(id, { at: seq }), documents.get(id)]));
+  return ids.flatMap((id, index): PlannedWrite[] => {
+    const [then, now] = states[index]!;
+    const same = then && now ? deepEqual(then.data, now.data) : then === now;
+    return same ? [] : [{ id, now, to: then?.data }];
+  });
 }
 
 /** What planned writes do, in words: `2 are changed, 1 is created again`. */

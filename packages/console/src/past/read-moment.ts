@@ -5,7 +5,7 @@
  */
 export function readMoment(text: string, now: Date): { seq: number } | { time: number } | undefined {
   const trimmed = text.trim();
-  if (/^[\d.,' ]+$/.test(trimmed)) {
+  if (/^\d+$|^\d{1,3}([.,' ]\d{3})+$/.test(trimmed)) {
     const digits = trimmed.replace(/\D/g, '');
     return digits === '' || digits.length > 15 ? undefined : { seq: Number(digits) };
   }

@@ -9,10 +9,15 @@ export type Change = Pick<JournalEvent, 'seq' | 'time' | 'subject' | 'identity' 
   after: Document | undefined;
 };
 
-/** A change as the journal has it. */
-export function changeOf({ seq, time, subject, identity, type, data }: JournalEvent): Change {
-  const id = subject.slice(subject.indexOf('/') + 1);
-  return { seq, time, subject, identity, type, id, before: data.before ?? undefined, after: data.after ?? undefined };
+/** The changes of a page of the journal that begins with the newest, the oldest first. Within a commit they keep their order. */
+export function changesOf(events: readonly JournalEvent[]): Change[] {
+  return events
+    .map(({ seq, time, subject, identity, type, data }) => {
+      const id = subject.slice(subject.indexOf('/') + 1);
+      const [before, after] = [data.before ?? undefined, data.after ?? undefined];
+      return { seq, time, subject, identity, type, id, before, after };
+    })
+    .sort((a, b) => a.seq - b.seq);
 }
 
 /**
@@ -50,11 +55,6 @@ export class RewoundResult {
     const state = new SummaryState(this.#query);
     for (const document of this.#documents) state.add(document);
     return state.documents();
-  }
-
-  /** The document at the present position, if it matches the query. */
-  get(id: string): Document | undefined {
-    return this.#documents.find((document) => document.id === id);
   }
 
   /** Adds changes from before the known ones, the oldest first. */

@@ -4,13 +4,16 @@ import { computed, onScopeDispose, ref, shallowRef, watch, type ComputedRef, typ
 import { describeFailure } from '../shared/failure';
 import { readJournal } from '../shared/live-journal';
 import type { Frame } from '../table/pausable-view';
-import { changeOf, RewoundResult, type Change } from './rewound-result';
+import { changesOf, RewoundResult, type Change } from './rewound-result';
 
 /** Documents that a result may have to be rewound here. */
 const MOST_DOCUMENTS = 20_000;
 /** Changes that are kept to move over. */
 const MOST_CHANGES = 20_000;
-const PAGE = 500;
+/** Commits on a page of the journal. Few of them may concern the result. */
+const PAGE = 1000;
+/** Pages that are read at once. */
+const MOST_PAGES = 50;
 /** Changes that are read at first. */
 const FIRST_CHANGES = 1000;
 /** While playing, pauses without a change are not longer than this. */
@@ -46,8 +49,6 @@ export interface Past {
   goTo(target: { seq: number } | { time: number }): Promise<void>;
   play(): void;
   stop(): void;
-  /** A document at the moment; undefined if it did not exist, or is neither in the result nor what changed last. */
-  at(id: string): Document | undefined;
 }
 
 /** Opens the past of a query, beginning with its present result. A new query begins anew, at the same seq. */
@@ -104,11 +105,19 @@ export function usePast(store: Store, form: () => QueryForm, startAt: number | u
       PAGE,
     );
     if (!isCurrent()) return;
-    result!.prepend(page.events.map(changeOf).reverse());
+    result!.prepend(changesOf(page.events));
     changes.value = result!.changes;
     position.value = result!.position;
     oldestSeq = page.seq;
-    more.value = page.more && page.events.length > 0;
+    more.value = page.more;
+  };
+
+  /** Reads pages as long as something holds, but not more than {@link MOST_PAGES}. */
+  const readWhile = async (holds: () => boolean, isCurrent: () => boolean) => {
+    for (let pages = 0; pages < MOST_PAGES && more.value && holds(); pages++) {
+      await readPage(isCurrent);
+      if (!isCurrent()) return;
+    }
   };
 
   const begin = (at: number | undefined) =>
@@ -122,8 +131,8 @@ export function usePast(store: Store, form: () => QueryForm, startAt: number | u
       result = new RewoundResult(query, all.documents);
       newestSeq = all.seq;
       oldestSeq = all.seq + 1;
-      do await readPage(isCurrent);
-      while (isCurrent() && more.value && changes.value.length < FIRST_CHANGES);
+      more.value = true;
+      await readWhile(() => changes.value.length < FIRST_CHANGES, isCurrent);
       if (!isCurrent()) return;
       draw(new Map());
       if (at !== undefined && at < newestSeq) await seek({ seq: at }, isCurrent);
@@ -131,15 +140,12 @@ export function usePast(store: Store, form: () => QueryForm, startAt: number | u
 
   const seek = async (target: { seq: number } | { time: number }, isCurrent: () => boolean) => {
     const isAfter = (one: Change) => ('seq' in target ? one.seq > target.seq : Date.parse(one.time) > target.time);
-    while (more.value && changes.value.length < MOST_CHANGES && changes.value.every(isAfter)) {
-      await readPage(isCurrent);
-      if (!isCurrent()) return;
-    }
+    await readWhile(() => changes.value.length < MOST_CHANGES && changes.value.every(isAfter), isCurrent);
+    if (!isCurrent()) return;
     const first = changes.value.findIndex(isAfter);
     moveTo(first === -1 ? changes.value.length : first);
-    if (first === 0 && more.value) {
-      failure.value = `The journal goes on, but only the last ${MOST_CHANGES.toLocaleString()} changes can be loaded.`;
-    }
+    if (first === 0 && more.value)
+      failure.value = 'That is further back than what is loaded. Load earlier changes first.';
   };
 
   let timer: number | undefined;
@@ -192,7 +198,9 @@ export function usePast(store: Store, form: () => QueryForm, startAt: number | u
       moveTo(to);
     },
     loadEarlier: () => {
-      if (changes.value.length < MOST_CHANGES) return load(readPage);
+      const known = changes.value.length;
+      const isNothingNew = () => changes.value.length === known;
+      if (known < MOST_CHANGES) return load((isCurrent) => readWhile(isNothingNew, isCurrent));
       failure.value = `At most ${MOST_CHANGES.toLocaleString()} changes can be loaded.`;
       return Promise.resolve();
     },
@@ -201,7 +209,6 @@ export function usePast(store: Store, form: () => QueryForm, startAt: number | u
       return load((isCurrent) => seek(target, isCurrent));
     },
     ...{ play, stop },
-    at: (id) => result?.get(id) ?? (change.value?.id === id ? change.value.after : undefined),
   };
 }
 

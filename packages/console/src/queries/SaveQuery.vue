@@ -55,26 +55,24 @@ const board = ref<string>();
 const busy = ref(false);
 
 async function save(): Promise<void> {
-  if (name.value.trim() === '') return;
+  const named = name.value.trim();
+  if (named === '') return;
   busy.value = true;
+  let id: string | undefined;
+  const chosen = boards.value.find((one) => one.id === board.value);
   try {
-    const id = await createNamed(
-      store,
-      QUERIES,
-      name.value,
-      writeSavedQuery(name.value, props.query, props.presentation),
-    );
-    const chosen = boards.value.find((one) => one.id === board.value);
-    if (chosen) await changeTiles(store, chosen.id, (tiles) => [...tiles, { query: id, width: 3, height: 1 }]);
+    id = await createNamed(store, QUERIES, named, writeSavedQuery(named, props.query, props.presentation));
     naming.value = false;
     await router.replace({ name: 'query', query: { ...route.query, saved: id } });
-    notices.success({
-      message: `Saved “${name.value.trim()}”`,
-      description: chosen && `It is on the board “${chosen.name}”.`,
-      duration: 4,
-    });
+    if (chosen) {
+      const tile = { query: id, width: 3, height: 1 };
+      await changeTiles(store, chosen.id, (tiles) => (tiles.length < MOST_TILES ? [...tiles, tile] : undefined));
+    }
+    const description = chosen && `It is on the board “${chosen.name}”.`;
+    notices.success({ message: `Saved “${named}”`, description, duration: 4 });
   } catch (error) {
-    notices.error({ message: 'Not saved', description: describeFailure(error) });
+    const message = id === undefined ? 'Not saved' : `Saved “${named}”, but not put on the board`;
+    notices.error({ message, description: describeFailure(error) });
   } finally {
     busy.value = false;
   }

@@ -12,6 +12,18 @@ export interface BenchQuery {
   by: string;
 }
 
+/** Reads the parts of a query other than its collection; what is missing is an empty text. */
+export function readParts(part: (name: string) => unknown): Omit<BenchQuery, 'from'> {
+  const text = (name: string) => {
+    const value = part(name);
+    return typeof value === 'string' ? value : '';
+  };
+  return {
+    ...{ where: text('where'), order: text('order'), limit: text('limit'), fields: text('fields') },
+    ...{ include: text('include'), summary: text('summary'), by: text('by') },
+  };
+}
+
 /** The parts of a query that say something. */
 export function partsOf({ where, order, limit, fields, include, summary, by }: BenchQuery): Record<string, string> {
   // A summary is over all documents of its condition, and shows nothing else of them.

@@ -1,6 +1,6 @@
 import { isProblem, type JsonObject, type Store, type TypedDocument } from '@uproar/client';
 import type { LocationQuery } from 'vue-router';
-import type { BenchQuery } from './bench-query';
+import { readParts, type BenchQuery } from './bench-query';
 import { readPresentation, writePresentation, type Presentation } from '../result/presentation';
 
 /** The collection of saved queries. They are ordinary documents: the policy decides who may see and change them. */
@@ -17,28 +17,25 @@ export interface SavedQuery {
   presentation: Presentation;
 }
 
-const PARTS = ['where', 'order', 'limit', 'fields', 'include', 'summary', 'by'] as const;
 const MAX_NAME = 80;
 
 /** Reads a saved query; undefined if the document is none. */
 export function readSavedQuery({ id, version, data }: TypedDocument): SavedQuery | undefined {
   const { query, show } = data as { query?: JsonObject; show?: JsonObject };
   if (typeof query?.from !== 'string') return undefined;
-  const part = (name: string) => (typeof query[name] === 'string' ? query[name] : '');
-  const parts = Object.fromEntries(PARTS.map((name) => [name, part(name)])) as Omit<BenchQuery, 'from'>;
   return {
     ...{ id, version, name: typeof data.name === 'string' ? data.name : id },
-    query: { from: query.from, ...parts },
+    query: { from: query.from, ...readParts((name) => query[name]) },
     presentation: readPresentation(show ?? {}),
   };
 }
 
 /** A saved query as the data of its document. */
 export function writeSavedQuery(name: string, query: BenchQuery, presentation: Presentation): JsonObject {
-  const parts = PARTS.flatMap((part) => (query[part] === '' ? [] : [[part, query[part]]]));
+  const parts = Object.entries(query).filter(([, value]) => value !== '');
   return {
     name: name.trim().slice(0, MAX_NAME),
-    query: { from: query.from, ...Object.fromEntries(parts) },
+    query: Object.fromEntries(parts) as JsonObject,
     show: writePresentation(presentation),
   };
 }

@@ -9,7 +9,11 @@ import { changesPerSecond, conditionForIndex, conditionForTests, countMatching }
 import CostBars from './CostBars.vue';
 import { formOf, type BenchQuery } from '../queries/bench-query';
 
-const props = defineProps<{ query: BenchQuery }>();
+const props = defineProps<{
+  query: BenchQuery;
+  /** The documents in the collection, if the caller may know their number. */
+  total: number | undefined;
+}>();
 const store = useStore();
 const notices = useNotices();
 
@@ -151,9 +155,10 @@ let ended = false;
 onBeforeUnmount(() => (ended = true));
 
 const advised = computed(() => found.value?.advice.map(commandIn).find((one) => one !== undefined));
-/** Documents in the collection, documents an advised index would leave to read, and changes per second. */
+/** Documents are counted for the estimate only if the query itself read no more than this. */
+const MOST_COUNTED = 50_000;
+/** Documents that an advised index would leave to read, and changes per second. */
 const counts = shallowRef<{
-  total?: number;
   withIndex?: number;
   rate?: { all: number; tested: number | undefined; sent: number };
 }>({});
@@ -165,21 +170,17 @@ watch(found, async (answer) => {
     if (found.value === answer) counts.value = { ...counts.value, ...part };
   };
   // What the store does not let this key know is left out.
-  await countMatching(store, from, undefined)
-    .then((total) => add({ total }))
-    .catch(() => undefined);
   const index = advised.value;
   const narrowed = index && where !== '' ? conditionForIndex(where, index.fields) : undefined;
-  if (narrowed !== undefined) {
+  if (narrowed !== undefined && (answer.documentsRead ?? 0) <= MOST_COUNTED) {
     await countMatching(store, from, narrowed)
       .then((count) => add({ withIndex: coversOrder() ? Math.min(count, Number(limit) || count) : count }))
       .catch(() => undefined);
   }
   const tests = conditionForTests(answer.matchedBy.requirements);
-  const now = Date.now();
-  const rateOf = (part: string | undefined) => changesPerSecond(store, from, part, now);
-  await Promise.all([rateOf(undefined), tests && rateOf(tests.where), rateOf(where || undefined)])
-    .then(([all, tested, sent]) => add({ rate: { all, tested, sent } }))
+  const conditions = [undefined, where || undefined, ...(tests ? [tests.where] : [])];
+  await changesPerSecond(store, from, conditions)
+    .then(([all, sent, tested]) => add({ rate: { all: all!, sent: sent!, tested } }))
     .catch(() => undefined);
 });
 /** Whether the advised index holds all fields of the order, so that reading can stop at the limit. */
@@ -194,7 +195,8 @@ const number = (value: number) => value.toLocaleString();
 const reads = computed(() => {
   const { documentsRead, documentsReturned, more } = found.value!;
   if (documentsRead === null) return [];
-  const { total, withIndex } = counts.value;
+  const { withIndex } = counts.value;
+  const { total } = props;
   return [
     ...(total === undefined ? [] : [{ name: 'in the collection', value: total, text: number(total) }]),
     ...(before.value

@@ -18,7 +18,7 @@ import { momentIn, useMoment } from '../past/use-moment';
 import { presentationIn, usePresentation } from '../result/presentation';
 import { useStore } from '../shared/injection';
 import type { QueryForm } from '@uproar/core';
-import { formOf, partsOf, type BenchQuery } from '../queries/bench-query';
+import { formOf, partsOf, readParts, type BenchQuery } from '../queries/bench-query';
 import { copiesOf } from '../queries/copies';
 import CopyAs from '../queries/CopyAs.vue';
 import CostPanel from './CostPanel.vue';
@@ -45,7 +45,6 @@ const form = computed((): QueryForm => {
 });
 const collectionNames = computed(() => (props.collections?.documents ?? []).map(({ id }) => id));
 const DEFAULT_LIMIT = '100';
-const text = (name: string) => String(route.query[name] ?? '');
 /** The collection of the query if the address names none: the first collection, fixed even if others are created. */
 const firstCollection = ref<string>();
 watch(
@@ -55,18 +54,10 @@ watch(
 );
 /** The query of the address, as text: unchanged while the query is the same. */
 const key = computed(() => {
-  const from = text('from') || firstCollection.value;
+  const from = String(route.query.from ?? '') || firstCollection.value;
   if (from === undefined) return undefined;
-  return JSON.stringify({
-    from,
-    where: text('where'),
-    order: text('order'),
-    limit: text('limit') || DEFAULT_LIMIT,
-    fields: text('fields'),
-    include: text('include'),
-    summary: text('summary'),
-    by: text('by'),
-  } satisfies BenchQuery);
+  const parts = readParts((name) => route.query[name]);
+  return JSON.stringify({ from, ...parts, limit: parts.limit || DEFAULT_LIMIT } satisfies BenchQuery);
 });
 /** The query in the address. */
 const asked = computed(() => (key.value === undefined ? undefined : (JSON.parse(key.value) as BenchQuery)));
@@ -139,7 +130,29 @@ function sort(column: Column, add: boolean): void {
   show({ ...query, order: sortBy(query.order, column, add) });
 }
 
+/** How the result is drawn, now or as it was, and what is done with it there. */
+const drawn = computed(() => ({
+  ...{
+    collection: asked.value?.from ?? '',
+    where: asked.value?.where ?? '',
+    order: asked.value?.order ?? '',
+    selected: '',
+  },
+  ...{
+    presentation: presentation.value,
+    collections: collectionNames.value,
+    totals: (asked.value?.summary ?? '') !== '',
+  },
+  ...{ onSort: sort, onPresent: present, onNarrow: narrow },
+  onOpen: (id: string) => void router.push({ name: 'data', params: { collection: asked.value!.from, id } }),
+}));
+
 const copies = computed(() => (asked.value ? copiesOf(asked.value, location.origin) : []));
+/** The number of documents in the collection of the query. */
+const total = computed(() => {
+  const found = props.collections?.documents.find(({ id }) => id === asked.value?.from);
+  return typeof found?.data.documents === 'number' ? found.data.documents : undefined;
+});
 const empty = computed(() => props.collections?.state === 'live' && props.collections.documents.length === 0);
 </script>
 
@@ -257,7 +270,7 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
             {{ fault.detail }}
           </div>
         </form>
-        <CostPanel v-if="!fault" class="cost" :query="asked" />
+        <CostPanel v-if="!fault" class="cost" :query="asked" :total="total" />
       </div>
       <Alert
         v-if="view?.state === 'stale'"
@@ -267,22 +280,17 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
       />
       <PastResult
         v-if="at !== undefined && !fault"
+        v-slot="{ frame: then }"
         :key="asked.from"
         :form="form"
         :start-at="at === 'now' ? undefined : at"
-        :where="asked.where"
-        :order="asked.order"
-        :presentation="presentation"
-        :totals="asked.summary !== ''"
-        :collections="collectionNames"
-        selected=""
+        :totals="drawn.totals"
         @moment="showAt"
         @close="showAt(undefined)"
-        @open="(id) => router.push({ name: 'data', params: { collection: asked!.from, id } })"
-        @sort="sort"
-        @present="present"
-        @narrow="narrow"
-      />
+        @open="drawn.onOpen"
+      >
+        <ResultView v-bind="drawn" :frame="then" :editable="false" />
+      </PastResult>
       <div v-else-if="view?.state === 'live' && view.documents.length === 0" class="nothing">
         <b>{{ asked.summary ? 'There are no groups' : 'No document matches' }}</b>
         <span class="muted">Documents appear here as soon as they match.</span>
@@ -290,19 +298,9 @@ const empty = computed(() => props.collections?.state === 'live' && props.collec
       <ResultView
         v-else-if="frame && frame.view.state !== 'loading' && frame.view.documents.length > 0"
         :key="`${asked.from} ${asked.fields} ${asked.include} ${asked.summary} ${asked.by}`"
-        :collection="asked.from"
+        v-bind="drawn"
         :frame="frame"
-        :order="asked.order"
-        :where="asked.where"
-        :presentation="presentation"
-        :totals="asked.summary !== ''"
         :editable="asked.fields === ''"
-        :collections="collectionNames"
-        selected=""
-        @open="(id) => router.push({ name: 'data', params: { collection: asked!.from, id } })"
-        @sort="sort"
-        @present="present"
-        @narrow="narrow"
       />
       <div v-else-if="!fault" class="nothing muted">Loading…</div>
     </template>

@@ -30,22 +30,33 @@ export async function countMatching(store: Store, collection: string, where: str
   return Number(documents[0]?.data['count()'] ?? 0);
 }
 
-/** Changes that a rate is worked out from at most. */
-const MOST_CHANGES = 500;
+/** Commits that rates are worked out from at most. */
+const MOST_COMMITS = 1000;
 const LOOKED_BACK_MS = 60_000;
 
-/** Changes per second in the last minute, or over the last {@link MOST_CHANGES} changes if there were more. */
+/**
+ * Changes per second of a collection, for each condition: in the last minute, or over the last {@link MOST_COMMITS} commits of
+ * the store if there were more.
+ *
+ * @param conditions undefined: all changes of the collection
+ */
 export async function changesPerSecond(
   store: Store,
   collection: string,
-  where: string | undefined,
-  nowMs: number,
-): Promise<number> {
-  const { events } = await readJournal(store, { collection, where }, 'now', MOST_CHANGES);
-  const recent = events.filter(({ time }) => nowMs - Date.parse(time) <= LOOKED_BACK_MS);
-  if (recent.length < MOST_CHANGES) return recent.length / (LOOKED_BACK_MS / 1000);
-  const span = Math.max(1000, nowMs - Date.parse(recent.at(-1)!.time));
-  return recent.length / (span / 1000);
+  conditions: readonly (string | undefined)[],
+): Promise<number[]> {
+  // A page holds commits of all collections. The oldest of them says over which time the others are counted.
+  const all = await readJournal(store, {}, 'now', MOST_COMMITS);
+  const now = Date.now();
+  const oldest = Date.parse(all.events.at(-1)?.time ?? '');
+  const spanMs = all.more && oldest > now - LOOKED_BACK_MS ? Math.max(1000, now - oldest) : LOOKED_BACK_MS;
+  const rates: number[] = [];
+  for (const where of conditions) {
+    const { events } = await readJournal(store, { collection, where }, 'now', MOST_COMMITS);
+    const recent = events.filter(({ time }) => now - Date.parse(time) <= spanMs);
+    rates.push(recent.length / (spanMs / 1000));
+  }
+  return rates;
 }
 
 /**

@@ -14,7 +14,7 @@ export interface Presentation {
   label: string;
   /** The field that colours places. */
   colour: string;
-  /** The base layer of the map: a collection and a field, such as `areas/outline`; `file`: the one that was opened. */
+  /** The base layer of the map: a collection, or the file that was opened. */
   base: string;
   /** Whether the map draws where places came from. */
   trails: boolean;

@@ -1,25 +1,22 @@
 <script setup lang="ts">
 import type { Document } from '@uproar/client';
-import { useWatch } from '@uproar/vue';
 import 'ol/ol.css';
 import { Button } from 'ant-design-vue';
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, useTemplateRef, watch } from 'vue';
 import ChoiceBox from '../../components/ChoiceBox.vue';
 import OptionsBar from '../OptionsBar.vue';
-import { describeFailure } from '../../shared/failure';
-import { useNotices, useStore } from '../../shared/injection';
 import { isDark } from '../../shared/theme';
 import { formatCell, valueAt, type Field } from '../../table/fields';
 import type { Frame } from '../../table/pausable-view';
-import { chooseField, findDeepFields, labelField, optionsOf } from '../field-choices';
-import { scaleOf } from '../palette';
+import { chooseField, labelField, optionsOf } from '../field-choices';
+import { useColourScale } from '../use-colour-scale';
 import type { Presentation } from '../presentation';
-import { openedBase } from './base-file';
 import type { Box } from './box';
-import { DocumentMap, projected, type BaseShape, type Shape } from './document-map';
+import { DocumentMap, projected, type Shape } from './document-map';
 import { MovingPoints } from './moving-points';
 import type { PointStyle } from './point-painter';
-import { placeOf, readGeoJson, type Geometry } from './read-places';
+import { isPlace, placeOf, type Geometry } from './read-places';
+import { useBaseLayer } from './use-base-layer';
 
 const props = defineProps<{
   frame: Frame;
@@ -38,45 +35,16 @@ const emit = defineEmits<{
   open: [id: string];
   narrow: [field: string, box: Box];
 }>();
-const store = useStore();
-const notices = useNotices();
 const element = useTemplateRef<HTMLElement>('element');
 const still = matchMedia('(prefers-reduced-motion: reduce)');
 
-const isPlace = ({ type, kinds }: Field) => type === 'place' || kinds.includes('× place');
 const placeFields = computed(() => props.fields.filter(isPlace));
 const field = computed(() => chooseField(placeFields.value, props.presentation.field, isPlace));
 const label = computed(() => labelField(props.fields, props.presentation.label));
 const colourField = computed(() => props.fields.find(({ name }) => name === props.presentation.colour));
 const colourable = computed(() => props.fields.filter(({ type }) => ['text', 'number', 'yes/no'].includes(type)));
 
-// Values keep their colours while documents come and go.
-let known: { name: string; values: readonly string[] } = { name: '', values: [] };
-function makeScale() {
-  const name = colourField.value?.name ?? '';
-  const before = known.name === name ? known.values : [];
-  const made = scaleOf(colourField.value, props.frame.view.documents, isDark.value, before);
-  known = { name, values: made.values };
-  return made;
-}
-const scale = shallowRef(makeScale());
-/** All documents are looked at for a scale: not with every frame. */
-const LOOK_AGAIN_MS = 1000;
-let looking: ReturnType<typeof setTimeout> | undefined;
-watch([() => colourField.value?.name, isDark], () => (scale.value = makeScale()));
-watch(
-  () => props.frame,
-  () => {
-    looking ??= setTimeout(() => {
-      looking = undefined;
-      const made = makeScale();
-      const same =
-        JSON.stringify([made.legend, made.colours]) === JSON.stringify([scale.value.legend, scale.value.colours]);
-      if (!same) scale.value = made;
-    }, LOOK_AGAIN_MS);
-  },
-);
-onBeforeUnmount(() => clearTimeout(looking));
+const scale = useColourScale(colourField, () => props.frame.view.documents);
 let coloured: unknown;
 
 /** More shapes than this are not drawn. */
@@ -126,9 +94,9 @@ function update(): void {
 }
 
 /** Draws the shapes anew where one of them has changed. */
-function drawShapes(found: readonly { document: Document; geometry: Geometry }[], force = false): void {
+function drawShapes(found: readonly { document: Document; geometry: Geometry }[]): void {
   const same = found.length === shapes.size && found.every(({ document }) => shapes.get(document.id) === document);
-  if (same && !force) return;
+  if (same) return;
   shapes = new Map(found.map(({ document }) => [document.id, document]));
   const drawn = found.map(({ document, geometry }): Shape => {
     const colour = scale.value.colours[scale.value.indexOf(document)]!;
@@ -233,56 +201,19 @@ function narrow(): void {
   box.value = undefined;
 }
 
-// The base layer: a collection of this store, or a file.
-const MOST_BASE = 2000;
-const FILE = 'file';
-const baseView = useWatch(() => {
-  const { base } = props.presentation;
-  return base === '' || base === FILE ? undefined : store.collection(base).watch({ limit: MOST_BASE });
-});
-const baseShapes = computed((): BaseShape[] => {
-  if (props.presentation.base === FILE) {
-    return (openedBase.value?.geometries ?? []).map((geometry) => ({ geometry, label: '' }));
-  }
-  const documents = baseView.value?.documents ?? [];
-  const found = findDeepFields(documents);
-  const places = found.find(isPlace);
-  if (!places) return [];
-  const named = labelField(found, '');
-  return documents.flatMap((document) => {
-    const at = placeOf(document, places.path);
-    if (!at) return [];
-    const label = named ? formatCell(valueAt(document.data, named.path)) : '';
-    return [{ geometry: 'shape' in at ? at.shape : { type: 'Point', coordinates: at.point }, label }];
-  });
-});
-watch(baseShapes, (geometries) => {
-  map?.setBase(geometries);
+const {
+  shapes: baseShapes,
+  options: bases,
+  choose: chooseBase,
+} = useBaseLayer(
+  () => props.presentation.base,
+  () => props.collections,
+  (base) => emit('present', { base }),
+);
+watch(baseShapes, (now) => {
+  map?.setBase(now);
   if (!fitted) map?.fit();
 });
-const bases = computed(() => [
-  ...props.collections.map((name) => ({ value: name, label: name })),
-  { value: FILE, label: openedBase.value ? openedBase.value.name : 'GeoJSON file …' },
-]);
-const MAX_FILE_BYTES = 8_000_000;
-function chooseBase(base: string | undefined): void {
-  if (base !== FILE || openedBase.value) return emit('present', { base: base ?? '' });
-  const input = document.createElement('input');
-  input.type = 'file';
-  input.accept = '.json,.geojson';
-  input.addEventListener('change', () => void openBase(input.files?.[0]));
-  input.click();
-}
-async function openBase(file: File | undefined): Promise<void> {
-  if (!file) return;
-  try {
-    if (file.size > MAX_FILE_BYTES) throw new Error('A base layer may have at most 8 MB.');
-    openedBase.value = { name: file.name, geometries: readGeoJson(await file.text()) };
-    emit('present', { base: FILE });
-  } catch (error) {
-    notices.error({ message: `Not opened: ${file.name}`, description: describeFailure(error) });
-  }
-}
 </script>
 
 <template>

@@ -1,6 +1,6 @@
 import type { Document, JsonObject, JsonValue } from '@uproar/client';
 import { isObject, typeOfValue } from '@uproar/core';
-import { valueAt } from '../../table/fields.js';
+import { valueAt, type Field } from '../../table/fields.js';
 
 /** A geometry of a document, as GeoJSON (RFC 7946) has it. */
 export interface Geometry {
@@ -9,7 +9,11 @@ export interface Geometry {
   geometries?: Geometry[];
 }
 
-/** Where a document is: a point by itself, or another geometry. */
+/** Whether some values of a field are places. */
+export const isPlace = ({ type, kinds }: Pick<Field, 'type' | 'kinds'>) =>
+  type === 'place' || kinds.includes('× place');
+
+/** Where a document is: at a point, or in another geometry. */
 export type PlaceOf = { point: readonly [longitude: number, latitude: number] } | { shape: Geometry };
 
 /** The place of a document; undefined if the field holds no GeoJSON geometry, or one beyond the poles or the date line. */
