@@ -167,7 +167,7 @@ const count = (number: number, one = 'document', many = 'documents') =>
     :body-style="{ padding: '16px', display: 'flex', flexDirection: 'column', gap: '12px' }"
     @close="close"
   >
-    <Segmented v-model:value="kind" :options="KINDS" aria-label="Kind of edit" />
+    <Segmented v-model:value="kind" class="kinds" :options="KINDS" aria-label="Kind of edit" />
     <div class="scope" role="radiogroup" aria-label="Which documents">
       <label v-if="picked.length > 0"
         ><input v-model="scope" type="radio" value="picked" /> the
@@ -270,6 +270,11 @@ const count = (number: number, one = 'document', many = 'documents') =>
 </template>
 
 <style scoped>
+.kinds {
+  flex: none;
+  max-width: 100%;
+  overflow-x: auto;
+}
 .scope {
   display: flex;
   flex-wrap: wrap;
@@ -323,12 +328,13 @@ ins {
 }
 .actions {
   display: flex;
+  flex-wrap: wrap;
   gap: 8px;
   align-items: center;
   justify-content: flex-end;
 }
 .actions span {
-  margin-right: auto;
+  flex: 1 1 240px;
   font-size: 12px;
 }
 </style>

@@ -71,6 +71,11 @@ td {
 th:first-child {
   width: 26%;
 }
+@media (max-width: 720px) {
+  th:first-child {
+    width: 36%;
+  }
+}
 thead th {
   color: var(--ink-3);
   font-weight: 400;

@@ -44,6 +44,9 @@ h1 {
   margin-left: auto;
 }
 @media (max-width: 720px) {
+  main {
+    overflow-y: auto;
+  }
   .tools {
     margin-left: 0;
   }

@@ -180,4 +180,11 @@ const speeds = SPEEDS.map((value) => ({ value, label: `${value}×` }));
 .bad {
   color: var(--bad);
 }
+@media (max-width: 720px) {
+  .past {
+    position: sticky;
+    bottom: 0;
+    z-index: 3;
+  }
+}
 </style>

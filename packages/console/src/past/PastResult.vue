@@ -119,4 +119,9 @@ async function putBack(): Promise<void> {
 .nothing {
   flex: 1;
 }
+@media (max-width: 720px) {
+  .past-result:has(> :deep(:is(.map, .chart, .cards))) {
+    flex: none;
+  }
+}
 </style>

@@ -126,4 +126,21 @@ function pickOnly(ids: string[]): void {
     border-top: 1px solid var(--line);
   }
 }
+/* On a phone, the page scrolls, so that a drawing has room. */
+@media (max-width: 720px) {
+  .map,
+  .chart,
+  .cards {
+    flex: none;
+  }
+  .drawn {
+    flex: none !important;
+    height: 65vh;
+  }
+  .map > :deep(.table),
+  .chart > :deep(.table) {
+    flex: none;
+    height: 55vh;
+  }
+}
 </style>
