@@ -1,6 +1,6 @@
 import type { Document, JsonObject } from '@uproar/client';
 
-/** A document that is to be written: how it is now, and how it is to be. */
+/** A write that is planned: the document now, and what it becomes. */
 export interface PlannedWrite {
   id: string;
   /** Undefined: it does not exist. */

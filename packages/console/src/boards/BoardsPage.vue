@@ -56,7 +56,7 @@ async function change(act: (tiles: readonly Tile[]) => readonly Tile[] | undefin
     notices.error({ message: 'The board was not changed', description: describeFailure(error) });
   }
 }
-/** Changes the tiles if they still are those that are shown. */
+/** Changes the tiles, if no other user has changed them since they were drawn. */
 function changeShown(act: (tiles: Tile[]) => readonly Tile[]): void {
   const seen = JSON.stringify(board.value!.tiles);
   void change((tiles) => {

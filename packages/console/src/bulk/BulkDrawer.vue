@@ -255,7 +255,7 @@ const count = (number: number, one = 'document', many = 'documents') =>
     <Progress v-if="state === 'running'" :percent="Math.floor((100 * tried) / Math.max(1, plan?.writes.length ?? 1))" />
     <template #footer>
       <div class="actions">
-        <span class="muted">Only the changed fields are written, if nobody changed them meanwhile.</span>
+        <span class="muted">Only the changed fields are written, and only if no other user has changed them.</span>
         <Button @click="close">{{ state === 'running' ? 'Stop' : 'Cancel' }}</Button>
         <Button
           type="primary"

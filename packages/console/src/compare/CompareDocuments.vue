@@ -7,7 +7,7 @@ import { describeFailure } from '../shared/failure';
 import { useStore } from '../shared/injection';
 import { readDocumentSide } from './sides';
 
-/** Two documents, or two states of one, field by field. What is not of the past is live. */
+/** Two documents, or two states of one, field by field. A side without a seq is live. */
 const props = defineProps<{ a: string; b: string }>();
 const store = useStore();
 

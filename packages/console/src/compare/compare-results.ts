@@ -10,7 +10,7 @@ export interface ResultDifference {
   changes: FieldChange[];
 }
 
-/** Differences in the order of the second result; those that it does not have come last. */
+/** Differences in the order of the second result. Documents that only the first one has come last. */
 export function compareResults(
   a: ReadonlyMap<string, Document>,
   b: ReadonlyMap<string, Document>,

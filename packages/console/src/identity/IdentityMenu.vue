@@ -6,7 +6,7 @@ import { useRouter } from 'vue-router';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 
-/** An identity, from which one comes to its connections, its writes, its usage and what it may see; and which can be shut out. */
+/** A menu for an identity: links to its writes, connections, usage and rights, and an action that revokes its key or account. */
 const props = defineProps<{ identity: string }>();
 const emit = defineEmits<{ shutOut: [] }>();
 const store = useStore();
@@ -37,7 +37,7 @@ async function look(): Promise<void> {
   }
 }
 
-/** Tells what the identity may see. */
+/** What the identity may see, in words. */
 const access = computed(() => {
   if (kind.value === 'key') {
     const only = key.value?.collections;

@@ -7,8 +7,8 @@ import { readEach } from '../actions/read-each';
 export const MOST_PUT_BACK = 5000;
 
 /**
- * What putting documents back to their states at a seq writes. Documents that are the same now are left out; those that did
- * not exist then are deleted.
+ * Plans the writes that put documents back to their states at a seq. Documents that are the same now are left out. Documents
+ * that did not exist then are deleted.
  *
  * @throws {ProblemError} if the journal does not reach back so far
  */

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue';
 
-/** Amounts as bars of one scale. */
+/** Bars on a common scale. */
 const props = defineProps<{
   title: string;
   bars: readonly { name: string; value: number; text: string; kind?: 'main' | 'possible' }[];

@@ -1,11 +1,11 @@
 import type { Document } from '@uproar/client';
 import { formatCell, valueAt, type Field } from '../table/fields';
 
-/** Colours that are told apart on light and on dark paper, also by most people who see few colours. */
+/** Colours that can be distinguished from each other, on a light and on a dark background. */
 const LIGHT = ['#5a4fcf', '#c2571a', '#1f8a5b', '#b3367f', '#8a6d00', '#1787a8', '#7a4a2b', '#d23b3b'];
 const DARK = ['#a59df5', '#f0975c', '#55c68a', '#ee86bf', '#d9bb3f', '#5cc4e3', '#c99c7a', '#ff8a80'];
 const OTHERS = { light: '#6d7385', dark: '#a9b0bd' };
-/** From little to much. */
+/** For numbers, from low to high. */
 const LIGHT_STEPS = ['#8fb3e8', '#7a93e0', '#6a71d3', '#7d47b8', '#8f1f86'];
 const DARK_STEPS = ['#3f68a8', '#5f86d8', '#8d9cf0', '#c0a2f2', '#f2b3ec'];
 

@@ -54,7 +54,7 @@ const failure = ref('');
 /** How far back the values are known, in milliseconds since 1970. */
 const knownSince = ref(Date.now());
 
-// The drawn documents: the selected ones, otherwise the first of the result. Those that were drawn stay while they are in the
+// The drawn documents: the selected ones, otherwise the first of the result. Drawn documents stay while they are in the
 // result, so that lines do not jump when the order changes.
 let before: readonly string[] = [];
 const lines = computed(() => {

@@ -31,7 +31,7 @@ export function positionAt(point: MovingPoint, now: number): readonly [x: number
   return [point.fromX + (point.toX - point.fromX) * eased, point.fromY + (point.toY - point.fromY) * eased];
 }
 
-/** The points of a result. Those that get another place move there. */
+/** The points of a result. A point whose place changes moves there. */
 export class MovingPoints {
   readonly byId = new Map<string, MovingPoint>();
   #movingUntil = 0;

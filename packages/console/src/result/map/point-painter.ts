@@ -33,7 +33,7 @@ const MOST_LABELLED = 250;
 const LABEL_PX = 15;
 const MOST_LABEL_CHARACTERS = 28;
 
-/** Draws points on a canvas, fast enough for ten thousand that move. */
+/** Draws points on a canvas. Many points are written into its pixels directly. */
 export class PointPainter {
   readonly #sprites = new Map<string, HTMLCanvasElement>();
   #pixels: ImageData | undefined;
@@ -71,7 +71,7 @@ export class PointPainter {
     if (inSight.length <= MOST_LABELLED) drawLabels(context, inSight, style, radius);
   }
 
-  /** Writes discs into the pixels themselves, which is the same work on every machine, also on one that draws in software. */
+  /** Writes discs into the pixels directly. Where the browser draws in software, this takes a fraction of the time. */
   #paintMany(
     context: CanvasRenderingContext2D,
     inSight: readonly { point: MovingPoint; x: number; y: number }[],
