@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import { parseOrder, prepareQuery, type Document, type Write } from '@uproar/core';
+import { parseOrder, prepareQuery, writeCursor, type Document, type Write } from '@uproar/core';
 import { ProblemError } from '@uproar/protocol';
 import { openStore, type Store } from '@uproar/service';
 import { adviseIndex, planQuery } from '../dist/store/plan.js';
@@ -135,6 +135,48 @@ describe('the store', () => {
     expect(numbers).to.deep.equal([...numbers].sort((a, b) => a - b));
   });
 
+  it('finds with an index that decides what the condition alone would find', async () => {
+    const random = new Random(55);
+    const value = () =>
+      random.pick([1, 2, 2.5, -3, 0, 'a', 'ab', 'b', '', '\u0000', '\u{1F388}', true, false, null, [1], { x: 1 }]);
+    const documents = Array.from({ length: 300 }, (_, n) => ({
+      id: `d-${n}`,
+      data: JSON.parse(
+        JSON.stringify({
+          a: random.chance(0.9) ? value() : undefined,
+          b: random.chance(0.9) ? value() : undefined,
+          n: random.chance(0.8) ? { x: value() } : value(),
+        }),
+      ) as Document['data'],
+    }));
+    await append(...documents.map(({ id, data }) => put(id, data)));
+    for (const fields of ['a,-b', 'b', 'n.x,a']) await store.indexes.create('a', parseOrder(fields), 0);
+    const literal = () => random.pick(['1', '2', '2.5', '-3', "'a'", "'ab'", "'b'", "''", "'\u{1F388}'", 'TRUE']);
+    const comparison = (): string => {
+      const field = random.pick(['a', 'b', 'n.x']);
+      if (random.chance(0.2)) return `${field} BETWEEN ${random.pick(['-3 AND 2', '1 AND 1', "'a' AND 'b'"])}`;
+      if (random.chance(0.2)) return `${field} IN (${literal()}, ${literal()})`;
+      if (random.chance(0.15)) return random.pick([`NOT ${field} = 1`, `${field} IS NULL`, `${field} LIKE 'a%'`]);
+      const operator = random.pick(['=', '=', '<', '>', '<=', '>=', '<>']);
+      return random.chance(0.2) ? `${literal()} ${operator} ${field}` : `${field} ${operator} ${literal()}`;
+    };
+    let decided = 0;
+    for (let round = 0; round < 600; round++) {
+      const where = Array.from({ length: random.integer(1, 3) }, comparison).join(
+        random.chance(0.9) ? ' AND ' : ' OR ',
+      );
+      const query = prepareQuery({ from: 'a', where, order: random.pick([undefined, '-b', 'a']), limit: 1000 });
+      if (store.reader.plan(query)!.decided) decided++;
+      const { found } = await store.reader.read(query, 1000);
+      const expected = documents.filter(
+        ({ id, data }) => query.matches({ document: { id, version: 1, created: '', updated: '', data } }) === true,
+      );
+      const ids = found.map(({ stored }) => stored.id);
+      expect(ids.sort(), where).to.deep.equal(expected.map(({ id }) => id).sort());
+    }
+    expect(decided).to.be.greaterThan(100);
+  });
+
   it('reads at one state, also if it takes long and documents change', async () => {
     for (let part = 0; part < 12; part++)
       await append(
@@ -194,6 +236,24 @@ describe('choosing how to find the documents of a query', () => {
     expect(plan(undefined, 'name')).to.equal('full, to be sorted');
     expect(plan(undefined, '-altitude', 'none'), 'all of it anyway').to.equal('full, to be sorted');
     expect(plan('altitude <> 1', "-meta('id')")).to.equal('full, in order');
+  });
+
+  it('knows when an index decides, so that no document needs to be looked at', () => {
+    const decides = (where: string, after?: string) =>
+      planQuery(prepareQuery({ from: 'a', where, order: '-altitude', after, limit: 10 }), 1, indexes).decided;
+    expect(decides("status = 'aloft'")).to.equal(true);
+    expect(decides("status = 'aloft' AND altitude > 3")).to.equal(true);
+    expect(decides("status = 'aloft' AND altitude BETWEEN 3 AND 4")).to.equal(true);
+    expect(decides("status IN ('aloft', 'packed')")).to.equal(true);
+    expect(decides("status = 'aloft' AND name = 'x'")).to.equal(false);
+    expect(decides("status = 'aloft' AND status = 'packed'")).to.equal(false);
+    expect(decides("status = 'aloft' AND altitude > 3 AND altitude < 'x'")).to.equal(false);
+    expect(decides("status = 'aloft' AND altitude <> 3")).to.equal(false);
+    expect(decides("status = 'aloft' AND NOT altitude = 3")).to.equal(false);
+    expect(decides("status LIKE 'al%'")).to.equal(false);
+    const document = { id: 'x', version: 1, created: '', updated: '', data: { altitude: 3 } };
+    const behind = writeCursor(document, parseOrder('-altitude'));
+    expect(decides("status = 'aloft'", behind), 'behind a cursor').to.equal(false);
   });
 
   it('advises the index that would help most', () => {

@@ -1,10 +1,10 @@
 import { createHistogram } from 'node:perf_hooks';
-import { connect, type Store } from '@uproar/client';
+import type { Store } from '@uproar/client';
 import { formatMs } from '@uproar/core';
 import type { Command } from 'commander';
 import pc from 'picocolors';
 import { parseCount } from '../settings/amounts.js';
-import { addressesIn, targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { connectTo, targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson, printTable } from '../output/output.js';
 import { ProgressBar } from '../output/progress-bar.js';
 
@@ -44,10 +44,10 @@ async function bench(options: Options): Promise<void> {
     watchers: limited(options.watchers, MOST.watchers),
     seconds: limited(options.seconds, MOST.seconds),
   };
-  const { url, key } = targetOf(options);
+  const target = targetOf(options);
   const stores: Store[] = [];
   const open = (device: string) => {
-    const store = connect(addressesIn(url), { token: key, device, outbox: false });
+    const store = connectTo(target, device);
     stores.push(store);
     return store;
   };
@@ -90,7 +90,7 @@ async function bench(options: Options): Promise<void> {
     bar.stop();
     const elapsedS = (performance.now() - started) / 1000;
     const outcome = {
-      url,
+      url: target.url,
       ...counts,
       written,
       writesPerSecond: Math.round(written / elapsedS),

@@ -1,6 +1,6 @@
 import { accessSync, constants, existsSync, statfsSync, statSync } from 'node:fs';
 import { resolve } from 'node:path';
-import { connect, ProblemError, type Store } from '@uproar/client';
+import { ProblemError, type Store } from '@uproar/client';
 import { formatBytes, formatDuration } from '@uproar/core';
 import type {
   ClusterState,
@@ -17,7 +17,7 @@ import type { Command } from 'commander';
 import pc from 'picocolors';
 import { countOf } from '../output/count-of.js';
 import { EXIT } from '../output/exit-codes.js';
-import { addressesIn, targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
+import { connectTo, targetOf, withStoreOptions, type StoreOptions } from '../connect/open-store.js';
 import { printJson } from '../output/output.js';
 import type { Target } from '../connect/profiles.js';
 
@@ -72,7 +72,7 @@ async function doctor(options: Options): Promise<void> {
   const target = targetOf(options);
   let store: Store | undefined;
   try {
-    store = connect(addressesIn(target.url), { token: target.key, device: 'doctor', outbox: false });
+    store = connectTo(target, 'doctor');
     for await (const finding of examine(store, target)) report(finding);
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;

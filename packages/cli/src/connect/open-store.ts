@@ -31,6 +31,11 @@ export function addressesIn(url: string): string[] {
   return url.split(',').map((one) => one.trim());
 }
 
+/** Connects as commands do. A command must end, so a write without an answer fails instead of waiting in an outbox. */
+export function connectTo({ url, key }: Pick<Target, 'url' | 'key'>, device = 'command line'): Store {
+  return connect(addressesIn(url), { token: key, device, outbox: false });
+}
+
 /** Connects, uses the store, and closes it however that ends. */
 export async function useStore<Result>(options: StoreOptions, use: (store: Store) => Promise<Result>): Promise<Result> {
   const store = openAt(options);
@@ -44,14 +49,13 @@ export async function useStore<Result>(options: StoreOptions, use: (store: Store
 
 /** Starts to connect to the selected store. */
 export function openAt(options: StoreOptions): Store {
-  const { url, key } = targetOf(options);
+  const target = targetOf(options);
   try {
-    // A command must end, so a write without an answer fails instead of waiting in an outbox.
-    return connect(addressesIn(url), { token: key, device: 'command line', outbox: false });
+    return connectTo(target);
   } catch (error) {
     if (!(error instanceof TypeError)) throw error;
     throw new CommandError(
-      `"${url}" is not the address of a store.`,
+      `"${target.url}" is not the address of a store.`,
       EXIT.usage,
       'An address looks like http://127.0.0.1:4680.',
     );

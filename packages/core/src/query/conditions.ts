@@ -30,6 +30,37 @@ export function findRequirements(node: Node, maxAlternatives = 200): Requirement
   return alternatives?.every((row) => row.length > 0) ? alternatives.map(joinRanges) : undefined;
 }
 
+/**
+ * Finds requirements that say all that a condition says: it is true of a document exactly if all of them hold. So an index
+ * that covers them decides, and documents need not be looked at.
+ *
+ * @returns undefined when the condition says more
+ */
+export function findExactRequirements(node: Node): Requirement[] | undefined {
+  const row = exactRow(node);
+  return row && joinRanges(row);
+}
+
+function exactRow(node: Node): Requirement[] | undefined {
+  if (node.kind !== 'call') return undefined;
+  const { name, args } = node;
+  if (name === 'and') {
+    const rows = args.map(exactRow);
+    return rows.every((row) => row !== undefined) ? rows.flat() : undefined;
+  }
+  if (name === 'between') {
+    const [value, low, high] = args as [Node, Node, Node];
+    const from = exactRow({ kind: 'call', name: '>=', args: [value, low] });
+    const to = exactRow({ kind: 'call', name: '<=', args: [value, high] });
+    return from && to && [...from, ...to];
+  }
+  if (name !== 'in' && !Object.hasOwn(MIRRORED, name)) return undefined;
+  // meta(), claims and functions are left to the condition, and so are fields with concealed parts.
+  if (args.some((arg) => arg.kind === 'call' || (arg.kind === 'property' && arg.without))) return undefined;
+  const row = requirementOf(name, args, false);
+  return row.length > 0 ? row : undefined;
+}
+
 function alternativesOf(node: Node, negated: boolean, most: number): Requirement[][] | undefined {
   if (node.kind !== 'call') return [[]];
   const { name, args } = node;

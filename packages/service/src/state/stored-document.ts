@@ -13,6 +13,9 @@ export interface StoredDocument {
   data: string;
 }
 
+/** A stored document without its row. */
+export type StoredContent = Omit<StoredDocument, 'number'>;
+
 /** Raised where stored text is not the JSON that was written. */
 export class DamagedTextError extends Error {
   override name = 'DamagedTextError';
@@ -20,7 +23,7 @@ export class DamagedTextError extends Error {
 }
 
 /** A stored document in its public form. */
-export function readStored(stored: Omit<StoredDocument, 'number'>): Document {
+export function readStored(stored: StoredContent): Document {
   return publicDocument(stored, parseStored(stored.data));
 }
 
@@ -49,7 +52,7 @@ export function parseStored(data: string): JsonObject {
 }
 
 /** The JSON text of a stored document, without parsing its data. */
-export function stringifyStored(stored: StoredDocument): string {
+export function stringifyStored(stored: StoredContent): string {
   return (
     `{"id":${JSON.stringify(stored.id)},"version":${stored.version},"created":"${formatTime(stored.created)}",` +
     `"updated":"${formatTime(stored.updated)}",` +

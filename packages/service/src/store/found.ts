@@ -1,42 +1,19 @@
 import { formatTime, type Document, type JsonObject, type Query } from '@uproar/core';
-import { parseStored, publicDocument, stringifyStored, type StoredDocument } from './documents.js';
+import { parseStored, publicDocument, stringifyStored, type StoredContent } from './documents.js';
 import type { Plan } from './plan.js';
 
-/** A document that belongs to a query: as it is stored, and parsed on demand. */
-export class Found {
-  #document: Document | undefined;
-  /** The related documents, if the query has includes. */
-  related: JsonObject | undefined;
-  #text: string | undefined;
-  constructor(
-    readonly stored: StoredDocument,
-    readonly data: JsonObject,
-  ) {}
-
-  get document(): Document {
-    this.#document ??= publicDocument(this.stored, this.data);
-    return this.#document;
-  }
-
-  /** The document as a query shows it, as JSON text. */
-  textFor(query: Query): string {
-    if (this.#text === undefined) {
-      const text = query.whole ? stringifyStored(this.stored) : JSON.stringify(query.show(this.document));
-      this.#text = this.related ? `${text.slice(0, -1)},"related":${JSON.stringify(this.related)}}` : text;
-    }
-    return this.#text;
-  }
-}
-
-/** A stored document as conditions see it: its times are written out only when a condition asks for them. */
+/** A stored document as conditions see it: it is parsed, and its times are written out, only when a condition asks for them. */
 export class Candidate implements Document {
   readonly id: string;
   readonly version: number;
-  readonly data: JsonObject;
-  constructor(readonly stored: StoredDocument) {
+  #data: JsonObject | undefined;
+  constructor(readonly stored: StoredContent) {
     this.id = stored.id;
     this.version = stored.version;
-    this.data = parseStored(stored.data);
+  }
+
+  get data(): JsonObject {
+    return (this.#data ??= parseStored(this.stored.data));
   }
 
   get created(): string {
@@ -49,6 +26,34 @@ export class Candidate implements Document {
 
   get expires(): string | undefined {
     return this.stored.expires === null ? undefined : formatTime(this.stored.expires);
+  }
+}
+
+/** A document that belongs to a query: as it is stored, and parsed on demand. */
+export class Found {
+  readonly stored: StoredContent;
+  readonly #candidate: Candidate;
+  #document: Document | undefined;
+  /** The related documents, if the query has includes. */
+  related: JsonObject | undefined;
+  #text: string | undefined;
+  constructor(candidate: Candidate) {
+    this.#candidate = candidate;
+    this.stored = candidate.stored;
+  }
+
+  get document(): Document {
+    this.#document ??= publicDocument(this.stored, this.#candidate.data);
+    return this.#document;
+  }
+
+  /** The document as a query shows it, as JSON text. */
+  textFor(query: Query): string {
+    if (this.#text === undefined) {
+      const text = query.whole ? stringifyStored(this.stored) : JSON.stringify(query.show(this.document));
+      this.#text = this.related ? `${text.slice(0, -1)},"related":${JSON.stringify(this.related)}}` : text;
+    }
+    return this.#text;
   }
 }
 

@@ -1,4 +1,5 @@
 import {
+  findExactRequirements,
   findRequirements,
   indexKey,
   KIND_LIMITS,
@@ -7,6 +8,7 @@ import {
   type Query,
   type Requirement,
 } from '@uproar/core';
+import { CANDIDATE_COLUMNS } from './documents.js';
 import type { IndexInfo } from './indexes.js';
 
 /** How SQL narrows and orders the candidates of a query. */
@@ -18,30 +20,33 @@ export interface Plan {
   searchedBy: string[];
   /** True when the candidates come in the order of the query, so that reading can stop at the limit. */
   ordered: boolean;
+  /** True when the index decides the condition, so that each candidate matches without being looked at. */
+  decided: boolean;
+  /** Reads rows of {@link CANDIDATE_COLUMNS}. */
   sql: string;
   parameters: unknown[];
 }
 
-const COLUMNS = 'd.number, d.id, d.version, d.created, d.updated, d.expires, d.data';
-
 /** Chooses how to find the candidates of a query. The condition then decides about each candidate. */
 export function planQuery(query: Query, collection: number, indexes: readonly IndexInfo[]): Plan {
+  const exact = query.where && findExactRequirements(query.where);
   const alternatives = query.where && findRequirements(query.where, 1);
-  const requirements = alternatives?.length === 1 ? alternatives[0]! : [];
+  const requirements = exact ?? (alternatives?.length === 1 ? alternatives[0]! : []);
   const ids = requirements.find((one) => one.kind === 'equal' && one.meta && one.path[0] === 'id');
   if (ids?.kind === 'equal' && ids.values.length === 1 && typeof ids.values[0] === 'string') {
-    const sql = `SELECT ${COLUMNS} FROM documents d WHERE d.collection = ? AND d.id = ?`;
+    const sql = `SELECT ${CANDIDATE_COLUMNS} FROM documents d WHERE d.collection = ? AND d.id = ?`;
     return {
       scan: 'document',
       index: undefined,
       searchedBy: ['id'],
       ordered: true,
+      decided: false,
       sql,
       parameters: [collection, ids.values[0]],
     };
   }
   const plans = indexes
-    .map((index) => planIndex(query, index, requirements))
+    .map((index) => planIndex(query, index, requirements, exact !== undefined))
     .filter((candidate) => candidate !== undefined)
     .sort((a, b) => b.score - a.score);
   return plans[0]?.plan ?? planCollection(query, collection);
@@ -52,9 +57,9 @@ function planCollection(query: Query, collection: number): Plan {
   const direction = ordered && query.order[0]?.descending ? 'DESC' : 'ASC';
   // A cursor in the order of ids lets SQL begin behind it.
   const after = ordered && query.after && query.order.length === 0 ? query.after.id : undefined;
-  const sql = `SELECT ${COLUMNS} FROM documents d WHERE d.collection = ?${after === undefined ? '' : ' AND d.id > ?'} ORDER BY d.id ${direction}`;
+  const sql = `SELECT ${CANDIDATE_COLUMNS} FROM documents d WHERE d.collection = ?${after === undefined ? '' : ' AND d.id > ?'} ORDER BY d.id ${direction}`;
   const parameters = after === undefined ? [collection] : [collection, after];
-  return { scan: 'full', index: undefined, searchedBy: [], ordered, sql, parameters };
+  return { scan: 'full', index: undefined, searchedBy: [], ordered, decided: false, sql, parameters };
 }
 
 function isById({ meta, path }: OrderTerm): boolean {
@@ -65,10 +70,12 @@ function planIndex(
   query: Query,
   index: IndexInfo,
   requirements: readonly Requirement[],
+  exact: boolean,
 ): { plan: Plan; score: number } | undefined {
   const conditions: string[] = [];
   const parameters: unknown[] = [];
   const searchedBy: string[] = [];
+  const used = new Set<Requirement>();
   let depth = 0;
   let severalValues = false;
   // The leading fields that must equal something, then perhaps one that must lie in a range.
@@ -78,6 +85,7 @@ function planIndex(
     if (equal?.kind !== 'equal' || equal.values.length > 200) break;
     conditions.push(`i.k${depth} IN (${equal.values.map(() => '?').join(', ')})`);
     parameters.push(...equal.values.map((value) => Buffer.from(indexKey(value))));
+    used.add(equal);
     searchedBy.push(`${nameOf(term)} ${equal.values.length === 1 ? '=' : 'IN'}`);
     severalValues ||= equal.values.length > 1;
   }
@@ -86,6 +94,7 @@ function planIndex(
   const range = next && requirements.find((one) => one.kind === 'range' && sameField(one, next));
   if (range?.kind === 'range') {
     addRange(range, `i.k${depth}`, conditions, parameters);
+    used.add(range);
     searchedBy.push(`${nameOf(next!)} range`);
   }
   const ordered = isOrdered(query.order, index.terms, equalities, severalValues);
@@ -97,9 +106,10 @@ function planIndex(
     ? `ORDER BY ${[...query.order.map(({ descending }, position) => `i.k${equalities + position}${descending ? ' DESC' : ''}`), 'i.id'].join(', ')}`
     : '';
   const where = conditions.length > 0 ? `WHERE ${conditions.join(' AND ')}` : '';
-  const sql = `SELECT ${COLUMNS} FROM index_${index.number} i CROSS JOIN documents d ON d.number = i.document ${where} ${order}`;
+  const sql = `SELECT ${CANDIDATE_COLUMNS} FROM index_${index.number} i CROSS JOIN documents d ON d.number = i.document ${where} ${order}`;
   const score = equalities * 10 + (range ? 4 : 0) + (ordered && query.limit !== undefined ? 5 : 0);
-  return { plan: { scan: 'index', index, searchedBy, ordered, sql, parameters }, score };
+  const decided = exact && used.size === requirements.length && !query.after;
+  return { plan: { scan: 'index', index, searchedBy, ordered, decided, sql, parameters }, score };
 }
 
 /** With a cursor on the first order field, SQL begins at its value; the condition decides about equal values. */

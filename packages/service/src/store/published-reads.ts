@@ -54,6 +54,10 @@ export class PublishedReads implements Reads {
     return this.#views[this.#present]!.reads.statement(sql);
   }
 
+  rows<Parameters extends unknown[], Row extends unknown[]>(sql: string): ReadStatement<Parameters, Row> {
+    return this.#views[this.#present]!.reads.rows(sql);
+  }
+
   values<Parameters extends unknown[], Value>(sql: string): ReadStatement<Parameters, Value> {
     return this.#views[this.#present]!.reads.values(sql);
   }

@@ -1,6 +1,6 @@
-import { type Document, type Query, WorkLimitError } from '@uproar/core';
+import { type Query, WorkLimitError } from '@uproar/core';
 import type { Collections } from './collections.js';
-import { parseStored, type Documents, type StoredDocument } from './documents.js';
+import { fromRow, type CandidateRow, type Documents, type StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
 import { Candidate, Found, type Reading, type ReadLimits, type ReadOutcome } from './found.js';
 import { planQuery, type Plan } from './plan.js';
@@ -38,13 +38,18 @@ const RELATED_AT_ONCE = 1000;
 const WORK_AT_ONCE = 1_000_000;
 
 /** Rows that can take more than this are read one by one, so that reading can stop. */
-const ROWS_AT_ONCE_BYTES = 4 * 1024 * 1024;
+const ROWS_AT_ONCE_BYTES = 32 * 1024 * 1024;
 
 /** A stream with includes may look up this many bytes for each of its documents. */
 const STREAMED_RELATED_BYTES = 16 * 1024 * 1024;
 
 /** Matching documents that are skipped, because their earlier state is used instead. */
 type Skip = (id: string) => boolean;
+
+/** Whether a candidate matches; the index may have decided that. */
+function isMatch(query: Query, plan: Plan, document: Candidate): boolean {
+  return plan.decided || query.matches({ document }) === true;
+}
 
 /**
  * Answers queries: SQL finds and orders the candidates, the condition decides on each. Long reads run on a connection of
@@ -113,14 +118,14 @@ export class Reader {
     query.work.limitTo(WORK_AT_ONCE);
     try {
       // Mostly SQL has narrowed the candidates down to the result, so that as many as are wanted are all it takes.
-      const first = this.#statement(`${plan.sql} LIMIT ${wanted + 1}`);
+      const first = this.#candidates(`${plan.sql} LIMIT ${wanted + 1}`);
       const rows =
         this.#mayTake(query, wanted + 1) > ROWS_AT_ONCE_BYTES
           ? first.iterate(...plan.parameters)
           : first.all(...plan.parameters);
       const some = this.#choose(query, plan, seq, rows, wanted, limits, skip);
       if (!some || some.documentsRead <= wanted || some.more) return some;
-      const all = this.#statement(`${plan.sql} LIMIT ${MAX_READ_AT_ONCE + 1}`).iterate(...plan.parameters);
+      const all = this.#candidates(`${plan.sql} LIMIT ${MAX_READ_AT_ONCE + 1}`).iterate(...plan.parameters);
       const reading = this.#choose(query, plan, seq, all, wanted, limits, skip);
       return reading && reading.documentsRead > MAX_READ_AT_ONCE ? undefined : reading;
     } catch (error) {
@@ -151,6 +156,10 @@ export class Reader {
     return this.#options.reads.statement(sql);
   }
 
+  #candidates(sql: string): ReadStatement<unknown[], CandidateRow> {
+    return this.#options.reads.rows(sql);
+  }
+
   /**
    * The first matching documents among ordered candidates, with their related documents. Undefined if that takes too
    * much work without a pause.
@@ -159,7 +168,7 @@ export class Reader {
     query: Query,
     plan: Plan,
     seq: number,
-    rows: Iterable<StoredDocument>,
+    rows: Iterable<CandidateRow>,
     wanted: number,
     limits: ReadLimits,
     skip?: Skip,
@@ -168,11 +177,11 @@ export class Reader {
     const relations =
       query.includes.length > 0 ? new StoredRelations(this.#options, this.rows, true, limits) : undefined;
     let documentsRead = 0;
-    for (const stored of rows) {
+    for (const row of rows) {
       documentsRead++;
-      const document = new Candidate(stored);
-      if (query.matches({ document }) !== true || skip?.(stored.id)) continue;
-      const found = new Found(stored, document.data);
+      const document = new Candidate(fromRow(row));
+      if (!isMatch(query, plan, document) || skip?.(document.id)) continue;
+      const found = new Found(document);
       if (relations && !page.full) found.related = relateNext(found, query, relations);
       if (relations && relations.looked > RELATED_AT_ONCE) return undefined;
       if (!page.add(found)) break;
@@ -220,9 +229,9 @@ export class Reader {
     let left = query.limit ?? Number.POSITIVE_INFINITY;
     for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
       const document = new Candidate(stored);
-      if (query.matches({ document }) !== true) continue;
+      if (!isMatch(query, plan, document)) continue;
       if (left-- === 0) return;
-      yield new Found(stored, document.data);
+      yield new Found(document);
     }
   }
 
@@ -232,7 +241,7 @@ export class Reader {
     const collection = this.#options.collections.get(query.from)!.number;
     for await (const { id } of paced(places)) {
       const stored = snapshot.get(collection, id);
-      if (stored) yield new Found(stored, parseStored(stored.data));
+      if (stored) yield new Found(new Candidate(stored));
     }
   }
 
@@ -243,7 +252,7 @@ export class Reader {
     for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
       documentsRead++;
       const document = new Candidate(stored);
-      if (query.matches({ document }) === true && !skip?.(document.id)) places.add(document);
+      if (isMatch(query, plan, document) && !skip?.(document.id)) places.add(document);
     }
     return { places: places.take(), documentsRead };
   }
@@ -257,8 +266,8 @@ export class Reader {
       const relations =
         query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true, limits) : undefined;
       let documentsRead = 0;
-      const add = (stored: StoredDocument, document: Pick<Document, 'data'>) => {
-        const found = new Found(stored, document.data);
+      const add = (document: Candidate) => {
+        const found = new Found(document);
         if (relations && !page.full) found.related = relateNext(found, query, relations);
         return page.add(found);
       };
@@ -266,8 +275,8 @@ export class Reader {
         for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
           documentsRead++;
           const document = new Candidate(stored);
-          if (query.matches({ document }) !== true || skip?.(document.id)) continue;
-          if (!add(stored, document)) break;
+          if (!isMatch(query, plan, document) || skip?.(document.id)) continue;
+          if (!add(document)) break;
         }
       } else {
         // One more than wanted shows whether there are more.
@@ -276,7 +285,7 @@ export class Reader {
         const collection = this.#options.collections.get(query.from)!.number;
         for await (const { id } of paced(sorted.places)) {
           const stored = snapshot.get(collection, id)!;
-          if (!add(stored, { data: parseStored(stored.data) })) break;
+          if (!add(new Candidate(stored))) break;
         }
       }
       return { seq, found: page.found, more: page.more, plan, documentsRead };

@@ -11,6 +11,8 @@ export interface ReadStatement<Parameters extends unknown[], Row> {
 export interface Reads {
   /** A statement, prepared once. Do not keep it: it reads the state at the time of this call. */
   statement<Parameters extends unknown[], Row>(sql: string): ReadStatement<Parameters, Row>;
+  /** As {@link statement}, each row as an array of its columns, which is read faster. */
+  rows<Parameters extends unknown[], Row extends unknown[]>(sql: string): ReadStatement<Parameters, Row>;
   /** As {@link statement}, for the only column of each row. */
   values<Parameters extends unknown[], Value>(sql: string): ReadStatement<Parameters, Value>;
 }
@@ -19,6 +21,7 @@ export interface Reads {
 export class ConnectionReads implements Reads {
   readonly #database: Database.Database;
   readonly #statements = new Map<string, Database.Statement>();
+  readonly #rows = new Map<string, Database.Statement>();
   readonly #values = new Map<string, Database.Statement>();
 
   constructor(database: Database.Database) {
@@ -28,6 +31,12 @@ export class ConnectionReads implements Reads {
   statement<Parameters extends unknown[], Row>(sql: string): ReadStatement<Parameters, Row> {
     let statement = this.#statements.get(sql);
     if (!statement) keep(this.#statements, sql, (statement = this.#database.prepare(sql)));
+    return statement as unknown as ReadStatement<Parameters, Row>;
+  }
+
+  rows<Parameters extends unknown[], Row extends unknown[]>(sql: string): ReadStatement<Parameters, Row> {
+    let statement = this.#rows.get(sql);
+    if (!statement) keep(this.#rows, sql, (statement = this.#database.prepare(sql).raw()));
     return statement as unknown as ReadStatement<Parameters, Row>;
   }
 

@@ -1,6 +1,6 @@
 import Database from 'better-sqlite3';
 import { problemError } from '@uproar/protocol';
-import type { StoredDocument } from './documents.js';
+import { fromRow, type CandidateRow, type StoredContent, type StoredDocument } from './documents.js';
 import type { Plan } from './plan.js';
 
 /** A connection for reading whose view of the store stays as it was at {@link begin}. */
@@ -9,7 +9,7 @@ export class Snapshot {
   readonly #seq: Database.Statement<[], number>;
   readonly #get: Database.Statement<[number, string], StoredDocument>;
   readonly #statements = new Map<string, Database.Statement<unknown[], StoredDocument>>();
-  #rows: IterableIterator<StoredDocument> | undefined;
+  #rows: IterableIterator<CandidateRow> | undefined;
   #begun = 0;
   #movedMs = 0;
   #brokenOff = false;
@@ -40,17 +40,20 @@ export class Snapshot {
   }
 
   /** @throws {ProblemError} `read-aborted` at the next document, once the view was given up */
-  *iterate({ sql, parameters }: Plan): IterableIterator<StoredDocument> {
-    this.#rows = this.#database.prepare<unknown[], StoredDocument>(sql).iterate(...parameters);
+  *iterate({ sql, parameters }: Plan): IterableIterator<StoredContent> {
+    this.#rows = this.#database
+      .prepare<unknown[], CandidateRow>(sql)
+      .raw()
+      .iterate(...parameters);
     try {
-      for (let row = this.#next(); !row.done; row = this.#next()) yield row.value;
+      for (let row = this.#next(); !row.done; row = this.#next()) yield fromRow(row.value);
     } finally {
       this.#rows?.return?.();
       this.#rows = undefined;
     }
   }
 
-  #next(): IteratorResult<StoredDocument> {
+  #next(): IteratorResult<CandidateRow> {
     this.#check();
     const row = this.#rows?.next();
     this.#movedMs = performance.now();
