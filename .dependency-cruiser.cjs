@@ -110,7 +110,7 @@ const FOLDERS = {
     compare: ['components', 'shared', 'table', 'result', 'past', 'queries'],
     boards: ['components', 'shared', 'table', 'actions', 'queries', 'result'],
     document: ['components', 'shared', 'unsaved', 'actions', 'queries'],
-    'sign-in': ['components', 'unsaved'],
+    'sign-in': ['components', 'shared', 'unsaved'],
     identity: ['shared'],
     access: ['components', 'shared', 'unsaved', 'table'],
     api: ['components', 'shared'],

@@ -1,13 +1,30 @@
 import vue from '@vitejs/plugin-vue';
-import { defineConfig } from 'vite';
+import { defineConfig, type Plugin } from 'vite';
+
+/** Lets the browser load the page while the first script, which only connects, is still on its way. */
+const loadPageEarly: Plugin = {
+  name: 'load page early',
+  transformIndexHtml: {
+    order: 'post',
+    handler: (_html, { bundle }) =>
+      Object.values(bundle ?? {})
+        .filter((chunk) => chunk.type === 'chunk' && chunk.name === 'app')
+        .map(({ fileName }) => ({
+          tag: 'link',
+          attrs: { rel: 'modulepreload', crossorigin: true, href: `/console/${fileName}` },
+        })),
+  },
+};
 
 export default defineConfig({
   root: import.meta.dirname,
   base: '/console/',
-  plugins: [vue()],
+  plugins: [vue(), loadPageEarly],
   build: {
     target: 'es2023',
     chunkSizeWarningLimit: 1500,
+    // One style sheet, which is there before the page is.
+    cssCodeSplit: false,
     reportCompressedSize: false,
     rollupOptions: {
       output: {

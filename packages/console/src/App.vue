@@ -4,7 +4,8 @@ import { onMounted, ref } from 'vue';
 import { ConnectionError } from '@uproar/client';
 import Shell from './shell/Shell.vue';
 import SignInPage from './sign-in/SignInPage.vue';
-import { keptKey, session, signIn } from './sign-in/session';
+import { session, signIn } from './sign-in/session';
+import { keptKey } from './sign-in/sign-in-link';
 import { componentTheme } from './shared/theme';
 
 const trying = ref(keptKey() !== undefined);

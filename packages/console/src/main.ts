@@ -1,13 +1,9 @@
-import { createApp } from 'vue';
-import App from './App.vue';
-import { createConsoleRouter } from './router';
-import { suggestNames } from './shared/near-names';
-import { takeSignInKey } from './sign-in/sign-in-link';
-import { addNonceToStyles } from './style-nonce';
-import './style.css';
+import { beginConnection } from './sign-in/connection';
+import { keptKey, takeSignInKey } from './sign-in/sign-in-link';
 
-addNonceToStyles();
-suggestNames();
 // Before the router reads the address.
 takeSignInKey();
-createApp(App).use(createConsoleRouter()).mount('#app');
+// The page connects, and asks for what it shows first, while the rest of it is loaded.
+const key = keptKey();
+if (key !== undefined) beginConnection(key);
+void import('./app');

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { groupDigits } from '@uproar/core';
 import { Button } from 'ant-design-vue';
 
 /** Pauses a view and resumes it. */
@@ -11,6 +12,6 @@ const paused = defineModel<boolean>('paused', { required: true });
 
 <template>
   <Button size="small" :type="paused ? 'primary' : 'default'" @click="paused = !paused">{{
-    paused ? `Resume${waiting > 0 ? ` (${waiting.toLocaleString()} changed)` : ''}` : 'Pause'
+    paused ? `Resume${waiting > 0 ? ` (${groupDigits(waiting)} changed)` : ''}` : 'Pause'
   }}</Button>
 </template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { Document, View } from '@uproar/client';
+import { groupDigits } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
 import { Alert, Button, Dropdown, Menu, MenuItem } from 'ant-design-vue';
 import {
@@ -23,6 +24,7 @@ import CreateDrawer from './CreateDrawer.vue';
 import PickBar from './PickBar.vue';
 import QueryBar from './QueryBar.vue';
 import Uploads from './Uploads.vue';
+import { watchTable } from '../shared/watch-table';
 import { useEditNotices } from '../table/edit-notices';
 import DocumentDrawer from '../document/DocumentDrawer.vue';
 import { describeFailure } from '../shared/failure';
@@ -73,7 +75,7 @@ const edits = useCellEdits(store, collection, useEditNotices());
 
 const view = useWatch(() => {
   if (collection.value === '') return undefined;
-  return store.collection(collection.value).watch({ where: where.value || undefined, order: order.value || undefined });
+  return watchTable(store, collection.value, where.value, order.value);
 });
 const { frame, paused, waiting } = usePausableView(view);
 const queryProblem = computed(() => (view.value?.error?.type === '/problems/bad-query' ? view.value.error : undefined));
@@ -228,8 +230,8 @@ function dragged({ dataTransfer }: DragEvent): void {
       <template v-if="view">
         <StateTag :state="view.state" :paused="paused" :past="at !== undefined" />
         <span v-if="at === undefined" class="muted count"
-          >{{ (frame?.view ?? view).documents.length.toLocaleString() }} documents<span class="seq"
-            >, seq {{ (frame?.view ?? view).seq.toLocaleString() }}</span
+          >{{ groupDigits((frame?.view ?? view).documents.length) }} documents<span class="seq"
+            >, seq {{ groupDigits((frame?.view ?? view).seq) }}</span
           ></span
         >
       </template>

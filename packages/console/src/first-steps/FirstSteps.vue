@@ -7,7 +7,7 @@ import { copiesOf } from '../queries/copies';
 import { describeFailure } from '../shared/failure';
 import { useNotices, useStore } from '../shared/injection';
 import { usePolled } from '../shared/use-polled';
-import { keptKey } from '../sign-in/session';
+import { keptKey } from '../sign-in/sign-in-link';
 import { downloadBackup } from './download-backup';
 import { FIRST_POLICY, lookAtSteps, pageFor, type FoundSteps } from './first-steps';
 import { rememberSteps } from './remember-steps';

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import type { View } from '@uproar/client';
+import { groupDigits } from '@uproar/core';
 import { nextTick, useTemplateRef, watch } from 'vue';
 import { flash } from '../shared/flash';
 import VisibleCount from './VisibleCount.vue';
 
 const props = defineProps<{ view: View | undefined; open: string }>();
 const list = useTemplateRef<HTMLElement>('list');
-const counts = new Intl.NumberFormat();
 
 watch(
   () => props.view,
@@ -36,7 +36,7 @@ watch(
       <span class="name">{{ id }}</span>
       <span class="activity" :data-activity="id" aria-hidden="true" />
       <span v-if="data.documents !== undefined" class="count" :aria-label="`${data.documents} documents`">{{
-        counts.format(Number(data.documents))
+        groupDigits(Number(data.documents))
       }}</span>
       <VisibleCount v-else class="count" :collection="id" />
     </RouterLink>

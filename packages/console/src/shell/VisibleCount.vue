@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { groupDigits } from '@uproar/core';
 import { useWatch } from '@uproar/vue';
 import { computed } from 'vue';
 import { useStore } from '../shared/injection';
@@ -11,7 +12,5 @@ const count = computed(() => view.value?.documents[0]?.data['count()']);
 </script>
 
 <template>
-  <span v-if="typeof count === 'number'" :title="`${count} documents that you may see`">{{
-    count.toLocaleString()
-  }}</span>
+  <span v-if="typeof count === 'number'" :title="`${count} documents that you may see`">{{ groupDigits(count) }}</span>
 </template>

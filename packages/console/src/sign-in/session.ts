@@ -1,15 +1,11 @@
-import { connect, type Store } from '@uproar/client';
+import type { Store } from '@uproar/client';
 import { shallowRef } from 'vue';
+import { takeConnection } from './connection';
 import { KEY_ITEM } from './sign-in-link';
 import { dropAllDrafts } from '../unsaved/drafts';
 
 /** The store the console is signed in to; undefined while it is not. */
 export const session = shallowRef<Store>();
-
-/** The key kept for this browser session. */
-export function keptKey(): string | undefined {
-  return sessionStorage.getItem(KEY_ITEM) ?? undefined;
-}
 
 /**
  * Signs in with a key, and keeps it until the browser session ends. Without one, connects as an anonymous caller.
@@ -18,9 +14,10 @@ export function keptKey(): string | undefined {
  * @throws {ConnectionError} when it cannot be reached
  */
 export async function signIn(key: string | undefined): Promise<void> {
-  const store = connect(location.origin, { token: key, device: 'console' });
+  const { store, firstView } = takeConnection(key);
   try {
     await store.ready();
+    await firstView();
   } catch (error) {
     store.close();
     throw error;

@@ -1,4 +1,13 @@
-import { getMember, isObject, joinName, nearNames, setMember, typeOfValue, type ShapeType } from '@uproar/core';
+import {
+  getMember,
+  groupDigits,
+  isObject,
+  joinName,
+  nearNames,
+  setMember,
+  typeOfValue,
+  type ShapeType,
+} from '@uproar/core';
 import type { Document, JsonObject, JsonValue } from '@uproar/client';
 
 /** The types of the values of a field, in the sampled documents. */
@@ -141,6 +150,6 @@ function describeKinds(kinds: ReadonlyMap<FieldType, number>): Pick<Field, 'type
   return {
     numeric: first?.[0] === 'number',
     type: !first ? 'empty' : named.length > 1 ? 'mixed' : first[0],
-    kinds: [...kinds].map(([type, count]) => `${count.toLocaleString()} × ${type}`).join(', '),
+    kinds: [...kinds].map(([type, count]) => `${groupDigits(count)} × ${type}`).join(', '),
   };
 }
