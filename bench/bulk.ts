@@ -19,7 +19,7 @@ const dataOf = (n: number) => ({
   crewId: `c-${n % 1000}`,
 });
 
-/** Commits of 100 documents over HTTP, and the import of a million, beside a loop that writes the same rows. */
+/** Commits of 100 documents over HTTP, and the import of a million, compared with a loop that writes the same rows. */
 export async function benchBulk(): Promise<Row[]> {
   return [await commits(), ...(await importMany())];
 }
@@ -45,7 +45,7 @@ async function commits(): Promise<Row> {
   const ours = (latencies.length * 100) / seconds;
   const bare = bareLoop(100, 150_000);
   return row(
-    'commits of 100 documents over HTTP, 8 connections, beside a loop of better-sqlite3 with the same rows',
+    'commits of 100 documents over HTTP, 8 connections, compared with a loop of better-sqlite3 with the same rows',
     ours,
     bare,
     0.8,
@@ -96,14 +96,14 @@ async function importMany(): Promise<Row[]> {
   const memory = `peak memory ${mebibytes(peakBytes)} MiB, of the importing process ${mebibytes(importerPeakBytes)} MiB`;
   return [
     row(
-      `import of ${DOCUMENTS} documents by the command line (${memory}), beside a loop of better-sqlite3`,
+      `import of ${DOCUMENTS} documents by the command line (${memory}), compared with a loop of better-sqlite3`,
       DOCUMENTS / seconds,
       bare,
       0.6,
     ),
     {
       benchmark: 'write',
-      what: `p99 of a PUT while that import runs, beside its p50 (longest ${Math.max(...latencies).toFixed(0)} ms)`,
+      what: `p99 of a PUT while that import runs, compared with its p50 (longest ${Math.max(...latencies).toFixed(0)} ms)`,
       ours: percentile(latencies, 0.99),
       bare: percentile(latencies, 0.5),
       unit: 'ms',
@@ -120,7 +120,7 @@ function row(what: string, ours: number, bare: number, aim: number): Row {
     what,
     ours,
     bare,
-    unit: 'documents a second',
+    unit: 'documents per second',
     ratio: ours / bare,
     aim: `at least ${aim}`,
     reached: ours / bare >= aim,

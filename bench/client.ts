@@ -68,7 +68,7 @@ export async function benchClient(): Promise<Row[]> {
   return [
     {
       benchmark: 'client',
-      what: `CPU of a client for a change to a view of ${DOCUMENTS} documents in order, and for making it, beside only parsing the message`,
+      what: `CPU of a client for a change to a view of ${DOCUMENTS} documents in order, and for making it, compared with only parsing the message`,
       ours,
       bare,
       unit: 'µs',
@@ -78,7 +78,7 @@ export async function benchClient(): Promise<Row[]> {
     },
     {
       benchmark: 'client',
-      what: `a write until it shows in that view, p50 (p99 ${percentile(shown, 0.99).toFixed(2)} ms), beside a frame of a display`,
+      what: `a write until it shows in that view, p50 (p99 ${percentile(shown, 0.99).toFixed(2)} ms), compared with a frame of a display`,
       ours: percentile(shown, 0.5),
       bare: 1000 / 60,
       unit: 'ms',
@@ -88,7 +88,7 @@ export async function benchClient(): Promise<Row[]> {
     },
     {
       benchmark: 'client',
-      what: 'the client as one file, gzipped, beside the aim',
+      what: 'the client as one file, gzipped, compared with the aim',
       ours: size,
       bare: 25,
       unit: 'kB',

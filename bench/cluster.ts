@@ -20,7 +20,7 @@ interface Node {
   port: number;
 }
 
-/** Three nodes and three members of etcd, all on this machine, beside one node alone. */
+/** Three nodes and three members of etcd, all on this machine, compared with one node alone. */
 export async function benchCluster(): Promise<Row[]> {
   const { path, remove } = temporaryDirectory();
   const etcd = await Etcd.start(3, { 'heartbeat-interval': '100', 'election-timeout': '1000' });
@@ -45,7 +45,7 @@ export async function benchCluster(): Promise<Row[]> {
     const spreadCpu = await deliver(nodes);
     rows.push({
       benchmark: 'cluster',
-      what: `CPU of all nodes for a delivery, ${WATCHERS} watchers on three nodes, beside all on one node alone`,
+      what: `CPU of all nodes for a delivery, ${WATCHERS} watchers on three nodes, compared with all on one node alone`,
       ours: spreadCpu,
       bare: aloneCpu,
       unit: 'µs',
@@ -87,17 +87,17 @@ async function writeRow(
   const times = (of: { p50: number; p99: number }) => `p50 ${of.p50.toFixed(1)}, p99 ${of.p99.toFixed(1)} ms`;
   return {
     benchmark: 'cluster',
-    what: `${what}: commits (${times({ p50, p99 })}), beside one node alone (${times(alone)})`,
+    what: `${what}: commits (${times({ p50, p99 })}), compared with one node alone (${times(alone)})`,
     ours: rate,
     bare: alone.rate,
-    unit: 'commits a second',
+    unit: 'commits per second',
     ratio: rate / alone.rate,
     aim: 'stated',
     reached: true,
   };
 }
 
-/** One writer, beside plain puts to the same etcd, one at a time. */
+/** One writer, compared with plain puts to the same etcd, one at a time. */
 async function bareRow(etcd: Etcd, nodes: readonly Node[]): Promise<Row> {
   const client = new Etcd3({ hosts: etcd.urls });
   const value = 'x'.repeat(300);
@@ -112,10 +112,10 @@ async function bareRow(etcd: Etcd, nodes: readonly Node[]): Promise<Row> {
   const { rate } = await write(nodes.slice(0, 1), 1);
   return {
     benchmark: 'cluster',
-    what: '1 writer on one of three nodes, beside puts of 300 bytes to etcd, one at a time',
+    what: '1 writer on one of three nodes, compared with puts of 300 bytes to etcd, one at a time',
     ours: rate,
     bare,
-    unit: 'commits a second',
+    unit: 'commits per second',
     ratio: rate / bare,
     aim: 'stated',
     reached: true,
@@ -274,7 +274,7 @@ async function joining(
   await node.process.stop('SIGKILL');
   return {
     benchmark: 'cluster',
-    what: `a new node copies a store of ${DOCUMENTS.toLocaleString('en')} documents and serves it, beside writing them`,
+    what: `a new node copies a store of ${DOCUMENTS.toLocaleString('en')} documents and serves it, compared with writing them`,
     ours: tookMs / 1000,
     bare: writeMs / 1000,
     unit: 's',

@@ -8,7 +8,7 @@ import { KEY, percentile, type Row } from './harness.js';
 const DOCUMENTS = Number(process.env.BENCH_DOCUMENTS ?? 1_000_000);
 const CLI = new URL('../packages/cli/dist/bundled/main.js', import.meta.url).pathname;
 
-/** From start to the first answer, with a million documents and as many commits in the journal, beside an empty store. */
+/** From start to the first answer, with a million documents and as many commits in the journal, compared with an empty store. */
 export async function benchCold(): Promise<Row[]> {
   const full = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
   const empty = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
@@ -36,7 +36,7 @@ export async function benchCold(): Promise<Row[]> {
   return [
     {
       benchmark: 'cold',
-      what: `start to ready with ${DOCUMENTS} documents and as many commits in the journal, beside an empty store`,
+      what: `start to ready with ${DOCUMENTS} documents and as many commits in the journal, compared with an empty store`,
       ours,
       bare,
       unit: 'ms',

@@ -94,11 +94,11 @@ async function measure(browser: Browser, url: string): Promise<Row[]> {
   const [rows, bareRows] = [percentile(shown.ours, 0.5), percentile(shown.bare, 0.5)];
   return [
     row(
-      `from the address to the rows of ${DOCUMENTS} documents, nothing in the cache, beside a bare page that fetches them once`,
+      `from the address to the rows of ${DOCUMENTS} documents, nothing in the cache, compared with a bare page that fetches them once`,
       ...([rows, bareRows, 'ms', 'stated'] as const),
     ),
     row(
-      `the same to the first paint, beside the rows of the bare page`,
+      `the same to the first paint, compared with the rows of the bare page`,
       percentile(painted, 0.5),
       bareRows,
       'ms',
@@ -113,7 +113,7 @@ async function measure(browser: Browser, url: string): Promise<Row[]> {
       loadedBytes < FIRST_LOAD_BYTES,
     ),
     row(
-      `frames under ${CHANGES_PER_SECOND} changes a second in order, p99 of the interval between two, compared with idle`,
+      `frames under ${CHANGES_PER_SECOND} changes per second in order, p99 of the interval between two, compared with idle`,
       ...([busy.p99Ms, idle.p99Ms, 'ms', 'stated'] as const),
     ),
     row(

@@ -66,7 +66,7 @@ export async function benchExpiry(): Promise<Row[]> {
   return [
     {
       benchmark: 'expiry',
-      what: `p99 of a write of another client while ${DOCUMENTS.toLocaleString('en')} documents end, beside the same without`,
+      what: `p99 of a write of another client while ${DOCUMENTS.toLocaleString('en')} documents end, compared with the same without`,
       ours,
       bare,
       unit: 'ms',
@@ -76,7 +76,7 @@ export async function benchExpiry(): Promise<Row[]> {
     },
     {
       benchmark: 'expiry',
-      what: `${DOCUMENTS.toLocaleString('en')} documents end, beside deleting as many in commits of 100`,
+      what: `${DOCUMENTS.toLocaleString('en')} documents end, compared with deleting as many in commits of 100`,
       ours: tookMs / 1000,
       bare: deletedMs / 1000,
       unit: 's',

@@ -22,7 +22,7 @@ export async function benchFanOut(): Promise<Row[]> {
       what: `${watchers} watchers of one query, ${ours.length} bytes; with the commit itself (${Math.round(commitUs)} µs) ${perMessage.toFixed(2)} µs`,
       ours: delivered,
       bare: barePerMessage,
-      unit: 'µs of CPU a message',
+      unit: 'µs of CPU per message',
       ratio,
       aim: 'at most 1',
       reached: ratio <= 1,

@@ -4,7 +4,7 @@ import { BenchServer, KEY, type Row } from './harness.js';
 const SIZE = 64 * 1024 * 1024;
 const ROUNDS = 5;
 
-/** How fast a large file goes in and out, beside a bare stream to a file and back. */
+/** How fast a large file goes in and out, compared with a bare stream to a file and back. */
 export async function benchFiles(): Promise<Row[]> {
   const measure = async (mode: 'uproar' | 'streaming') => {
     const server = await BenchServer.start(mode);
@@ -33,7 +33,7 @@ export async function benchFiles(): Promise<Row[]> {
   const [ours, bare] = [await measure('uproar'), await measure('streaming')];
   return ['upload, hashed and synced', 'download'].map((what, index) => ({
     benchmark: 'files',
-    what: `${what}: ${SIZE / 1024 / 1024} MiB, beside a bare stream`,
+    what: `${what}: ${SIZE / 1024 / 1024} MiB, compared with a bare stream`,
     ours: ours[index]!,
     bare: bare[index]!,
     unit: 'MB/s',

@@ -4,12 +4,11 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { parseOrder, prepareQuery } from '@uproar/core';
 import { openStore } from '@uproar/service';
-import * as vega from 'vega';
-import { compile, type TopLevelSpec } from 'vega-lite';
 import { oneRun } from './fan-out.js';
 import { BenchServer, percentile } from './harness.js';
 import { drive, HttpLane } from './http-lane.js';
 import { COUNTS, measureMatch } from './match.js';
+import { CURVES, drawSvg } from './plot.js';
 import { makeBalloon, openBare, rate } from './query.js';
 
 /** A point of a curve: how much there was, and what it cost. */
@@ -149,21 +148,20 @@ const PLOTS: Plot[] = [
   },
   {
     name: 'writes',
-    title: 'Writes a second with writers at a time',
+    title: 'Writes per second with writers at a time',
     x: 'connections that write',
-    y: 'writes a second',
+    y: 'writes per second',
     measure: growWrites,
   },
 ];
 
 /** Draws curves over axes that are both logarithmic, so that a cost in proportion is a straight line. */
-async function draw({ title, x, y }: Plot, values: Point[]): Promise<string> {
+function draw({ title, x, y }: Plot, values: Point[]): Promise<string> {
   const axis = { grid: true, format: '~s' };
-  const spec: TopLevelSpec = {
+  return drawSvg({
     title,
     width: 420,
     height: 240,
-    background: 'white',
     data: { values },
     mark: { type: 'line', point: true },
     encoding: {
@@ -174,13 +172,11 @@ async function draw({ title, x, y }: Plot, values: Point[]): Promise<string> {
         type: 'nominal',
         title: null,
         sort: null,
-        scale: { range: ['#5a4fcf', '#8f5a00', '#156b3e'] },
+        scale: { range: CURVES },
       },
       strokeDash: { field: 'curve', type: 'nominal', title: null, sort: null },
     },
-    config: { font: 'sans-serif', legend: { orient: 'bottom', labelLimit: 0, columns: 2, symbolType: 'stroke' } },
-  };
-  return new vega.View(vega.parse(compile(spec).spec)).toSVG();
+  });
 }
 
 // The measurements are stored beside the plots; `npm run growth -- --draw` redraws the plots without measuring.

@@ -78,8 +78,13 @@ export class Listener {
     });
   }
 
-  static async open(url: string, path = '', headers = AS_KEY): Promise<Listener> {
-    const socket = new WebSocket(url.replace('http', 'ws') + path, { headers, perMessageDeflate: false });
+  /** @param localAddress the address of this side, where it matters */
+  static async open(url: string, path = '', headers = AS_KEY, localAddress?: string): Promise<Listener> {
+    const socket = new WebSocket(url.replace('http', 'ws') + path, {
+      headers,
+      perMessageDeflate: false,
+      ...(localAddress === undefined ? {} : { localAddress }),
+    });
     const listener = new Listener(socket);
     await new Promise((resolve, reject) => {
       socket.once('open', resolve);

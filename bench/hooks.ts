@@ -36,7 +36,7 @@ export function bodyOf(n: number): string {
 }
 const TIME = '2026-06-12T04:30:00.000Z';
 
-/** Deliveries of a hook that has much to catch up with, beside a loop that posts as many signed texts. */
+/** Deliveries of a hook that has much to catch up with, compared with a loop that posts as many signed texts. */
 export async function benchHooks(): Promise<Row[]> {
   const workspace = mkdtempSync(join(tmpdir(), 'uproar-bench-'));
   let received = 0;
@@ -85,7 +85,7 @@ export async function benchHooks(): Promise<Row[]> {
   const each = (ms: number) => (ms * 1000) / DOCUMENTS;
   return [
     row(
-      'deliveries of a hook, beside a loop of signed posts',
+      'deliveries of a hook, compared with a loop of signed posts',
       DOCUMENTS / ours.seconds,
       DOCUMENTS / bare.seconds,
       '/s',

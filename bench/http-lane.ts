@@ -5,6 +5,8 @@ import { KEY } from './harness.js';
 export class HttpLane {
   #received: Buffer = Buffer.alloc(0);
   #done: ((status: number) => void) | undefined;
+  /** The body of the last answer. */
+  body: Buffer = Buffer.alloc(0);
   #failed: ((error: Error) => void) | undefined;
   private constructor(
     readonly socket: Socket,
@@ -17,9 +19,10 @@ export class HttpLane {
     socket.on('close', fail);
   }
 
-  static async open(url: string): Promise<HttpLane> {
+  /** @param localAddress the address of this side, where it matters */
+  static async open(url: string, localAddress?: string): Promise<HttpLane> {
     const { hostname, port, host } = new URL(url);
-    const socket = connect(Number(port), hostname);
+    const socket = connect({ port: Number(port), host: hostname, ...(localAddress ? { localAddress } : {}) });
     await new Promise((resolve, reject) => socket.once('connect', resolve).once('error', reject));
     return new HttpLane(socket, host);
   }
@@ -52,6 +55,7 @@ export class HttpLane {
     const text = this.#received.toString('latin1', 0, head);
     const length = Number(/^content-length: (\d+)/im.exec(text)?.[1] ?? 0);
     if (this.#received.length < head + 4 + length) return;
+    this.body = this.#received.subarray(head + 4, head + 4 + length);
     this.#received = this.#received.subarray(head + 4 + length);
     this.#done?.(Number(text.slice(9, 12)));
   }

@@ -12,7 +12,7 @@ export async function benchLatency(): Promise<Row[]> {
     const [a, b] = [percentile(ours.times, share), percentile(bare.times, share)];
     return {
       benchmark: 'latency',
-      what: `commit to the last of ${WATCHERS} watchers at ${A_SECOND} a second, p${share * 100}; server CPU ${ours.cpuMs.toFixed(1)} and ${bare.cpuMs.toFixed(1)} ms a commit`,
+      what: `commit to the last of ${WATCHERS} watchers at ${A_SECOND} per second, p${share * 100}; server CPU ${ours.cpuMs.toFixed(1)} and ${bare.cpuMs.toFixed(1)} ms a commit`,
       ours: a,
       bare: b,
       unit: 'ms',

@@ -1,6 +1,4 @@
-/** Runs the benchmarks and prints one table: `npm run bench`, or `npm run bench -- match fan-out` for some. */
-import { writeFileSync } from 'node:fs';
-import { cpus } from 'node:os';
+/** Runs the benchmarks and prints one table: `npm run bench`, or `npm run bench -- match fan-out` for some. All of them make a page. */
 import Table from 'cli-table3';
 import { benchBulk } from './bulk.js';
 import { benchClient } from './client.js';
@@ -20,6 +18,7 @@ import { benchMemory } from './memory.js';
 import { benchPolicy } from './policy.js';
 import { benchQuery } from './query.js';
 import { benchRelated } from './related.js';
+import { describe, HEADINGS, report } from './report.js';
 import { benchResume } from './resume.js';
 import { benchSlowDisk } from './slow-disk.js';
 import { benchSocketWrite } from './socket-write.js';
@@ -59,6 +58,7 @@ if (unknown.length > 0) {
 const LIMIT_MS = 10 * 60_000;
 
 const rows: Row[] = [];
+const failed: string[] = [];
 for (const [name, run] of Object.entries(BENCHMARKS)) {
   if (wanted.length > 0 && !wanted.includes(name)) continue;
   console.error(`running ${name}`);
@@ -67,24 +67,23 @@ for (const [name, run] of Object.entries(BENCHMARKS)) {
     console.error(`The benchmark ${name} has not ended within ${LIMIT_MS / 60_000} minutes; it hangs.`);
     process.exit(1);
   }, LIMIT_MS);
-  rows.push(...(await run()));
+  try {
+    rows.push(...(await run()));
+  } catch (error) {
+    failed.push(name);
+    console.error(error);
+  }
   clearTimeout(timer);
   console.error(`  took ${Math.round((performance.now() - started) / 1000)} s`);
 }
 const table = new Table({
-  head: ['benchmark', 'what', 'ours', 'bare', 'unit', 'ratio', 'aim', ''],
+  head: HEADINGS,
   colWidths: [null, 60],
   wordWrap: true,
   style: { head: [], border: [] },
 });
-const show = (number: number) => (number >= 100 ? Math.round(number).toLocaleString('en') : number.toPrecision(3));
-for (const { benchmark, what, ours, bare, unit, ratio, aim, reached } of rows) {
-  table.push([benchmark, what, show(ours), show(bare), unit, ratio.toFixed(3), aim, reached ? 'reached' : 'missed']);
-}
+for (const row of rows) table.push(describe(row));
 console.log(table.toString());
-const machine = { node: process.version, cpus: cpus().length, model: cpus()[0]?.model };
-writeFileSync(
-  new URL('./results.json', import.meta.url),
-  JSON.stringify({ machine, date: new Date().toISOString(), rows }, null, 2) + '\n',
-);
-process.exit(0);
+if (wanted.length === 0) await report(rows, failed);
+if (failed.length > 0) console.error(`These benchmarks failed: ${failed.join(', ')}`);
+process.exit(failed.length > 0 ? 1 : 0);

@@ -50,7 +50,7 @@ export function measureMatch(kind: string, count: number): { matched: number; ev
   return { matched: time(commit), every: () => time(testAll) };
 }
 
-/** Time for each commit to find the views it concerns, beside testing every query. */
+/** Time for each commit to find the views it concerns, compared with testing every query. */
 export function benchMatch(): Row[] {
   const rows: Row[] = [];
   for (const kind of ['equality', 'range', 'mixed']) {
@@ -76,10 +76,10 @@ export function benchMatch(): Row[] {
     });
     rows.push({
       benchmark: 'match',
-      what: `${kind}; beside testing every query`,
+      what: `${kind}; compared with testing every query`,
       ours: many,
       bare: every,
-      unit: 'µs a commit',
+      unit: 'µs per commit',
       ratio: many / every,
       aim: 'below 0.1',
       reached: many / every < 0.1,

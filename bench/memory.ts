@@ -28,7 +28,7 @@ export async function benchMemory(): Promise<Row[]> {
       what: `${CONNECTIONS} idle connections that watch`,
       ours,
       bare,
-      unit: 'KiB a connection',
+      unit: 'KiB per connection',
       ratio: ours / bare,
       aim: 'at most 1.5',
       reached: ours / bare <= 1.5,

@@ -71,7 +71,7 @@ export async function benchPresence(): Promise<Row[]> {
   const count = CONNECTIONS.toLocaleString('en');
   return [
     row(
-      `p99 of a write of another client while ${count} connections come and go, beside the same without`,
+      `p99 of a write of another client while ${count} connections come and go, compared with the same without`,
       ours,
       bare,
       'ms',
@@ -79,7 +79,7 @@ export async function benchPresence(): Promise<Row[]> {
       ours <= AIM_MS,
     ),
     row(
-      `${count} documents go with their connections, after the grace, beside the time in which they came`,
+      `${count} documents go with their connections, after the grace, compared with the time in which they came`,
       wentMs / 1000,
       cameMs / 1000,
       's',

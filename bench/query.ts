@@ -71,7 +71,7 @@ export async function benchQuery(): Promise<Row[]> {
       what: `limit ${limit} of ${DOCUMENTS} documents, by index and in order (the bare statement with its rows parsed: ${Math.round(parseRate)})`,
       ours,
       bare: bareRate,
-      unit: 'queries a second',
+      unit: 'queries per second',
       ratio: ours / bareRate,
       aim: 'at least 0.5',
       reached: ours / bareRate >= 0.5,

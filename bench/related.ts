@@ -113,10 +113,10 @@ async function measure(
   views.close();
   const row = (bare: number, beside: string, aim: number): Row => ({
     benchmark: 'related',
-    what: `${VIEWS} ${what}; beside asking ${beside} again`,
+    what: `${VIEWS} ${what}; compared with asking ${beside} again`,
     ours: ours * 1000,
     bare: bare * 1000,
-    unit: 'µs a change',
+    unit: 'µs per change',
     ratio: bare / ours,
     aim: `at least ${aim} times cheaper`,
     reached: bare / ours >= aim,

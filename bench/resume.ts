@@ -54,10 +54,10 @@ export async function benchResume(): Promise<Row[]> {
       `${CLIENTS} clients back after 1% of ${DOCUMENTS} documents changed: bytes`,
       resumed.bytes,
       full.bytes,
-      'bytes a client',
+      'bytes per client',
       'below 0.05',
       0.05,
     ),
-    row('the same: server CPU', resumed.cpuMs, full.cpuMs, 'ms of CPU a client', 'below 1', 1),
+    row('the same: server CPU', resumed.cpuMs, full.cpuMs, 'ms of CPU per client', 'below 1', 1),
   ];
 }

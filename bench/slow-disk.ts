@@ -17,12 +17,12 @@ interface Latencies {
   commitsForEachSync: number;
 }
 
-/** Reads and calls while 64 writers write, with syncs that take 60 ms longer, beside the same without. */
+/** Reads and calls while 64 writers write, with syncs that take 60 ms longer, compared with the same without. */
 export async function benchSlowDisk(): Promise<Row[]> {
   const [plain, slow] = [await measure(0), await measure(DELAY_MS)];
   const row = (what: string, ours: number, bare: number, most: number): Row => ({
     benchmark: 'slow-disk',
-    what: `${what} while ${WRITERS} writers write, with syncs that take ${DELAY_MS} ms longer, beside the same without`,
+    what: `${what} while ${WRITERS} writers write, with syncs that take ${DELAY_MS} ms longer, compared with the same without`,
     ours,
     bare,
     unit: 'ms',

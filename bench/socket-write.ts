@@ -2,7 +2,7 @@ import { BenchServer, openMany, type Listener, type Row } from './harness.js';
 
 const MEASURED_MS = 4000;
 
-/** Commits over the WebSocket, as devices send them, beside a bare server that parses, validates and answers. */
+/** Commits over the WebSocket, as devices send them, compared with a bare server that parses, validates and answers. */
 export async function benchSocketWrite(): Promise<Row[]> {
   const rows: Row[] = [];
   for (const connections of [1, 64, 1000]) {
@@ -17,7 +17,7 @@ export async function benchSocketWrite(): Promise<Row[]> {
     const ratio = ours.cpuUs / bare.cpuUs;
     rows.push({
       benchmark: 'socket-write',
-      what: `server CPU for a commit over the WebSocket, ${connections} connections, beside a bare server that parses, validates and answers (${Math.round(ours.rate)} beside ${Math.round(bare.rate)} per second)`,
+      what: `server CPU for a commit over the WebSocket, ${connections} connections, compared with a bare server that parses, validates and answers (${Math.round(ours.rate)} compared with ${Math.round(bare.rate)} per second)`,
       ours: ours.cpuUs,
       bare: bare.cpuUs,
       unit: 'µs',

@@ -40,10 +40,10 @@ export async function benchWrite(): Promise<Row[]> {
   return [
     {
       benchmark: 'write',
-      what: `PUTs of one document over ${CONNECTIONS} connections with full sync, beside a route that only checks and answers (p99 ${Math.min(...tails).toFixed(1)} ms)`,
+      what: `PUTs of one document over ${CONNECTIONS} connections with full sync, compared with a route that only checks and answers (p99 ${Math.min(...tails).toFixed(1)} ms)`,
       ours,
       bare,
-      unit: 'requests a second',
+      unit: 'requests per second',
       ratio: ours / bare,
       aim: 'at least 0.6',
       reached: ours / bare >= 0.6,

@@ -2,7 +2,7 @@
 import { makeReady, run } from './ready.mjs';
 
 const [first, ...rest] = process.argv.slice(2);
-const program = ['growth', 'soak', 'scale'].includes(first) ? first : 'main';
+const program = ['growth', 'soak', 'scale', 'polling', 'sizing'].includes(first) ? first : 'main';
 
 makeReady();
 run(process.execPath, [

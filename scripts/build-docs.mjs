@@ -1,6 +1,7 @@
 // Builds the pages at /docs/: those in docs/, and the reference of the client, made from its comments.
 import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, join, relative, resolve } from 'node:path';
+import { build } from 'esbuild';
 import MarkdownIt from 'markdown-it';
 import anchor from 'markdown-it-anchor';
 import { root, run } from './ready.mjs';
@@ -11,6 +12,9 @@ const TARGET = join(root, 'packages/cli/dist/docs');
 const REFERENCE = join(root, 'packages/client/dist/reference');
 /** Linked files that are not pages are copied here. */
 const BESIDE = 'beside';
+
+/** Pages with a script. */
+const SCRIPTS = { 'sizing.md': 'calculator/page.ts' };
 
 /** The same names for headings as in the places where the sources are read. */
 const slugify = (text) =>
@@ -31,6 +35,15 @@ const pages = [
 ].filter((name) => name.endsWith('.md'));
 const sections = readSections();
 for (const page of pages) writePage(page);
+for (const [page, script] of Object.entries(SCRIPTS)) {
+  await build({
+    entryPoints: [join(SOURCE, script)],
+    outfile: join(TARGET, scriptOf(page)),
+    bundle: true,
+    format: 'esm',
+    logLevel: 'error',
+  });
+}
 writeFileSync(join(TARGET, 'docs.css'), readFileSync(join(root, 'scripts/docs.css')));
 console.log(`${pages.length} pages of documentation`);
 
@@ -83,6 +96,11 @@ function nameOf(page) {
   return page.replace(/README\.md$/, 'index.html').replace(/\.md$/, '.html');
 }
 
+/** The name of the script of a page. */
+function scriptOf(page) {
+  return page.replace(/\.md$/, '.js');
+}
+
 /** Where a link leads from a page. What lies outside the documentation is copied beside it. */
 function place(address, page) {
   const [path, fragment] = address.split('#');
@@ -122,7 +140,7 @@ function frame({ page, title, headings, body }) {
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <title>${escape(title)}${title === 'Uproar' ? '' : ' – Uproar'}</title>
 <link rel="stylesheet" href="${up}/docs.css">
-<link rel="icon" href="/console/favicon.svg">
+<link rel="icon" href="/console/favicon.svg">${Object.hasOwn(SCRIPTS, page) ? `\n<script type="module" src="${up}/${scriptOf(page)}"></script>` : ''}
 </head>
 <body>
 <nav aria-label="Pages"><a class="home" href="${up}/index.html">uproar</a><a class="console" href="/console/">console</a>

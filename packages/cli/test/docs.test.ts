@@ -339,8 +339,8 @@ describe('the documentation', () => {
       expect(answer.status, path).to.equal(200);
       if (!answer.headers.get('content-type')?.startsWith('text/html')) continue;
       const text = await answer.text();
-      // But for the recipe for browsers, no page needs a program.
-      if (!path.includes('/recipes/board')) expect(text, path).not.to.include('<script');
+      // Only the recipe for browsers and the calculator are programs.
+      if (!/\/(recipes\/board|sizing)/.test(path)) expect(text, path).not.to.include('<script');
       expect(text.length, path).to.be.below(160_000);
       for (const [, address] of text.matchAll(/(?:href|src)="([^"#]+)[^"]*"/g)) {
         const to = new URL(address!, url + path);

@@ -11,8 +11,8 @@ const POLL_MS = 200;
 /** A download without data is aborted after this time, in milliseconds. */
 const STALLED_MS = 30_000;
 
-/** A request to another node may take so long, in milliseconds; the download itself may take longer. */
-const REQUEST_MS = 10_000;
+/** A request to another node, which may be busy, may take so long, in milliseconds; the download itself may take longer. */
+const REQUEST_MS = 30_000;
 
 /**
  * Copies the store of another node into a data directory. A store that is there is put aside.
