@@ -154,7 +154,9 @@ describe('the command line', () => {
       expect((await run(['index', 'create', 'numbers', 'kind,-n'])).out).to.include('created index');
       expect((await run(explain)).out)
         .to.include('the index kind,-n (index scan), searched by kind =')
+        .and.match(/order +by the index, so/)
         .and.match(/reads +3 documents for 2/);
+      expect((await run(['query', 'numbers', '--explain'])).out).to.match(/order +by ids, so/);
       expect((await run(['index'])).out).to.match(/numbers +kind,-n +ready/);
       const { id } = JSON.parse((await run(['index', 'list', '--json'])).out) as { id: number };
       expect((await run(['index', 'remove', String(id)])).code).to.equal(0);

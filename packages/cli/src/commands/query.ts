@@ -143,7 +143,12 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
             scans[found.scan as keyof typeof scans] +
               (found.searchedBy.length > 0 ? `, searched by ${found.searchedBy.join(', ')}` : ''),
           ],
-          ['order', found.ordered ? 'by the index, so reading stops at the limit' : 'by sorting all matches'],
+          [
+            'order',
+            found.ordered
+              ? `by ${found.index === null ? 'ids' : 'the index'}, so reading stops at the limit`
+              : 'by sorting all matches',
+          ],
           [
             'reads',
             `${found.documentsRead} documents for ${found.documentsReturned}${more}, in ${found.milliseconds} ms`,

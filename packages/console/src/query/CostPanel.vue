@@ -100,7 +100,10 @@ const facts = computed(() => {
   return [
     scan && { name: 'Scans', value: index ? `the index ${index} (index scan)` : SCANS[scan] },
     searchedBy.length > 0 && { name: 'Searched by', value: searchedBy.join(', ') },
-    ordered !== null && { name: 'Order', value: ordered ? 'by the index' : 'by sorting all matches' },
+    ordered !== null && {
+      name: 'Order',
+      value: !ordered ? 'by sorting all matches' : index ? 'by the index' : 'by ids',
+    },
     ...answer.includes.map(({ name, from, scan, index }) => ({
       name: `With ${name}`,
       value: {
