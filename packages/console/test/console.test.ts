@@ -306,6 +306,16 @@ describe('the console in a browser', function () {
     await page.context().close();
   });
 
+  it('opens at any address, and has the rows of a good one when it is drawn', async () => {
+    const broken = await signedIn('data/Early!?where=%27');
+    await broken.getByText('Connected', { exact: true }).waitFor();
+    await broken.context().close();
+    await store.collection('early').put('e-1', { n: 1 });
+    const page = await signedIn('data/early?where=n%20%3D%201&order=n');
+    await cell(page, 'e-1', 'n').waitFor();
+    await page.context().close();
+  });
+
   it('scrolls through many documents without drawing them all', async () => {
     for (let part = 0; part < 10; part++) {
       const writes = Array.from({ length: 500 }, (_, n) => ({

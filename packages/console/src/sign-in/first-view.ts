@@ -9,11 +9,11 @@ const WAIT_MS = 150;
  * page is drawn once, with its rows. Returns a function that resolves when they are there or take too long.
  */
 export function beginFirstView(store: Store, { pathname, search }: Location): () => Promise<void> {
-  const [, collection] = /^\/console\/data\/([^/]+)/.exec(pathname) ?? [];
+  const [, collection] = /^\/console\/data\/([a-z0-9-]+)/.exec(pathname) ?? [];
   const query = new URLSearchParams(search);
   const watches: Watch[] = [store.watchCollections()];
   if (collection !== undefined && !query.has('at')) {
-    watches.push(watchTable(store, decodeURIComponent(collection), query.get('where') ?? '', query.get('order') ?? ''));
+    watches.push(watchTable(store, collection, query.get('where') ?? '', query.get('order') ?? ''));
   }
   const loaded = Promise.all(watches.map(isLoaded));
   // The page has watches of its own by then, which share the subscriptions of these.
