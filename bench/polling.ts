@@ -18,7 +18,7 @@ const BALLOONS = 20;
 /** Connections that are opened at a time. */
 const AT_ONCE = 100;
 
-/** What one way cost for a number of devices and changes. */
+/** The cost of polling or watching, for a number of devices and changes. */
 interface Outcome {
   way: 'polling every 3 s' | 'watching';
   devices: number;

@@ -23,7 +23,7 @@ interface Trial {
   queries: number;
 }
 
-/** Others than those that the costs were fitted to. */
+/** The costs were fitted to other loads. */
 const TRIALS: readonly Trial[] = [
   { name: 'a board', documents: 5000, devices: 1500, own: false, writers: 2, commits: 25, queries: 0 },
   {

@@ -44,12 +44,12 @@ export interface Costs {
     /** Memory of a service without devices and documents. */
     base: number;
     connection: number;
-    /** Memory of a view of a device's own, beside its connection. */
+    /** Memory of a view that only one device watches, in addition to its connection. */
     view: number;
-    /** On disk beside the data of a document, and of a change in the journal. */
+    /** On disk, in addition to the data: of a document, and of a change in the journal. */
     document: number;
     change: number;
-    /** Sent beside the data of the document that changed. */
+    /** Sent in addition to the data of the document that changed. */
     message: number;
   };
 }

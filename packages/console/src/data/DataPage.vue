@@ -173,15 +173,18 @@ async function exportAs(format: (typeof FORMATS)[number]['key']): Promise<void> 
 
 /** How the result is drawn, now or as it was, and what is done with it there. */
 const drawn = computed(() => ({
-  ...{
-    collection: collection.value,
-    where: where.value,
-    order: order.value,
-    presentation: presentation.value,
-    selected: id.value,
-  },
-  ...{ picked: picked.value, collections: collectionNames.value },
-  ...{ onOpen: open, onPick: pick, onSort: sort, onPresent: present, onNarrow: narrow },
+  collection: collection.value,
+  where: where.value,
+  order: order.value,
+  presentation: presentation.value,
+  selected: id.value,
+  picked: picked.value,
+  collections: collectionNames.value,
+  onOpen: open,
+  onPick: pick,
+  onSort: sort,
+  onPresent: present,
+  onNarrow: narrow,
   onPickOnly: (ids: string[]) => (picked.value = new Set(ids)),
 }));
 

@@ -13,7 +13,7 @@ export interface StoredDocument {
   data: string;
 }
 
-/** A stored document without its row. */
+/** A stored document without the number of its row. */
 export type StoredContent = Omit<StoredDocument, 'number'>;
 
 /** Raised where stored text is not the JSON that was written. */
