@@ -9,10 +9,28 @@ function queries(kind: string, count: number): string[] {
   const matching = Array.from({ length: MATCHING }, (_, n) => `status = 'aloft' AND crewId = 'c-1' AND fuel > ${n}`);
   const others = Array.from({ length: count - MATCHING }, (_, n) => {
     if (kind === 'equality' || (kind === 'mixed' && n % 3 === 0)) return `crewId = 'c-${n + 2}' AND status = 'aloft'`;
+    if (kind === 'hard') return hardQuery(n);
     if (kind === 'range' || n % 3 === 1) return `altitude BETWEEN ${1000 + n * 2} AND ${1001 + n * 2}`;
     return `status = 'aloft' AND (pilot.name = 'p-${n}' OR registration = 'FB-${n}')`;
   });
   return [...matching, ...others];
+}
+
+/** Conditions without an equality or a range of a field: parts of texts, functions, times, lists, areas, negations. */
+function hardQuery(n: number): string {
+  const [west, south] = [(n % 700) / 10 + 20, ((n * 7) % 500) / 10 + 10];
+  return [
+    `name LIKE '%balloon ${n}%'`,
+    `CASEI(name) LIKE CASEI('%Flyer ${n}_')`,
+    `lower(registration) = 'fb-${n}'`,
+    `altitude * 2 + fuel > ${3000 + n}`,
+    `NOT (altitude < ${1000 + n} OR status <> 'aloft')`,
+    `NOT (name NOT LIKE '%no ${n}')`,
+    `A_CONTAINS(tags, ['t-${n}', 'north'])`,
+    `S_INTERSECTS(place, BBOX(${west}, ${south}, ${west + 0.1}, ${south + 0.1}))`,
+    `seen > TIMESTAMP('2027-01-01T00:00:00Z') AND length(name) > ${n % 9}`,
+    `landed IS NULL AND part(registration, '-', 2) = '${n}'`,
+  ][n % 10]!;
 }
 
 const before: Document = {
@@ -20,7 +38,18 @@ const before: Document = {
   version: 1,
   created: '',
   updated: '',
-  data: { status: 'aloft', crewId: 'c-1', altitude: 400, fuel: 50, registration: 'FB-x', pilot: { name: 'Jo' } },
+  data: {
+    status: 'aloft',
+    crewId: 'c-1',
+    name: 'Amber Flyer',
+    altitude: 400,
+    fuel: 50,
+    registration: 'FB-x',
+    pilot: { name: 'Jo' },
+    tags: ['north', 'night'],
+    place: { type: 'Point', coordinates: [7.9, 8.1] },
+    seen: '2026-06-11T04:00:00Z',
+  },
 };
 const after: Document = { ...before, version: 2, data: { ...before.data, altitude: 410 } };
 
@@ -50,10 +79,14 @@ export function measureMatch(kind: string, count: number): { matched: number; ev
   return { matched: time(commit), every: () => time(testAll) };
 }
 
+const NAMES: Readonly<Record<string, string>> = {
+  hard: 'parts of texts, functions, lists, areas, times and negations',
+};
+
 /** Time for each commit to find the views it concerns, compared with testing every query. */
 export function benchMatch(): Row[] {
   const rows: Row[] = [];
-  for (const kind of ['equality', 'range', 'mixed']) {
+  for (const kind of ['equality', 'range', 'mixed', 'hard']) {
     const perCommit = new Map<number, number>();
     let every = 0;
     for (const count of COUNTS) {
@@ -63,20 +96,21 @@ export function benchMatch(): Row[] {
     }
     const [few, many] = [perCommit.get(100)!, perCommit.get(100_000)!];
     const ratio = many / few;
+    const most = kind === 'hard' ? 10 : 3;
     const table = COUNTS.map((count) => `${count}: ${perCommit.get(count)!.toFixed(2)}`).join(', ');
     rows.push({
       benchmark: 'match',
-      what: `${kind}; µs at ${table}`,
+      what: `${NAMES[kind] ?? kind}; µs at ${table}`,
       ours: many,
       bare: few,
       unit: 'µs at 100,000 / at 100',
       ratio,
-      aim: 'at most 3',
-      reached: ratio <= 3,
+      aim: `at most ${most}`,
+      reached: ratio <= most,
     });
     rows.push({
       benchmark: 'match',
-      what: `${kind}; compared with testing every query`,
+      what: `${NAMES[kind] ?? kind}; compared with testing every query`,
       ours: many,
       bare: every,
       unit: 'µs per commit',

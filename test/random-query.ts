@@ -106,6 +106,8 @@ export function modelCondition(random: Random, depth = 3): ModelCondition {
       const [pattern, expression] = random.pick<[string, RegExp]>([
         ['a%', /^a.*$/su],
         ['%ed', /^.*ed$/su],
+        ['%an%', /^.*an.*$/su],
+        ['%o_t%', /^.*o.t.*$/su],
         ['_an%', /^.an.*$/su],
         ['a\\%b', /^a%b$/su],
         ['%', /^.*$/su],
@@ -178,6 +180,19 @@ function timeCondition(random: Random): ModelCondition {
     const from = Date.parse(day);
     return day.length === 10 ? [from, from + 86_400_000 - 1] : [from, from];
   };
+  if (random.chance(0.3)) {
+    const [sign, later] = random.pick<[string, (found: number) => boolean]>([
+      ['>', (found) => found > border],
+      ['<=', (found) => found <= border],
+      ['=', (found) => found === border],
+    ]);
+    const moment = ({ data: { day } }: Document) =>
+      typeof day === 'string' && day.endsWith('Z') ? Date.parse(day) : undefined;
+    return {
+      text: `day ${sign} TIMESTAMP('2026-06-11T04:00:00Z')`,
+      judge: (document) => (moment(document) === undefined ? undefined : later(moment(document)!)),
+    };
+  }
   const [text, decide] = random.pick<[string, (from: number, to: number) => boolean]>([
     ["T_AFTER(day, TIMESTAMP('2026-06-11T04:00:00Z'))", (from) => from > border],
     ["T_BEFORE(day, TIMESTAMP('2026-06-11T04:00:00Z'))", (_, to) => to < border],

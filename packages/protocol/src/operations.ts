@@ -1,3 +1,4 @@
+import { MATCHING_KINDS } from '@uproar/core';
 import { z } from 'zod';
 import { CollectionName, DocumentAddress, Seq } from './documents.js';
 import { WireQuery } from './live.js';
@@ -56,8 +57,8 @@ export const ViewCost = Watched.extend({
   view: z.string(),
   watchers: z.int(),
   matchedBy: z
-    .enum(['values', 'ranges', 'every-change'])
-    .describe('How changes find the view: by values, by ranges, or by testing every change.'),
+    .enum(MATCHING_KINDS)
+    .describe('How changes find the view: by values, ranges, areas or texts, or by testing every change.'),
   since: z.iso.datetime(),
   tested: z.int().describe('Groups of changes that it was tested against.'),
   changed: z.int().describe('Groups of changes that changed the view.'),

@@ -129,6 +129,8 @@ async function explain(store: Store, body: unknown, json: boolean): Promise<void
   const matched = {
     values: 'by values: only changes of documents with these values are tested',
     ranges: 'by a range: only changes of documents in this range are tested',
+    areas: 'by an area: only changes of documents with a geometry that touches it are tested',
+    texts: 'by a text: only changes of documents that contain it are tested',
     'every-change': 'every change of the collection is tested',
   };
   const more = found.more ? ', and there are more' : '';

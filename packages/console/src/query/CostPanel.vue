@@ -28,7 +28,7 @@ interface Explanation {
   more: boolean;
   milliseconds: number | null;
   includes: { name: string; from: string; scan: 'ids' | 'index' | 'full'; index: string | null }[];
-  matchedBy: { kind: 'values' | 'ranges' | 'every-change'; requirements: string[] };
+  matchedBy: { kind: keyof typeof MATCHED; requirements: string[] };
   warnings: string[];
   advice: string[];
 }
@@ -91,6 +91,8 @@ const SCANS = {
 const MATCHED = {
   values: 'by values: only changes of documents with these values are tested',
   ranges: 'by a range: only changes of documents in this range are tested',
+  areas: 'by an area: only changes of documents with a geometry that touches it are tested',
+  texts: 'by a text: only changes of documents that contain it are tested',
   'every-change': 'every change of the collection is tested',
 };
 const facts = computed(() => {

@@ -10,10 +10,26 @@ export interface Bound {
   inclusive: boolean;
 }
 
-/** What a document's value at a path must be for a condition to be true. */
-export type Requirement =
-  | { kind: 'equal'; path: readonly string[]; meta: boolean; values: readonly Scalar[] }
-  | { kind: 'range'; path: readonly string[]; meta: boolean; low: Bound | undefined; high: Bound | undefined };
+/** A field of a document, or its bookkeeping by the names of `meta()`. */
+export interface Field {
+  path: readonly string[];
+  meta: boolean;
+}
+
+/** What must hold of something of a document, such as a field, for a condition to be true. */
+export type Requirement<Subject extends object = Field> = Subject &
+  (
+    | { kind: 'equal'; values: readonly Scalar[] }
+    | { kind: 'range'; low: Bound | undefined; high: Bound | undefined }
+  );
+
+/** Reads the two sides of a comparison. */
+export interface Sides<Subject extends object> {
+  /** What a node says about a document; undefined if it is no subject. */
+  subjectOf(node: Node): Subject | undefined;
+  /** The value of a node that is the same for every document. */
+  constantOf(node: Node): Scalar | undefined;
+}
 
 const MIRRORED: Readonly<Record<string, string>> = { '=': '=', '<': '>', '>': '<', '<=': '>=', '>=': '<=', '<>': '<>' };
 const OPPOSITE: Readonly<Record<string, string>> = { '=': '<>', '<>': '=', '<': '>=', '>=': '<', '>': '<=', '<=': '>' };
@@ -26,9 +42,28 @@ const OPPOSITE: Readonly<Record<string, string>> = { '=': '<>', '<>': '=', '<': 
  * @returns undefined when nothing of use must hold
  */
 export function findRequirements(node: Node, maxAlternatives = 200): Requirement[][] | undefined {
-  const alternatives = alternativesOf(node, false, maxAlternatives);
-  return alternatives?.every((row) => row.length > 0) ? alternatives.map(joinRanges) : undefined;
+  const read = (name: string, args: readonly Node[], negated: boolean) => findComparison(name, args, negated, FIELDS);
+  return findAlternatives(node, read, maxAlternatives)?.map((row) => joinRanges(row, samePlace));
 }
+
+/**
+ * As {@link findRequirements}, for whatever `read` finds in a call other than AND, OR, NOT and BETWEEN.
+ *
+ * @param read what must hold if the call is true, or, where `negated`, if it is false
+ */
+export function findAlternatives<Found>(
+  node: Node,
+  read: (name: string, args: readonly Node[], negated: boolean) => Found[],
+  maxAlternatives: number,
+): Found[][] | undefined {
+  const alternatives = alternativesOf(node, false, maxAlternatives, read);
+  return alternatives?.every((row) => row.length > 0) ? alternatives : undefined;
+}
+
+const FIELDS: Sides<Field> = {
+  subjectOf: fieldOf,
+  constantOf: (node) => (node.kind === 'literal' ? node.value : undefined),
+};
 
 /**
  * Finds requirements that say all that a condition says: it is true of a document exactly if all of them hold. So an index
@@ -38,7 +73,7 @@ export function findRequirements(node: Node, maxAlternatives = 200): Requirement
  */
 export function findExactRequirements(node: Node): Requirement[] | undefined {
   const row = exactRow(node);
-  return row && joinRanges(row);
+  return row && joinRanges(row, samePlace);
 }
 
 function exactRow(node: Node): Requirement[] | undefined {
@@ -57,29 +92,36 @@ function exactRow(node: Node): Requirement[] | undefined {
   if (name !== 'in' && !Object.hasOwn(MIRRORED, name)) return undefined;
   // meta(), claims and functions are left to the condition, and so are fields with concealed parts.
   if (args.some((arg) => arg.kind === 'call' || (arg.kind === 'property' && arg.without))) return undefined;
-  const row = requirementOf(name, args, false);
+  const row = findComparison(name, args, false, FIELDS);
   return row.length > 0 ? row : undefined;
 }
 
-function alternativesOf(node: Node, negated: boolean, most: number): Requirement[][] | undefined {
+type Read<Found> = (name: string, args: readonly Node[], negated: boolean) => Found[];
+
+function alternativesOf<Found>(
+  node: Node,
+  negated: boolean,
+  most: number,
+  read: Read<Found>,
+): Found[][] | undefined {
   if (node.kind !== 'call') return [[]];
   const { name, args } = node;
-  if (name === 'not') return alternativesOf(args[0]!, !negated, most);
+  if (name === 'not') return alternativesOf(args[0]!, !negated, most, read);
   if (name === 'and' || name === 'or') {
-    const parts = args.map((arg) => alternativesOf(arg, negated, most));
+    const parts = args.map((arg) => alternativesOf(arg, negated, most, read));
     return (name === 'and') !== negated ? conjoin(parts, most) : disjoin(parts, most);
   }
   if (name === 'between') {
     const [value, low, high] = args as [Node, Node, Node];
     const below: Node = { kind: 'call', name: '<', args: [value, low] };
     const above: Node = { kind: 'call', name: '>', args: [value, high] };
-    return alternativesOf({ kind: 'call', name: 'or', args: [below, above] }, !negated, most);
+    return alternativesOf({ kind: 'call', name: 'or', args: [below, above] }, !negated, most, read);
   }
-  return [requirementOf(name, args, negated)];
+  return [read(name, args, negated)];
 }
 
 /** Of the parts of an AND with several alternatives, the one with the fewest suffices; single ones are added to each. */
-function conjoin(parts: (Requirement[][] | undefined)[], most: number): Requirement[][] {
+function conjoin<Found>(parts: (Found[][] | undefined)[], most: number): Found[][] {
   const known = parts.filter((part) => part !== undefined);
   const common = known.filter((part) => part.length === 1).flatMap(([row]) => row!);
   const several = known
@@ -89,87 +131,110 @@ function conjoin(parts: (Requirement[][] | undefined)[], most: number): Requirem
   return several.map((row) => [...row, ...common]);
 }
 
-function disjoin(parts: (Requirement[][] | undefined)[], most: number): Requirement[][] | undefined {
+function disjoin<Found>(parts: (Found[][] | undefined)[], most: number): Found[][] | undefined {
   const rows = parts.flatMap((part) => part ?? [[]]);
   return rows.length > most || rows.some((row) => row.length === 0) ? [[]] : rows;
 }
 
-function requirementOf(name: string, args: readonly Node[], negated: boolean): Requirement[] {
-  if (name === 'in' && !negated) return memberOf(args);
-  if (name === 'like' && !negated) return prefixOf(args);
+/** What a comparison of a subject with a constant requires of the subject; nothing for other calls. */
+export function findComparison<Subject extends object>(
+  name: string,
+  args: readonly Node[],
+  negated: boolean,
+  sides: Sides<Subject>,
+): Requirement<Subject>[] {
+  if (name === 'in' && !negated) return memberOf(args, sides);
+  if (name === 'like' && !negated) return prefixOf(args, sides);
   if (!Object.hasOwn(MIRRORED, name)) return [];
   const [left, right] = args as [Node, Node];
-  const leftField = fieldOf(left);
-  const field = leftField ?? fieldOf(right);
-  const literal = leftField ? right : left;
-  if (!field || literal.kind !== 'literal') return [];
-  let operator = leftField ? name : MIRRORED[name]!;
+  const leftSubject = sides.subjectOf(left);
+  const subject = leftSubject ?? sides.subjectOf(right);
+  const value = subject && sides.constantOf(leftSubject ? right : left);
+  if (!subject || value === undefined) return [];
+  let operator = leftSubject ? name : MIRRORED[name]!;
   if (negated) operator = OPPOSITE[operator]!;
-  const { value } = literal;
-  if (operator === '=') return [{ kind: 'equal', ...field, values: [value] }];
+  if (operator === '=') return [{ kind: 'equal', ...subject, values: [value] }];
   if (operator === '<>' || typeof value === 'boolean') return [];
   const bound = { value, inclusive: operator.endsWith('=') };
   return [
     {
       kind: 'range',
-      ...field,
+      ...subject,
       low: operator.startsWith('>') ? bound : undefined,
       high: operator.startsWith('<') ? bound : undefined,
     },
   ];
 }
 
-function memberOf([value, list]: readonly Node[]): Requirement[] {
-  const field = fieldOf(value!);
-  if (!field || list!.kind !== 'array' || !list!.items.every((item) => item.kind === 'literal')) return [];
-  const values = [...new Set(list!.items.map((item) => (item as { value: Scalar }).value))];
-  return [{ kind: 'equal', ...field, values }];
+function memberOf<Subject extends object>(
+  [value, list]: readonly Node[],
+  { subjectOf, constantOf }: Sides<Subject>,
+): Requirement<Subject>[] {
+  const subject = subjectOf(value!);
+  if (!subject || list!.kind !== 'array') return [];
+  const values = list!.items.map(constantOf);
+  return values.includes(undefined) ? [] : [{ kind: 'equal', ...subject, values: [...new Set(values as Scalar[])] }];
 }
 
 /** `name LIKE 'Amber%'` means that the name lies between `Amber` and the next text that does not begin so. */
-function prefixOf([value, pattern]: readonly Node[]): Requirement[] {
-  const field = fieldOf(value!);
-  if (!field || pattern!.kind !== 'literal' || typeof pattern!.value !== 'string') return [];
-  const prefix = /^[^%_\\]*/.exec(pattern!.value)![0];
-  if (prefix === pattern!.value) return [{ kind: 'equal', ...field, values: [prefix] }];
+function prefixOf<Subject extends object>(
+  [value, like]: readonly Node[],
+  { subjectOf, constantOf }: Sides<Subject>,
+): Requirement<Subject>[] {
+  const subject = subjectOf(value!);
+  const pattern = constantOf(like!);
+  if (!subject || typeof pattern !== 'string') return [];
+  const prefix = /^[^%_\\]*/.exec(pattern)![0];
+  if (prefix === pattern) return [{ kind: 'equal', ...subject, values: [prefix] }];
   const last = prefix.codePointAt(prefix.length - 1);
   if (last === undefined || last >= 0xd7ff) return [];
   const next = prefix.slice(0, -1) + String.fromCodePoint(last + 1);
   return [
-    { kind: 'range', ...field, low: { value: prefix, inclusive: true }, high: { value: next, inclusive: false } },
+    { kind: 'range', ...subject, low: { value: prefix, inclusive: true }, high: { value: next, inclusive: false } },
   ];
 }
 
-function fieldOf(node: Node): { path: readonly string[]; meta: boolean } | undefined {
+/** The field that a node reads. */
+export function fieldOf(node: Node): Field | undefined {
   if (node.kind === 'property') return { path: node.path, meta: false };
   if (node.kind !== 'call' || node.name !== 'meta') return undefined;
   const [name] = node.args;
   return name?.kind === 'literal' ? { path: [String(name.value)], meta: true } : undefined;
 }
 
-/** Ranges of one field and one kind of value become one range. */
-function joinRanges(row: Requirement[]): Requirement[] {
-  const joined: Requirement[] = [];
-  for (const requirement of row) {
-    const same =
-      requirement.kind === 'range'
-        ? joined.find(
-            (other) => other.kind === 'range' && samePlace(other, requirement) && sameKind(other, requirement),
-          )
-        : undefined;
-    if (same?.kind === 'range' && requirement.kind === 'range') {
-      same.low = tighter(same.low, requirement.low, 1);
-      same.high = tighter(same.high, requirement.high, -1);
-    } else joined.push({ ...requirement });
+/** Ranges of one subject and one kind of value become one range. What is neither stays as it is. */
+export function joinRanges<Found extends object>(
+  row: readonly Found[],
+  sameSubject: (a: Found, b: Found) => boolean,
+): Found[] {
+  const joined: Found[] = [];
+  for (const found of row) {
+    const same = isRange(found)
+      ? joined.find((other) => isRange(other) && sameSubject(other, found) && sameKind(other, found))
+      : undefined;
+    if (same && isRange(same) && isRange(found)) {
+      same.low = tighter(same.low, found.low, 1);
+      same.high = tighter(same.high, found.high, -1);
+    } else joined.push({ ...found });
   }
   return joined;
 }
 
-function samePlace(a: Requirement, b: Requirement): boolean {
+interface Range {
+  kind: 'range';
+  low: Bound | undefined;
+  high: Bound | undefined;
+}
+
+function isRange<Found extends object>(found: Found): found is Found & Range {
+  return (found as { kind?: unknown }).kind === 'range';
+}
+
+function samePlace(a: Field, b: Field): boolean {
   return a.meta === b.meta && a.path.length === b.path.length && a.path.every((name, index) => name === b.path[index]);
 }
 
-function sameKind(a: Requirement & { kind: 'range' }, b: Requirement & { kind: 'range' }): boolean {
+function sameKind(a: Range, b: Range): boolean {
   return typeof (a.low ?? a.high)!.value === typeof (b.low ?? b.high)!.value;
 }
 

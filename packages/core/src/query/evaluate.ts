@@ -29,7 +29,8 @@ export type Truth = boolean | undefined;
 /** A compiled condition. */
 export type Predicate = (scope: Scope) => Truth;
 
-type Value = (scope: Scope) => JsonValue | undefined;
+/** A compiled part of a condition. */
+export type Value = (scope: Scope) => JsonValue | undefined;
 
 /**
  * Compiles a condition, with three-valued logic as in SQL: a comparison with a missing field, with null or with a value
@@ -64,7 +65,8 @@ export function isDecidable(node: Node): boolean {
   return node.args.every(isDecidable);
 }
 
-function compileValue(node: Node): Value {
+/** Compiles a part of a condition that has a value; undefined where it is missing or unknown. */
+export function compileValue(node: Node): Value {
   switch (node.kind) {
     case 'literal': {
       const { value } = node;
@@ -265,7 +267,7 @@ function like({ args, at }: CallNode): Value {
 }
 
 /** The text of a pattern, with CASEI and ACCENTI applied to it. */
-function patternOf(node: Node): string | undefined {
+export function patternOf(node: Node): string | undefined {
   if (node.kind === 'literal') return typeof node.value === 'string' ? node.value : undefined;
   if (node.kind !== 'call') return undefined;
   const fold = { casei: foldCase, accenti: foldAccents }[node.name.toLowerCase()];

@@ -5,6 +5,7 @@ import {
   formatCql2Json,
   formatText,
   joinName,
+  MATCHING_KINDS,
   policyFilterFor,
   Matcher,
   namedFields,
@@ -60,8 +61,8 @@ export const Explanation = z
       .describe('How the related documents are found.'),
     matchedBy: z.object({
       kind: z
-        .enum(['values', 'ranges', 'every-change'])
-        .describe('How watches are matched: by values, by ranges, or by testing every change.'),
+        .enum(MATCHING_KINDS)
+        .describe('How watches are matched: by values, ranges, areas or texts, or by testing every change.'),
       requirements: z.array(z.string()).describe('What a changed document must fulfil to be tested.'),
     }),
     warnings: z
@@ -107,7 +108,7 @@ export async function explainQuery(
     index && index !== plan?.index?.fields ? [`An index would help: uproar index create ${query.from} '${index}'`] : [];
   if (matchedBy.kind === 'every-change' && query.where) {
     advice.push(
-      'A watch of this query is tested against every change of the collection. Add a comparison like field = value, joined with AND, to make it cheap.',
+      'A watch of this query is tested against every change of the collection. Add a condition that few documents meet, such as field = value, joined with AND, to make it cheap.',
     );
   }
   return {
