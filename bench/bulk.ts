@@ -1,11 +1,11 @@
 import { spawn } from 'node:child_process';
-import { createWriteStream, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { createWriteStream, mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { once } from 'node:events';
 import Database from 'better-sqlite3';
 import { openStore } from '@uproar/service';
-import { BenchServer, KEY, percentile, sleep, type Row } from './harness.js';
+import { BenchServer, KEY, peakOf, percentile, sleep, type Row } from './harness.js';
 import { drive, HttpLane } from './http-lane.js';
 
 const DOCUMENTS = Number(process.env.BENCH_DOCUMENTS ?? 1_000_000);
@@ -81,7 +81,7 @@ async function importMany(): Promise<Row[]> {
     }
   });
   const watch = setInterval(() => {
-    peakBytes = Math.max(peakBytes, peakOf(server.child.pid!));
+    peakBytes = Math.max(peakBytes, server.peakBytes);
     importerPeakBytes = Math.max(importerPeakBytes, peakOf(importer.pid!));
   }, 250);
   const code = await exit;
@@ -128,15 +128,6 @@ function row(what: string, ours: number, bare: number, aim: number): Row {
 }
 
 const mebibytes = (bytes: number) => Math.round(bytes / 1024 / 1024);
-
-/** The most memory that a process has had resident so far. */
-function peakOf(pid: number): number {
-  try {
-    return Number(/VmHWM:\s+(\d+) kB/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1] ?? 0) * 1024;
-  } catch {
-    return 0;
-  }
-}
 
 /** Writes the rows of a commit of this many documents, with full sync. Returns documents per second. */
 function bareLoop(perCommit: number, documents: number): number {

@@ -1,5 +1,5 @@
 import { fork, type ChildProcess } from 'node:child_process';
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { WebSocket } from 'ws';
@@ -54,11 +54,25 @@ export class BenchServer {
     return answer;
   }
 
+  /** The most memory that it has used so far. */
+  get peakBytes(): number {
+    return peakOf(this.child.pid!);
+  }
+
   async stop(): Promise<void> {
     const ended = new Promise((resolve) => this.child.once('exit', resolve));
     this.child.kill('SIGKILL');
     await ended;
     rmSync(this.directory, { recursive: true, force: true });
+  }
+}
+
+/** The most resident memory that a process has used; 0 once it has ended. */
+export function peakOf(pid: number): number {
+  try {
+    return Number(/VmHWM:\s+(\d+) kB/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1] ?? 0) * 1024;
+  } catch {
+    return 0;
   }
 }
 

@@ -15,6 +15,7 @@ import type { Row } from './harness.js';
 import { benchLatency } from './latency.js';
 import { benchMatch } from './match.js';
 import { benchMemory } from './memory.js';
+import { benchOrdered } from './ordered.js';
 import { benchPolicy } from './policy.js';
 import { benchQuery } from './query.js';
 import { benchRelated } from './related.js';
@@ -31,6 +32,7 @@ const BENCHMARKS: Record<string, () => Row[] | Promise<Row[]>> = {
   memory: benchMemory,
   resume: benchResume,
   query: benchQuery,
+  ordered: benchOrdered,
   write: benchWrite,
   'socket-write': benchSocketWrite,
   'slow-disk': benchSlowDisk,

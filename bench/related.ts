@@ -86,7 +86,10 @@ async function measure(
   const stopFirst = store.log.onApplied(() => (begun = performance.now()));
   const views = new LiveViews(store, new MetricsRecorder());
   const stopLast = store.log.onApplied(() => (spentMs += performance.now() - begun));
-  const sink = { full: false, send: (event: LiveEvent) => void (sent += event.encodedBy(frameEvent).length) };
+  const sink = {
+    full: false,
+    send: (event: LiveEvent) => event.encodedBy(frameEvent).forEach(({ length }) => (sent += length)),
+  };
   await Promise.all(
     Array.from(
       { length: VIEWS },

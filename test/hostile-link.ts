@@ -2,7 +2,7 @@ import { createServer, Socket, type Server } from 'node:net';
 
 /**
  * A TCP proxy that cuts connections (all at once, or after so many more bytes, also within a frame), holds back what
- * the service says, or lets nothing through at all.
+ * the service says, lets it through slowly, or lets nothing through at all.
  */
 export class HostileLink {
   cutAfterBytes = Number.POSITIVE_INFINITY;
@@ -10,6 +10,8 @@ export class HostileLink {
   swallow = false;
   /** Holds everything back for so long, in both directions. */
   delayMs = 0;
+  /** So much of what the service says comes through in a second, on each connection. */
+  bytesPerSecond = Number.POSITIVE_INFINITY;
   /** While true new connections are refused. */
   down = false;
   /** While true a request to change to a WebSocket is answered with an error, as some proxies do. */
@@ -49,7 +51,13 @@ export class HostileLink {
           client.end('HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\nConnection: close\r\n\r\n');
         } else out.after(proxy.delayMs, () => upstream.write(chunk));
       });
-      upstream.on('data', (chunk: Buffer) => back.after(proxy.delayMs, () => proxy.#pass(chunk, client)));
+      upstream.on('data', (chunk: Buffer) => {
+        if (proxy.bytesPerSecond < Number.POSITIVE_INFINITY) {
+          upstream.pause();
+          setTimeout(() => upstream.resume(), (1000 * chunk.length) / proxy.bytesPerSecond);
+        }
+        back.after(proxy.delayMs, () => proxy.#pass(chunk, client));
+      });
     });
     return proxy;
   }

@@ -1,6 +1,6 @@
 import { once } from 'node:events';
 import { WebSocket } from 'ws';
-import { until, type TestService } from './service.js';
+import { until } from './service.js';
 
 /** A WebSocket that speaks JSON-RPC by hand, and keeps all it hears in order. */
 export class RawSocket {
@@ -10,7 +10,7 @@ export class RawSocket {
   private constructor(readonly socket: WebSocket) {
     socket.on('message', (text) => this.heard.push(JSON.parse(String(text))));
   }
-  static async open(service: TestService, headers?: Record<string, string>): Promise<RawSocket> {
+  static async open(service: { url: string }, headers?: Record<string, string>): Promise<RawSocket> {
     const socket = new WebSocket(`${service.url.replace('http', 'ws')}/v1/live`, { headers });
     await once(socket, 'open');
     return new RawSocket(socket);

@@ -189,9 +189,16 @@ export const LIVE_NOTIFICATIONS = {
       'A commit with an id, sent on this connection, is on disk with this seq. Sent before the changes of the commit, and only if the connection has watches.',
     ),
   alive: z
-    .object({ seq: Seq, staleSince: StaleSince.optional() })
+    .object({
+      seq: Seq,
+      staleSince: StaleSince.optional(),
+      nextBytes: z
+        .int()
+        .optional()
+        .describe('The size of the next message, if it is large. On a slow link it takes a while.'),
+    })
     .describe(
-      'A heartbeat, every 15 s. In a cluster, also when the node becomes stale, and when it is up to date again.',
+      'A heartbeat, every 15 s, and before each message of more than 256 KiB. In a cluster, also when the node becomes stale, and when it is up to date again.',
     ),
 } as const;
 

@@ -22,6 +22,7 @@ async function run(seed: number, steps: number, erasing = false): Promise<void> 
   const author = { kind: 'key' as const, name: 'test' };
   const model = new Map<string, Document>();
   const watchers: ModelWatcher<ModelQuery>[] = [];
+  let resets = 0;
 
   const writeSome = async () => {
     const commits = Array.from({ length: random.integer(1, 3) }, () => {
@@ -73,10 +74,16 @@ async function run(seed: number, steps: number, erasing = false): Promise<void> 
   for (let n = 0; n < 12; n++) await writeSome();
   for (let step = 0; step < steps; step++) {
     if (watchers.length < 10 || random.chance(0.1)) {
-      const watcher = new ModelWatcher(modelQuery(random, COLLECTION));
+      // Some watch what another one watches.
+      const known = watchers.length > 0 && random.chance(0.35) ? random.pick(watchers).query : undefined;
+      const watcher = new ModelWatcher(known ?? modelQuery(random, COLLECTION));
       watchers.push(watcher);
       begin(watcher);
-      if (watchers.length > 14) watchers.shift()!.subscription?.stop();
+      if (watchers.length > 14) {
+        const leaving = watchers.shift()!;
+        leaving.subscription?.stop();
+        resets += leaving.resets;
+      }
     }
     if (step === Math.floor(steps / 3))
       await store.indexes.create(
@@ -120,7 +127,7 @@ async function run(seed: number, steps: number, erasing = false): Promise<void> 
       expect(watcher.more, described).to.equal(watcher.query.count(model.values()) > expected.length);
     }
   }
-  const resets = watchers.reduce((sum, watcher) => sum + watcher.resets, 0);
+  for (const watcher of watchers) resets += watcher.resets;
   if (erasing) expect(resets, 'those who resume from before an erasure are reset').to.be.above(0);
   else expect(resets, 'no reset while the journal reaches back').to.equal(0);
   for (const watcher of watchers) watcher.subscription?.stop();

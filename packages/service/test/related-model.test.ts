@@ -333,7 +333,9 @@ async function run(seed: number, steps: number): Promise<void> {
   for (let step = 0; step < steps; step++) {
     if (watchers.length < 8 || random.chance(0.15)) {
       const query = random.chance(0.65) ? includeQuery(random, sight) : summaryQuery(random, sight);
-      const watcher = new ModelWatcher(query);
+      // Some watch what another one watches.
+      const known = watchers.length > 0 && random.chance(0.35) ? random.pick(watchers).query : undefined;
+      const watcher = new ModelWatcher(known ?? query);
       watchers.push(watcher);
       begin(watcher);
       if (watchers.length > 12) watchers.shift()!.subscription?.stop();

@@ -1,5 +1,5 @@
 import { expect } from 'chai';
-import { LiveEvent } from '../dist/live/live-event.js';
+import { LiveEvent, StateText } from '../dist/live/live-event.js';
 import { Subscription, type SubscribedView } from '../dist/live/subscription.js';
 
 /** A view of one number, the seq, and a connection that records what it receives. */
@@ -17,7 +17,7 @@ function connect() {
     source: undefined as never,
     resumePoint: (seq: number) => `r${seq}`,
     fullState: (): LiveEvent =>
-      LiveEvent.full('reset', 'w', `r${view.seq}`, { seq: view.seq, documents: [], more: false }),
+      LiveEvent.full('reset', 'w', `r${view.seq}`, view.seq, new StateText({ seq: 1, documents: [], more: false })),
     changeSince: (seq: number): LiveEvent | Promise<LiveEvent> => {
       const event = seq < view.seq ? change(view.seq) : LiveEvent.change('w', `r${seq}`, seq, []);
       return slow.on ? new Promise((resolve) => setTimeout(() => resolve(event), 20)) : event;

@@ -42,6 +42,9 @@ interface PendingCall {
   timer: ReturnType<typeof setTimeout>;
 }
 
+/** A large message may come as slowly as this, in bytes per millisecond. */
+const SLOWEST = 32;
+
 /** A token that could not be had in time is asked for again after so long. */
 const RENEW_AGAIN_MS = 5000;
 
@@ -67,6 +70,8 @@ export class SocketLink implements Link {
   #renewTimer: ReturnType<typeof setTimeout> | undefined;
   #retryTimer: ReturnType<typeof setTimeout> | undefined;
   #silenceTimer: ReturnType<typeof setTimeout> | undefined;
+  /** Until when a large message that was announced may be on its way. */
+  #patientUntilMs = 0;
 
   constructor(options: SocketLinkOptions, listener: LinkListener) {
     this.#options = options;
@@ -139,9 +144,7 @@ export class SocketLink implements Link {
       if (this.#socket === socket) void this.#hello();
     };
     socket.onmessage = ({ data }) => {
-      if (this.#socket !== socket) return;
-      this.#listenForSilence();
-      this.#receive(String(data));
+      if (this.#socket === socket) this.#receive(String(data));
     };
     socket.onerror = ({ message }) => (reason = message ?? reason);
     socket.onclose = (event) => {
@@ -207,9 +210,12 @@ export class SocketLink implements Link {
     socket?.close();
   }
 
-  #listenForSilence(): void {
+  /** @param nextBytes the size of a large message that comes next; nothing is seen of it until it is complete */
+  #listenForSilence(nextBytes = 0): void {
     clearTimeout(this.#silenceTimer);
-    this.#silenceTimer = setTimeout(() => this.#lost('The service does not respond.'), SILENCE_MS);
+    const patienceMs = nextBytes / SLOWEST;
+    this.#patientUntilMs = Date.now() + patienceMs;
+    this.#silenceTimer = setTimeout(() => this.#lost('The service does not respond.'), SILENCE_MS + patienceMs);
   }
 
   #transmit(call: PendingCall): void {
@@ -219,9 +225,9 @@ export class SocketLink implements Link {
 
   #receive(text: string): void {
     const message = JSON.parse(text) as RpcAnswer | RpcNotification;
-    const { seq = 0 } = (('method' in message ? message.params : 'result' in message && message.result) || {}) as {
-      seq?: number;
-    };
+    const { seq = 0, nextBytes } = (('method' in message ? message.params : 'result' in message && message.result) ||
+      {}) as { seq?: number; nextBytes?: number };
+    this.#listenForSilence(nextBytes);
     if (seq > this.#seen) this.#seen = seq;
     if ('method' in message) {
       this.#listener.notified(message.method as keyof LiveNotifications, message.params as never);
@@ -240,6 +246,11 @@ export class SocketLink implements Link {
 
   #giveUp(id: number): void {
     const call = this.#calls.get(id);
+    const patienceMs = this.#patientUntilMs - Date.now();
+    if (call && patienceMs > 0) {
+      call.timer = setTimeout(() => this.#giveUp(id), patienceMs);
+      return;
+    }
     this.#calls.delete(id);
     const why = this.#state.name === 'offline' ? `: ${this.#state.reason}` : '.';
     call?.reject(new ConnectionError(`No answer to "${call.method}" came in time${why}`));

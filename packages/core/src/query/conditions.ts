@@ -18,10 +18,7 @@ export interface Field {
 
 /** What must hold of something of a document, such as a field, for a condition to be true. */
 export type Requirement<Subject extends object = Field> = Subject &
-  (
-    | { kind: 'equal'; values: readonly Scalar[] }
-    | { kind: 'range'; low: Bound | undefined; high: Bound | undefined }
-  );
+  ({ kind: 'equal'; values: readonly Scalar[] } | { kind: 'range'; low: Bound | undefined; high: Bound | undefined });
 
 /** Reads the two sides of a comparison. */
 export interface Sides<Subject extends object> {
@@ -98,12 +95,7 @@ function exactRow(node: Node): Requirement[] | undefined {
 
 type Read<Found> = (name: string, args: readonly Node[], negated: boolean) => Found[];
 
-function alternativesOf<Found>(
-  node: Node,
-  negated: boolean,
-  most: number,
-  read: Read<Found>,
-): Found[][] | undefined {
+function alternativesOf<Found>(node: Node, negated: boolean, most: number, read: Read<Found>): Found[][] | undefined {
   if (node.kind !== 'call') return [[]];
   const { name, args } = node;
   if (name === 'not') return alternativesOf(args[0]!, !negated, most, read);

@@ -8,6 +8,7 @@ import { describeWatch } from '../live/describe-watch.js';
 import { readScopeOf } from '../requests/identity-scope.js';
 import type { Context } from '../requests/context.js';
 import { asProblem } from '../requests/problems.js';
+import { PacedWriter } from '../requests/paced-writer.js';
 
 /** How long a browser waits before it connects again, in milliseconds. */
 const RETRY_MS = 2000;
@@ -24,6 +25,7 @@ export type StreamContext = Pick<
   | 'budgets'
   | 'heartbeatMs'
   | 'closing'
+  | 'sockets'
 >;
 
 /** Answers a request with a watch as an event stream (HTML Standard, section 9.2). */
@@ -35,16 +37,18 @@ export function answerWithWatch(
 ): void {
   const resume = request.headers['last-event-id'];
   const response = reply.raw;
-  const sink = new StreamSink(response, context.maxUnreadBytes);
+  let subscription: Subscription | undefined;
+  const sink = new StreamSink(response, context.maxUnreadBytes, () => void subscription?.catchUp());
+  context.sockets.count(request.raw.socket, () => sink.heldBytes);
   const begin = (first: LiveEvent) => {
     response.writeHead(200, { ...headersOf(reply), ...EVENT_STREAM_HEADERS });
     response.write(`retry: ${RETRY_MS}\n\n`);
     sink.send(first);
   };
-  let subscription: Subscription | undefined;
   const stay = registerStream(context, request, response, {
     watches: () => (subscription ? [describeWatch(target, subscription)] : []),
     suspend: () => subscription?.suspend(),
+    withinEvent: () => sink.withinEvent,
     resume: (identity) => {
       if (!subscription) return;
       const send = subscription.begun ? (first: LiveEvent) => sink.send(first) : begin;
@@ -77,7 +81,6 @@ export function answerWithWatch(
     if (!subscription || subscription.behind || subscription.view.settled || sink.full) return;
     response.write(`: still here\nid: ${subscription.view.resumePoint(context.store.log.seq)}\n\n`);
   }, context.heartbeatMs);
-  response.on('drain', () => void subscription?.catchUp());
   response.on('error', () => response.destroy());
   response.on('close', () => {
     clearInterval(heartbeat);
@@ -96,14 +99,21 @@ export function registerStream(
   context: Pick<Context, 'connections' | 'closing'>,
   request: FastifyRequest,
   response: ServerResponse,
-  watcher: { watches: () => ConnectionWatch[]; suspend: () => void; resume: (identity: Identity) => void },
+  watcher: {
+    watches: () => ConnectionWatch[];
+    suspend: () => void;
+    resume: (identity: Identity) => void;
+    /** Whether an event has been written in part. */
+    withinEvent?: () => boolean;
+  },
 ): { leave: () => void; fail: (error: unknown) => void } {
   const endWith = (problem: Problem) => {
     if (response.writableEnded) return;
     if (!response.headersSent) {
       response.writeHead(problem.status, { 'content-type': 'application/problem+json' });
       response.end(JSON.stringify(problem));
-    } else response.end(`event: end\ndata: ${JSON.stringify(problem)}\n\n`);
+    } else if (watcher.withinEvent?.()) response.destroy();
+    else response.end(`event: end\ndata: ${JSON.stringify(problem)}\n\n`);
   };
   const fail = (error: unknown) =>
     endWith(
@@ -166,21 +176,44 @@ export const EVENT_STREAM_HEADERS = {
 
 /** Writes events to a response, and says when its reader is too slow. */
 class StreamSink implements Sink {
-  constructor(
-    readonly response: ServerResponse,
-    readonly maxUnreadBytes: number,
-  ) {}
+  readonly #response: ServerResponse;
+  readonly #writer: PacedWriter;
+  readonly #maxUnreadBytes: number;
+
+  /** @param onDrained called when everything has been read */
+  constructor(response: ServerResponse, maxUnreadBytes: number, onDrained: () => void) {
+    this.#response = response;
+    this.#writer = new PacedWriter(response, onDrained);
+    this.#maxUnreadBytes = maxUnreadBytes;
+  }
 
   get full(): boolean {
-    return this.response.writableLength > this.maxUnreadBytes;
+    return this.withinEvent || this.#response.writableLength > this.#maxUnreadBytes;
+  }
+
+  /** Whether an event has been written in part. */
+  get withinEvent(): boolean {
+    return this.#writer.busy;
+  }
+
+  /** What waits to be handed over to the connection, in bytes. */
+  get heldBytes(): number {
+    return this.#writer.heldBytes;
   }
 
   send(event: LiveEvent): void {
-    this.response.write(event.encodedBy(encodeEvent));
+    for (const part of event.encodedBy(encodeEvent)) this.#writer.write(part);
   }
 }
 
 /** An event as a block of an event stream (HTML Standard, section 9.2). */
-function encodeEvent({ name, resume, members }: LiveEvent): Buffer {
-  return Buffer.from(`event: ${name}\nid: ${resume}\ndata: {${members}}\n\n`);
+function encodeEvent({ name, resume, start, state }: LiveEvent): Buffer[] {
+  const head = `event: ${name}\nid: ${resume}\ndata: {${start}`;
+  return state?.isWorthSharing
+    ? [encodeText(head), state.encodedBy(encodeText), encodeText('}\n\n')]
+    : [encodeText(`${head}${state?.text ?? ''}}\n\n`)];
+}
+
+function encodeText(text: string): Buffer {
+  return Buffer.from(text);
 }

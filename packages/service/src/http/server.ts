@@ -9,6 +9,7 @@ import { problemError } from '@uproar/protocol';
 import Fastify, { type FastifyInstance, type FastifyServerOptions } from 'fastify';
 import type { ServiceOptions } from '../settings.js';
 import type { Context } from '../requests/context.js';
+import { bytesOfLarge, inPieces } from '../requests/paced-writer.js';
 
 /** A client that has not sent its headers, or all of a request, by then is cut off. */
 const HEADERS_MS = 20_000;
@@ -99,6 +100,12 @@ export async function limitRequests(
       reply.header('cache-control', 'private, no-cache');
     }
     next(null, payload);
+  });
+  app.addHook('onSend', (_request, reply, payload, next) => {
+    const bytes = bytesOfLarge(payload);
+    if (!bytes) return next(null, payload);
+    reply.header('content-length', bytes.length);
+    next(null, inPieces(bytes));
   });
   // Malformed and slow requests never reach a route.
   app.server.on('clientError', ({ code = 'unknown' }: NodeJS.ErrnoException, socket: Duplex) => {

@@ -20,6 +20,8 @@ interface OpenSocket {
   used: boolean;
   /** The identity or address that memory is counted for. */
   holder: string;
+  /** What waits to be handed over to it, in bytes. */
+  waiting: () => number;
   written: number;
   /** Since when nothing of what waits has been read; undefined while nothing waits. */
   stalledMs: number | undefined;
@@ -83,6 +85,12 @@ export class OpenSockets {
     if (open) open.holder = holder;
   }
 
+  /** Says how many bytes wait to be handed over to a socket. */
+  count(socket: Socket, waiting: () => number): void {
+    const open = this.#sockets.get(socket);
+    if (open) open.waiting = waiting;
+  }
+
   /** Notes bytes of a message that has not ended; 0 when it has. */
   noteUnfinished(socket: Socket, bytes: number): void {
     const open = this.#sockets.get(socket);
@@ -121,6 +129,7 @@ export class OpenSockets {
       acceptedMs: performance.now(),
       used: false,
       holder: address,
+      waiting: () => 0,
       written: 0,
       stalledMs: undefined,
       unfinished: 0,
@@ -193,6 +202,6 @@ export class OpenSockets {
   }
 }
 
-function heldBy({ socket, unfinished }: OpenSocket): number {
-  return socket.writableLength + unfinished;
+function heldBy({ socket, waiting, unfinished }: OpenSocket): number {
+  return socket.writableLength + waiting() + unfinished;
 }

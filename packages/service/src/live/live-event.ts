@@ -7,12 +7,43 @@ export interface FullState {
   more: boolean;
 }
 
-/** Encodes an event for a transport. */
-export type EventEncoder = (event: LiveEvent) => Buffer;
+/** From this length, in UTF-16 code units, a state is encoded once for all. */
+const WORTH_SHARING = 16 * 1024;
+
+/** The members `documents` and `more` of a full state as JSON text, for all events that carry them. */
+export class StateText {
+  readonly text: string;
+  readonly #encoded = new Map<(text: string) => Buffer, Buffer>();
+  #sizeBytes: number | undefined;
+
+  constructor({ documents, more }: FullState) {
+    this.text = `"documents":[${documents.join(',')}],"more":${more}`;
+  }
+
+  get sizeBytes(): number {
+    this.#sizeBytes ??= Buffer.byteLength(this.text);
+    return this.#sizeBytes;
+  }
+
+  /** Whether it is so large that events should share its bytes. Smaller ones are encoded again as fast. */
+  get isWorthSharing(): boolean {
+    return this.text.length > WORTH_SHARING;
+  }
+
+  /** Its bytes in one encoding. They are made once, however many connections they go to. */
+  encodedBy(encode: (text: string) => Buffer): Buffer {
+    let bytes = this.#encoded.get(encode);
+    if (!bytes) this.#encoded.set(encode, (bytes = encode(this.text)));
+    return bytes;
+  }
+}
+
+/** Encodes an event for a transport, in parts that follow each other. */
+export type EventEncoder = (event: LiveEvent) => readonly Buffer[];
 
 /** One event of a view, sent to every connection that watches it. */
 export class LiveEvent {
-  readonly #encoded = new Map<EventEncoder, Buffer>();
+  readonly #encoded = new Map<EventEncoder, readonly Buffer[]>();
   #sizeBytes: number | undefined;
 
   private constructor(
@@ -21,34 +52,41 @@ export class LiveEvent {
     readonly seq: number,
     /** The point to resume from after this event. */
     readonly resume: string,
-    /** The members of the event as JSON text, without the braces around them. */
-    readonly members: string,
+    /** The first members of the event as JSON text, without the brace before them. */
+    readonly start: string,
+    /** The members after them, in events with a full state. */
+    readonly state?: StateText,
     /** True for a change with an empty patch. */
     readonly empty = false,
   ) {}
 
   /** The first event of a watch, or one that says: forget what you had. */
-  static full(name: 'result' | 'reset', watch: string, resume: string, state: FullState): LiveEvent {
-    const members = `"seq":${state.seq},"documents":[${state.documents.join(',')}],"more":${state.more}`;
-    return new LiveEvent(name, watch, state.seq, resume, members);
+  static full(name: 'result' | 'reset', watch: string, resume: string, seq: number, state: StateText): LiveEvent {
+    return new LiveEvent(name, watch, seq, resume, `"seq":${seq},`, state);
   }
 
   /** An event that changes the state. An empty patch only says that the state still holds at `seq`. */
   static change(watch: string, resume: string, seq: number, patch: JsonPatch, more?: boolean): LiveEvent {
     const members = `"seq":${seq},"patch":${JSON.stringify(patch)}${more === undefined ? '' : `,"more":${more}`}`;
-    return new LiveEvent('change', watch, seq, resume, members, patch.length === 0 && more === undefined);
+    const empty = patch.length === 0 && more === undefined;
+    return new LiveEvent('change', watch, seq, resume, members, undefined, empty);
+  }
+
+  /** The members of the event as JSON text, without the braces around them. */
+  get members(): string {
+    return this.state ? this.start + this.state.text : this.start;
   }
 
   /** The size of the event without the frame of a transport, in bytes. */
   get sizeBytes(): number {
-    this.#sizeBytes ??= Buffer.byteLength(this.members);
+    this.#sizeBytes ??= Buffer.byteLength(this.start) + (this.state?.sizeBytes ?? 0);
     return this.#sizeBytes;
   }
 
   /** The bytes of the event for one transport. They are made once, however many connections they go to. */
-  encodedBy(encoder: EventEncoder): Buffer {
-    let bytes = this.#encoded.get(encoder);
-    if (!bytes) this.#encoded.set(encoder, (bytes = encoder(this)));
-    return bytes;
+  encodedBy(encoder: EventEncoder): readonly Buffer[] {
+    let parts = this.#encoded.get(encoder);
+    if (!parts) this.#encoded.set(encoder, (parts = encoder(this)));
+    return parts;
   }
 }

@@ -4,14 +4,17 @@ import { type WatchTarget } from '@uproar/protocol';
 import type { ByteBudget, ByteLease } from '../limits/byte-budget.js';
 import { asLimitProblem, tooManyBytes, tooMuchLiveWork } from '../limits/costs.js';
 import type { LiveWork } from '../limits/live-work.js';
-import { LiveEvent, type FullState } from './live-event.js';
+import { LiveEvent, StateText, type FullState } from './live-event.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { Delta, Source } from './source.js';
 import { isBudgetProblem, Subscription, type DeliveryCounter, type Sink, type SubscribedView } from './subscription.js';
 
-/** A full state up to this size is kept while it holds, for others who begin to watch; all of them together up to the second. */
-const MAX_KEPT_CHARACTERS = 4 * 1024 * 1024;
-const MAX_KEPT_IN_ALL = 32 * 1024 * 1024;
+/** The text of a full state is kept while it holds, for others who begin to watch: of all views so much, in UTF-16 code units. */
+const MAX_KEPT = 32 * 1024 * 1024;
+
+/** One that is larger than the first is kept only for so long after it was last used, in milliseconds. */
+const LARGE = 4 * 1024 * 1024;
+const LARGE_KEPT_MS = 5000;
 
 /** Work below this, divided by the number of watchers, is not counted. */
 const LITTLE_WORK = 100;
@@ -23,8 +26,29 @@ export interface ViewBudgets {
   watchBytes: number;
 }
 
+/** How far the commits have come. */
+export interface CommitPosition {
+  /** The seq of the newest commit. */
+  readonly seq: number;
+  /** Whether all views know of it. */
+  readonly distributed: boolean;
+}
+
 /** How much of full states is kept in memory, for all views together. */
 const kept = { characters: 0 };
+
+/** A reading of a whole state that takes longer, for all who wait for it. */
+interface Reading {
+  /** How often the view had changed when it began; undefined before it begins. */
+  changes?: number;
+  state: Promise<LiveState>;
+}
+
+/** The whole state of a view at a seq. */
+interface LiveState {
+  readonly seq: number;
+  readonly text: StateText;
+}
 
 /** What all watchers of the same target share. */
 export class LiveView implements SubscribedView {
@@ -32,9 +56,16 @@ export class LiveView implements SubscribedView {
   readonly #fingerprint: string;
   readonly #changesSince = new Map<number, LiveEvent | undefined | Promise<LiveEvent | undefined>>();
   #changesAreOf = -1;
+  /** The last event with the whole state, as long as that has not changed. */
   #lastFull: LiveEvent | undefined;
+  #forgetting: NodeJS.Timeout | undefined;
   readonly #lease: ByteLease;
   #refilling: Promise<void> | undefined;
+  /** How often something has happened that may have changed the state. */
+  #changes = 0;
+  /** A reading of the whole state in progress, and the one that follows it. */
+  #reading: Reading | undefined;
+  #nextReading: Reading | undefined;
   readonly cost = { sinceMs: Date.now(), tested: 0, changed: 0, deliveries: 0, sentBytes: 0, milliseconds: 0 };
 
   /** @param target the target as it was first requested */
@@ -44,7 +75,7 @@ export class LiveView implements SubscribedView {
     readonly target: WatchTarget,
     storeId: string,
     private readonly recorder: MetricsRecorder,
-    private readonly currentSeq: () => number,
+    private readonly position: CommitPosition,
     private readonly onEmpty: (view: LiveView) => void,
     private readonly budgets: ViewBudgets,
     holder: string,
@@ -72,7 +103,7 @@ export class LiveView implements SubscribedView {
 
   /** The seq of the view, or the one it is about to reach. */
   get seq(): number {
-    return this.source.seq ?? this.currentSeq();
+    return this.source.seq ?? this.position.seq;
   }
 
   /** Ends when no change is held back by a reading of the store; nothing when none is. */
@@ -88,27 +119,85 @@ export class LiveView implements SubscribedView {
   /** The whole state, as the first event or as a reset. */
   fullState(name: 'result' | 'reset'): LiveEvent | Promise<LiveEvent> {
     const last = this.#lastFull;
-    if (last?.name === name && last.seq === this.seq) return last;
-    const state = this.source.read();
-    if (state instanceof Promise) return state.then((full) => this.#full(name, full));
-    const event = this.#full(name, state);
-    const { length } = event.members;
-    this.#keep(undefined);
-    if (length < MAX_KEPT_CHARACTERS && kept.characters + length < MAX_KEPT_IN_ALL) this.#keep(event);
+    const holds = last?.seq === this.seq || (this.source.seq === undefined && this.position.distributed);
+    if (last?.state && holds) {
+      this.#forgetting?.refresh();
+      return last.name === name && last.seq === this.seq ? last : this.#full(name, { seq: this.seq, text: last.state });
+    }
+    const state = this.#read();
+    return state instanceof Promise ? state.then((found) => this.#full(name, found)) : this.#full(name, state);
+  }
+
+  /** An event with a state, which is kept for others while it holds. */
+  #full(name: 'result' | 'reset', { seq, text }: LiveState): LiveEvent {
+    const event = LiveEvent.full(name, this.name, this.resumePoint(seq), seq, text);
+    if (text === this.#lastFull?.state) this.#lastFull = event;
     return event;
   }
 
-  /** @throws {ProblemError} `query-too-costly`, or `budget-exceeded` when it is too much to be held */
-  #full(name: 'result' | 'reset', state: FullState): LiveEvent {
+  /**
+   * Reads the state. However many ask while it is being read, it is read once for those who came before the next change,
+   * and once more for all who came after it.
+   */
+  #read(): LiveState | Promise<LiveState> {
+    const present = this.#reading;
+    if (present?.changes === this.#changes) return present.state;
+    if (present) return (this.#nextReading ??= this.#readAfter(present)).state;
+    const changes = this.#changes;
+    const state = this.source.read();
+    if (!(state instanceof Promise)) return this.#toText(state, changes);
+    this.#reading = { changes, state: state.then((found) => this.#toText(found, changes)) };
+    this.#endWith(this.#reading);
+    return this.#reading.state;
+  }
+
+  #readAfter(present: Reading): Reading {
+    const next: Reading = {
+      state: present.state
+        .catch(() => undefined)
+        .then(async () => {
+          this.#reading = next;
+          this.#nextReading = undefined;
+          if (this.#subscriptions.size === 0) throw new Error('The watch has ended.');
+          const changes = (next.changes = this.#changes);
+          return this.#toText(await this.source.read(), changes);
+        }),
+    };
+    this.#endWith(next);
+    return next;
+  }
+
+  #endWith(reading: Reading): void {
+    const end = () => {
+      if (this.#reading === reading) this.#reading = undefined;
+    };
+    reading.state.then(end, end);
+  }
+
+  /**
+   * @param changes how often the view had changed when the state was read
+   * @throws {ProblemError} `query-too-costly`, or `budget-exceeded` when it is too much to be held
+   */
+  #toText(state: FullState, changes: number): LiveState {
     const bytes = state.documents.reduce((sum, { length }) => sum + length, 0);
     if (bytes > this.budgets.watchBytes) throw tooManyBytes('The state of this watch', this.budgets.watchBytes);
     if (this.source.holds) this.#lease.set(2 * bytes);
-    return LiveEvent.full(name, this.name, this.resumePoint(state.seq), state);
+    const text = new StateText(state);
+    if (changes === this.#changes && !this.#refilling) this.#keep(text, state.seq);
+    return { seq: state.seq, text };
   }
 
-  #keep(event: LiveEvent | undefined): void {
-    kept.characters += (event?.members.length ?? 0) - (this.#lastFull?.members.length ?? 0);
-    this.#lastFull = event;
+  /** Keeps a state for others, or with none nothing any more. */
+  #keep(text?: StateText, seq = 0): void {
+    clearTimeout(this.#forgetting);
+    this.#forgetting = undefined;
+    kept.characters -= this.#lastFull?.state?.text.length ?? 0;
+    this.#lastFull = undefined;
+    const length = text?.text.length ?? 0;
+    if (!text || this.#subscriptions.size === 0 || kept.characters + length > MAX_KEPT) return;
+    kept.characters += length;
+    this.#lastFull = LiveEvent.full('result', this.name, this.resumePoint(seq), seq, text);
+    if (length > LARGE) this.#forgetting = setTimeout(() => this.#keep(), LARGE_KEPT_MS).unref();
   }
 
   /** The changes after `seq` as one event; undefined if they are no longer available. */
@@ -168,7 +257,7 @@ export class LiveView implements SubscribedView {
 
   remove(subscription: Subscription): void {
     if (!this.#subscriptions.delete(subscription) || this.#subscriptions.size > 0) return;
-    this.#keep(undefined);
+    this.#keep();
     this.#lease.release();
     this.onEmpty(this);
   }
@@ -181,6 +270,8 @@ export class LiveView implements SubscribedView {
   distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
     const started = performance.now();
     this.cost.tested++;
+    this.#changes++;
+    this.#keep();
     const { meters = [] } = this.source;
     const left = meters.length === 0 ? Infinity : this.#workLeft(started);
     if (left <= 0) return this.#charge(0, started);
@@ -209,10 +300,13 @@ export class LiveView implements SubscribedView {
       this.#send(delta, sinceMs);
       return;
     }
-    this.#refilling = delta
+    const refilling = delta
       .then((found) => this.#send(found, sinceMs))
       .catch((error: unknown) => this.#failOn(error))
-      .finally(() => (this.#refilling = undefined));
+      .finally(() => {
+        if (this.#refilling === refilling) this.#refilling = undefined;
+      });
+    this.#refilling = refilling;
   }
 
   /** The number of steps that the watchers of this view may still use together. */
@@ -261,7 +355,6 @@ export class LiveView implements SubscribedView {
   }
 
   #send(delta: Delta, sinceMs: number): void {
-    this.#keep(undefined);
     if (delta.patch.length === 0 && delta.more === undefined) return;
     let event: LiveEvent;
     try {

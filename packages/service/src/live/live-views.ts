@@ -7,7 +7,7 @@ import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import type { AppliedCommit, Store } from '../store/index.js';
 import type { UsageMeter } from '../usage/usage-meter.js';
 import type { LiveEvent } from './live-event.js';
-import { LiveView, type ViewBudgets } from './live-view.js';
+import { LiveView, type CommitPosition, type ViewBudgets } from './live-view.js';
 import { type Sink, type Subscription } from './subscription.js';
 import { createSource } from './create-source.js';
 import { type Source } from './source.js';
@@ -20,7 +20,7 @@ const COLLECTION_LIST_INTERVAL_MS = 250;
 const BEGIN_ANEW = '';
 
 /** All live views of a store, and their watchers. */
-export class LiveViews {
+export class LiveViews implements CommitPosition {
   readonly #store: Store;
   readonly #recorder: MetricsRecorder;
   readonly #budgets: ViewBudgets;
@@ -31,6 +31,7 @@ export class LiveViews {
   readonly #dependencies = new DependencyIndex<LiveView>();
   readonly #stopListening: () => void;
   #lastName = 0;
+  #distributedSeq: number;
   #collectionListTimer: NodeJS.Timeout | undefined;
 
   constructor(
@@ -43,7 +44,16 @@ export class LiveViews {
     this.#store = store;
     this.#recorder = recorder;
     this.#usage = usage;
+    this.#distributedSeq = store.log.seq;
     this.#stopListening = store.log.onApplied((group) => this.#distribute(group));
+  }
+
+  get seq(): number {
+    return this.#store.log.seq;
+  }
+
+  get distributed(): boolean {
+    return this.#distributedSeq === this.seq;
   }
 
   /** How many watches were ended because their work was too much. */
@@ -134,7 +144,7 @@ export class LiveViews {
         target,
         this.#store.id,
         this.#recorder,
-        () => this.#store.log.seq,
+        this,
         (empty) => this.#forget(empty),
         this.#budgets,
         holder,
@@ -220,6 +230,7 @@ export class LiveViews {
     }
     this.#recorder.recordMatch(concerned.size, performance.now() - started);
     for (const [view, changes] of concerned) view.distribute(seq, changes, started);
+    this.#distributedSeq = seq;
     if (concerned.size > 0) this.#recorder.recordDistribution(performance.now() - started);
     this.#collectionListTimer ??= setTimeout(
       () => this.#distributeCollectionList(),

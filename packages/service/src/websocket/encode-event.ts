@@ -1,17 +1,24 @@
 import type { LiveEvent } from '../live/live-event.js';
-import { frameText } from './frame.js';
+import { frameAround, frameMiddle, frameText } from './frame.js';
 
-/** An event as a JSON-RPC 2.0 notification, in a WebSocket frame. */
-export function frameEvent(event: LiveEvent): Buffer {
-  return frameText(Buffer.from(`{"jsonrpc":"2.0","method":"${event.name}","params":${writeParams(event)}}`));
+/** An event as a JSON-RPC 2.0 notification, in WebSocket frames. */
+export function frameEvent(event: LiveEvent): Buffer[] {
+  return frameParams(`{"jsonrpc":"2.0","method":"${event.name}","params":{`, event);
+}
+
+/** The first event as the answer to the call `watch`. */
+export function frameAnswer(id: string | number, event: LiveEvent): Buffer[] {
+  return frameParams(`{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":{`, event);
 }
 
 /** A `reset` notification for a client that knows the watch by its previous id. */
-export function renamedEvent({ watch, resume, members }: LiveEvent, was: string): string {
-  return `{"jsonrpc":"2.0","method":"reset","params":{"watch":"${watch}","was":"${was}","resume":"${resume}",${members}}}`;
+export function frameRenamed(event: LiveEvent, was: string): Buffer[] {
+  return frameParams(`{"jsonrpc":"2.0","method":"reset","params":{"was":"${was}",`, event);
 }
 
-/** The parameters of an event, and the `result` of the call `watch`. */
-export function writeParams({ watch, resume, members }: LiveEvent): string {
-  return `{"watch":"${watch}","resume":"${resume}",${members}}`;
+function frameParams(before: string, { watch, resume, start, state }: LiveEvent): Buffer[] {
+  const head = `${before}"watch":"${watch}","resume":"${resume}",${start}`;
+  return state?.isWorthSharing
+    ? frameAround(head, state.encodedBy(frameMiddle), '}}')
+    : [frameText(`${head}${state?.text ?? ''}}}`)];
 }

@@ -1,6 +1,9 @@
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
-import { frameText } from './frame.js';
+import { PacedWriter } from '../requests/paced-writer.js';
+
+/** A message that is larger is announced, in bytes. */
+const ANNOUNCED_BYTES = 256 * 1024;
 
 /**
  * The frames that one connection is sent. When the other side reads too slowly, the service stops reading from it and
@@ -9,20 +12,30 @@ import { frameText } from './frame.js';
 export class OutgoingFrames {
   readonly #socket: WebSocket;
   readonly #stream: Duplex;
+  readonly #writer: PacedWriter;
   readonly #maxUnreadBytes: number;
-  readonly #heldAnswers: string[] = [];
+  readonly #announce: (bytes: number) => Buffer;
+  readonly #heldAnswers: (readonly Buffer[])[] = [];
   #full = false;
 
   /**
    * @param stream the connection below the WebSocket
    * @param maxUnreadBytes the connection is full when more bytes wait to be read
+   * @param announce makes the message that goes before a large one, so that the other side is patient
    * @param onDrained called when a full connection has been read
    */
-  constructor(socket: WebSocket, stream: Duplex, maxUnreadBytes: number, onDrained: () => void) {
+  constructor(
+    socket: WebSocket,
+    stream: Duplex,
+    maxUnreadBytes: number,
+    announce: (bytes: number) => Buffer,
+    onDrained: () => void,
+  ) {
     this.#socket = socket;
     this.#stream = stream;
     this.#maxUnreadBytes = maxUnreadBytes;
-    stream.on('drain', () => {
+    this.#announce = announce;
+    this.#writer = new PacedWriter(stream, () => {
       if (!this.#full) return;
       this.#full = false;
       onDrained();
@@ -34,32 +47,39 @@ export class OutgoingFrames {
     return this.#full;
   }
 
+  /** What waits to be handed over to the connection, in bytes. */
+  get heldBytes(): number {
+    return this.#writer.heldBytes;
+  }
+
   /**
-   * Sends a complete frame. It bypasses the sender of `ws`, which would frame it again for every connection; nothing
-   * else is written.
+   * Sends whole frames. It bypasses the sender of `ws`, which would frame it again for every connection.
+   * What `ws` itself sends are control frames, which may stand between fragments.
    */
-  write(frame: Buffer): void {
+  write(frames: Buffer): void {
     if (this.#socket.readyState !== this.#socket.OPEN) return;
-    this.#stream.write(frame);
-    if (!this.#full && this.#stream.writableLength > this.#maxUnreadBytes) {
+    this.#writer.write(frames);
+    if (!this.#full && (this.#writer.busy || this.#stream.writableLength > this.#maxUnreadBytes)) {
       this.#full = true;
       this.#socket.pause();
     }
   }
 
-  /** Sends a message, also over a full connection. */
-  writeText(message: string): void {
-    this.write(frameText(Buffer.from(message)));
+  /** Sends a message in parts of whole frames, also over a full connection. */
+  send(parts: readonly Buffer[]): void {
+    const bytes = parts.reduce((sum, { length }) => sum + length, 0);
+    if (bytes > ANNOUNCED_BYTES) this.write(this.#announce(bytes));
+    for (const part of parts) this.write(part);
   }
 
-  /** Sends an answer; holds it if the connection is full. */
-  answer(text: string): void {
-    if (this.#full) this.#heldAnswers.push(text);
-    else this.writeText(text);
+  /** Like {@link send}, but waits while the connection is full. */
+  answer(parts: readonly Buffer[]): void {
+    if (this.#full) this.#heldAnswers.push(parts);
+    else this.send(parts);
   }
 
   /** Sends the held answers. */
   sendHeldAnswers(): void {
-    for (const answer of this.#heldAnswers.splice(0)) this.writeText(answer);
+    for (const parts of this.#heldAnswers.splice(0)) this.answer(parts);
   }
 }

@@ -6,8 +6,7 @@ import { WebSocketServer, type WebSocket } from 'ws';
 import { auditFailure, auditRefusal, readBearer } from '../requests/credentials.js';
 import type { Context } from '../requests/context.js';
 import type { Identity } from '../identity/identity.js';
-import { staleness, tellStaleness } from './staleness.js';
-import { frameText } from './frame.js';
+import { frameAlive, tellStaleness } from './alive.js';
 import { asksForWebSocket, ignoreUpgrade } from './ignore-upgrade.js';
 import { ENVELOPE_BYTES } from '../requests/parse-body.js';
 import { LIVE_PATH, SocketSession, type SessionParts } from './socket-session.js';
@@ -75,10 +74,7 @@ export function serveSockets(
   });
 
   const { cluster } = context;
-  const aliveFrame = () => {
-    const params = { seq: context.store.log.seq, ...staleness(cluster) };
-    return frameText(Buffer.from(JSON.stringify({ jsonrpc: '2.0', method: 'alive', params })));
-  };
+  const aliveFrame = () => frameAlive(context.store.log.seq, cluster);
   const stopTelling =
     cluster &&
     tellStaleness(cluster, () => {
@@ -89,6 +85,8 @@ export function serveSockets(
   const heartbeat = setInterval(() => {
     const alive = aliveFrame();
     for (const [webSocket, session] of sessions) {
+      // Nothing is read from a full connection. It ends when it does not read.
+      if (session.full) unanswered.delete(webSocket);
       const pings = unanswered.get(webSocket) ?? 0;
       if (pings === MAX_UNANSWERED) {
         webSocket.terminate();

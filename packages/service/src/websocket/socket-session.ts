@@ -22,8 +22,9 @@ import { checkMethod, checkParams, findCallId, readCall, RpcFault } from './rpc-
 import { SocketWatches, type WatchOutput } from './socket-watches.js';
 import { findSeenDocument } from '../reading/visible-document.js';
 import { VERSION } from '../version.js';
-import { staleness } from './staleness.js';
-import { frameEvent } from './encode-event.js';
+import { frameAlive, staleness } from './alive.js';
+import { frameAnswer, frameEvent, frameRenamed } from './encode-event.js';
+import { frameText } from './frame.js';
 import { IncomingMessages } from './incoming-messages.js';
 import { OutgoingFrames } from './outgoing-frames.js';
 import type { LiveEvent } from '../live/live-event.js';
@@ -119,13 +120,20 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#stream = stream;
     this.identity = identity;
     this.#watches = new SocketWatches(context.views, this);
-    this.#frames = new OutgoingFrames(socket, stream, context.maxUnreadBytes, () => this.#drained());
+    this.#frames = new OutgoingFrames(
+      socket,
+      stream,
+      context.maxUnreadBytes,
+      (bytes) => frameAlive(context.store.log.seq, context.cluster, bytes),
+      () => this.#drained(),
+    );
     this.#messages = new IncomingMessages(
       socket,
       (message) => this.#handle(message),
       () => this.full || this.#authenticating || this.#queries >= MAX_QUERIES,
     );
     this.#leave = context.connections.enter(this);
+    context.sockets.count(stream as Socket, () => this.#frames.heldBytes);
     if (!identity) this.#awaitHello();
     else context.sockets.identify(stream as Socket, limitHolder(identity, origin.address));
     socket.on('message', (message: Buffer) => this.#receive(message));
@@ -151,7 +159,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
       agent: this.origin.agent,
       sentBytes: bytesWritten,
       receivedBytes: bytesRead,
-      unreadBytes: writableLength,
+      unreadBytes: writableLength + Math.round(this.#frames.heldBytes),
       watches: this.#watches.describe(),
     };
   }
@@ -184,7 +192,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   send(event: LiveEvent): void {
-    this.#frames.write(event.encodedBy(frameEvent));
+    this.#frames.send(event.encodedBy(frameEvent));
   }
 
   /** Sends a heartbeat with the present seq. */
@@ -199,7 +207,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   notify(message: string): void {
-    this.#frames.writeText(message);
+    this.#frames.write(frameText(message));
   }
 
   /** After a full connection was read: sends the changes that it missed, then its answers, then handles its next calls. */
@@ -428,7 +436,15 @@ export class SocketSession implements WatchOutput, LiveConnection {
   }
 
   answer(id: string | number | null, result: string): void {
-    this.#frames.answer(`{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":${result}}`);
+    this.#frames.answer([frameText(`{"jsonrpc":"2.0","id":${JSON.stringify(id)},"result":${result}}`)]);
+  }
+
+  answerWith(id: string | number, first: LiveEvent): void {
+    this.#frames.answer(frameAnswer(id, first));
+  }
+
+  sendRenamed(event: LiveEvent, was: string): void {
+    this.#frames.send(frameRenamed(event, was));
   }
 
   refuse(id: string | number | null, error: unknown): void {
@@ -440,7 +456,7 @@ export class SocketSession implements WatchOutput, LiveConnection {
           : this.#describeFault(error);
     const message = problem.title;
     this.#context.recorder.recordProblem(problem.type);
-    this.#frames.answer(JSON.stringify({ jsonrpc: '2.0', id, error: { code, message, data: problem } }));
+    this.#frames.answer([frameText(JSON.stringify({ jsonrpc: '2.0', id, error: { code, message, data: problem } }))]);
   }
 
   #describeFault(error: unknown): { code: number; problem: Problem } {

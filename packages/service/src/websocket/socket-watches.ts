@@ -7,7 +7,6 @@ import {
   type WatchTarget,
 } from '@uproar/protocol';
 import { asProblem } from '../requests/problems.js';
-import { renamedEvent, writeParams } from './encode-event.js';
 import { describeWatch } from '../live/describe-watch.js';
 import type { LiveEvent } from '../live/live-event.js';
 import type { Sink, Subscription } from '../live/subscription.js';
@@ -26,7 +25,10 @@ interface OpenWatch {
 
 /** The output of a connection for its watches. */
 export interface WatchOutput extends Sink {
-  answer(id: string | number, result: string): void;
+  /** Answers a call with the first event of its watch. */
+  answerWith(id: string | number, first: LiveEvent): void;
+  /** Resets a watch that the client knows by its previous id. */
+  sendRenamed(event: LiveEvent, was: string): void;
   refuse(id: string | number, error: unknown): void;
   notify(message: string): void;
 }
@@ -118,7 +120,7 @@ export class SocketWatches {
   }
 
   #answer(watch: OpenWatch, first: LiveEvent): void {
-    for (const id of watch.waiting.splice(0)) this.#output.answer(id, writeParams(first));
+    for (const id of watch.waiting.splice(0)) this.#output.answerWith(id, first);
   }
 
   /** Pending calls for the same watch get the whole state. */
@@ -153,7 +155,7 @@ export class SocketWatches {
     if (this.#byName.get(name) !== watch) return;
     const before = watch.subscription;
     const send = before.begun
-      ? (first: LiveEvent) => this.#output.notify(renamedEvent(first, name))
+      ? (first: LiveEvent) => this.#output.sendRenamed(first, name)
       : (first: LiveEvent) => this.#answer(watch, first);
     try {
       watch.subscription = this.#views.review(before, watch.target, scope, send, (error) => this.#fail(watch, error));
