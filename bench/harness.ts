@@ -24,7 +24,13 @@ export interface Row {
 /** What a server process has used so far. */
 export interface Usage {
   cpuMs: number;
-  rssBytes: number;
+}
+
+/** The memory of a server process after a garbage collection. */
+export interface Memory {
+  residentBytes: number;
+  /** Without what is free in the heap of JavaScript. */
+  usedBytes: number;
 }
 
 /** A server in a process of its own. */
@@ -46,11 +52,17 @@ export class BenchServer {
     return new BenchServer(child, url, directory);
   }
 
-  async usage(): Promise<Usage> {
-    const answer = new Promise<Usage>((resolve) =>
-      this.child.once('message', (message) => resolve((message as { usage: Usage }).usage)),
-    );
-    this.child.send({ ask: 'usage' });
+  usage(): Promise<Usage> {
+    return this.#ask('usage');
+  }
+
+  memory(): Promise<Memory> {
+    return this.#ask('memory');
+  }
+
+  #ask<Answer>(ask: string): Promise<Answer> {
+    const answer = new Promise<Answer>((resolve) => this.child.once('message', (found) => resolve(found as Answer)));
+    this.child.send({ ask });
     return answer;
   }
 

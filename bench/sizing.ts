@@ -127,7 +127,7 @@ async function run(trial: Trial) {
   };
   const measured = {
     cpu: (after.cpuMs - before.cpuMs) / 1000 / seconds,
-    memoryMb: after.rssBytes / 1e6,
+    memoryMb: (await server.memory()).residentBytes / 1e6,
     sentKbPerS: bytes / 1000 / seconds,
     diskMb: sizeOf(server.directory) / 1e6,
   };

@@ -1,3 +1,5 @@
+import { ItemsByKey } from './items-by-key.js';
+
 /** Of longer texts, a part of this length is looked for, in UTF-16 code units. */
 const LONGEST = 8;
 
@@ -12,23 +14,21 @@ const WORTH_ITEMS = 10;
  * up at every place of the other text.
  */
 export class ContainedTexts<Item> {
-  readonly #byLength = new Map<number, Map<string, Set<Item>>>();
+  readonly #byLength = new Map<number, ItemsByKey<string, Item>>();
   /** The part that each item is known by, for each of its texts. */
   readonly #parts = new Map<Item, Map<string, string>>();
 
   /** How many items are known by the same part as this text would be. */
   crowd(text: string): number {
     const part = this.#rarestPart(text);
-    return this.#byLength.get(part.length)?.get(part)?.size ?? 0;
+    return this.#byLength.get(part.length)?.count(part) ?? 0;
   }
 
   add(text: string, item: Item): void {
     const part = this.#rarestPart(text);
     let parts = this.#byLength.get(part.length);
-    if (!parts) this.#byLength.set(part.length, (parts = new Map()));
-    const items = parts.get(part);
-    if (items) items.add(item);
-    else parts.set(part, new Set([item]));
+    if (!parts) this.#byLength.set(part.length, (parts = new ItemsByKey()));
+    parts.add(part, item);
     const known = this.#parts.get(item);
     if (known) known.set(text, part);
     else this.#parts.set(item, new Map([[text, part]]));
@@ -43,9 +43,7 @@ export class ContainedTexts<Item> {
     // Another text of the item may be known by the same part.
     if ([...known.values()].includes(part)) return;
     const parts = this.#byLength.get(part.length)!;
-    const items = parts.get(part)!;
-    items.delete(item);
-    if (items.size === 0) parts.delete(part);
+    parts.remove(part, item);
     if (parts.size === 0) this.#byLength.delete(part.length);
   }
 
@@ -56,7 +54,7 @@ export class ContainedTexts<Item> {
       return;
     }
     for (const [length, parts] of this.#byLength) {
-      for (let at = 0; at + length <= text.length; at++) parts.get(text.slice(at, at + length))?.forEach(found);
+      for (let at = 0; at + length <= text.length; at++) parts.find(text.slice(at, at + length), found);
     }
   }
 
@@ -66,7 +64,7 @@ export class ContainedTexts<Item> {
     const last = text.length - LONGEST;
     const parts = [0, last >> 1, last].map((at) => text.slice(at, at + LONGEST));
     const known = this.#byLength.get(LONGEST);
-    const crowdOf = (part: string) => known?.get(part)?.size ?? 0;
+    const crowdOf = (part: string) => known?.count(part) ?? 0;
     return parts.reduce((rarest, part) => (crowdOf(part) < crowdOf(rarest) ? part : rarest));
   }
 }

@@ -2,6 +2,7 @@ import type { DocumentChange } from '../write/commit.js';
 import type { Document } from '../document/document.js';
 import { valueOfField } from '../query/fields.js';
 import { joinName } from '../query/names.js';
+import { ItemsByKey } from './items-by-key.js';
 
 /** A dependency on one document, or on the documents of a collection that have a value in a field. */
 export interface Dependency {
@@ -13,7 +14,7 @@ export interface Dependency {
 
 interface FieldDependencies<Item> {
   readonly path: readonly string[] | undefined;
-  readonly byValue: Map<string, Set<Item>>;
+  readonly byValue: ItemsByKey<string, Item>;
 }
 
 /**
@@ -28,11 +29,8 @@ export class DependencyIndex<Item> {
     if (!fields) this.#byCollection.set(collection, (fields = new Map()));
     const key = field ? joinName(field) : '';
     let entry = fields.get(key);
-    if (!entry) fields.set(key, (entry = { path: field, byValue: new Map() }));
-    const items = entry.byValue.get(value);
-    if (items) items.add(item);
-    else entry.byValue.set(value, new Set([item]));
-    return !items;
+    if (!entry) fields.set(key, (entry = { path: field, byValue: new ItemsByKey() }));
+    return entry.byValue.add(value, item);
   }
 
   /** Returns true if no other item has this dependency. */
@@ -40,10 +38,8 @@ export class DependencyIndex<Item> {
     const fields = this.#byCollection.get(collection);
     const key = field ? joinName(field) : '';
     const byValue = fields?.get(key)?.byValue;
-    const items = byValue?.get(value);
-    if (!items?.delete(item) || items.size > 0) return false;
-    byValue!.delete(value);
-    if (byValue!.size === 0) fields!.delete(key);
+    if (!byValue?.remove(value, item)) return false;
+    if (byValue.size === 0) fields!.delete(key);
     if (fields!.size === 0) this.#byCollection.delete(collection);
     return true;
   }
@@ -61,11 +57,11 @@ export class DependencyIndex<Item> {
   /** Calls `found` for all who are interested in the document as it was or as it is; perhaps more than once for one. */
   interested({ collection, id, before, after }: DocumentChange, found: (item: Item) => void): void {
     for (const { path, byValue } of this.#byCollection.get(collection)?.values() ?? []) {
-      if (!path) byValue.get(id)?.forEach(found);
+      if (!path) byValue.find(id, found);
       else
         for (const document of [before, after]) {
           const value = document && fieldOf(document, path);
-          if (value !== undefined) byValue.get(value)?.forEach(found);
+          if (value !== undefined) byValue.find(value, found);
         }
     }
   }

@@ -8,6 +8,7 @@ import { Areas } from './areas.js';
 import { describeClue, findClues, TOO_MUCH, type Clue, type Subject } from './clues.js';
 import { ContainedTexts } from './contained-texts.js';
 import { Intervals } from './intervals.js';
+import { ItemsByKey } from './items-by-key.js';
 
 /** How the matcher finds a condition, from the cheapest way to the most expensive one. */
 export const MATCHING_KINDS = ['values', 'ranges', 'areas', 'texts', 'every-change'] as const;
@@ -30,8 +31,8 @@ const KIND_OF: Readonly<Record<Clue['kind'], (typeof MATCHING_KINDS)[number]>> =
 
 /** The conditions that require something of one subject. What none of them needs is not made. */
 class SubjectIndex<Item> {
-  byValue: Map<Scalar, Set<Item>> | undefined;
-  byListItem: Map<string, Set<Item>> | undefined;
+  byValue: ItemsByKey<Scalar, Item> | undefined;
+  byListItem: ItemsByKey<string, Item> | undefined;
   parts: ContainedTexts<Item> | undefined;
   #numbers: Intervals<Item> | undefined;
   #texts: Intervals<Item> | undefined;
@@ -46,9 +47,9 @@ class SubjectIndex<Item> {
     this.items.set(item, (this.items.get(item) ?? 0) + 1);
     switch (clue.kind) {
       case 'equal':
-        return addToEach((this.byValue ??= new Map()), clue.values, item);
+        return addToEach((this.byValue ??= new ItemsByKey()), clue.values, item);
       case 'item':
-        return addToEach((this.byListItem ??= new Map()), clue.values, item);
+        return addToEach((this.byListItem ??= new ItemsByKey()), clue.values, item);
       case 'range':
         if (isNumeric(clue)) (this.#numbers ??= new Intervals()).add(clue, item);
         else (this.#texts ??= new Intervals()).add(clue, item);
@@ -90,7 +91,7 @@ class SubjectIndex<Item> {
     else if (value === undefined || value === null) this.#nothing?.forEach(found);
     else if (typeof value === 'object') this.#findInside(value, found);
     else {
-      this.byValue?.get(value)?.forEach(found);
+      this.byValue?.find(value, found);
       if (typeof value === 'number') this.#numbers?.find(value, found);
       else if (typeof value === 'string') {
         this.#texts?.find(value, found);
@@ -101,7 +102,7 @@ class SubjectIndex<Item> {
 
   #findInside(value: JsonObject | JsonValue[], found: (item: Item) => void): void {
     if (Array.isArray(value)) {
-      if (this.byListItem) for (const one of value) this.byListItem.get(canonicalText(one))?.forEach(found);
+      if (this.byListItem) for (const one of value) this.byListItem.find(canonicalText(one), found);
     } else if (this.#areas) {
       const geometry = asGeometry(value);
       if (geometry) this.#areas.find(boxAround(geometry), found);
@@ -113,20 +114,12 @@ function isNumeric({ low, high }: Clue & { kind: 'range' }): boolean {
   return typeof (low ?? high)!.value === 'number';
 }
 
-function addToEach<Key, Item>(sets: Map<Key, Set<Item>>, keys: readonly Key[], item: Item): void {
-  for (const key of keys) {
-    const items = sets.get(key);
-    if (items) items.add(item);
-    else sets.set(key, new Set([item]));
-  }
+function addToEach<Key, Item>(items: ItemsByKey<Key, Item>, keys: readonly Key[], item: Item): void {
+  for (const key of keys) items.add(key, item);
 }
 
-function removeFromEach<Key, Item>(sets: Map<Key, Set<Item>>, keys: readonly Key[], item: Item): void {
-  for (const key of keys) {
-    const items = sets.get(key);
-    items?.delete(item);
-    if (items?.size === 0) sets.delete(key);
-  }
+function removeFromEach<Key, Item>(items: ItemsByKey<Key, Item>, keys: readonly Key[], item: Item): void {
+  for (const key of keys) items.remove(key, item);
 }
 
 /**
@@ -203,9 +196,10 @@ export class Matcher<Item> {
     switch (clue.kind) {
       case 'equal':
       case 'item': {
-        const sets = (clue.kind === 'equal' ? index?.byValue : index?.byListItem) as Map<Scalar, Set<Item>> | undefined;
+        const items = (clue.kind === 'equal' ? index?.byValue : index?.byListItem) as
+          ItemsByKey<Scalar, Item> | undefined;
         // Values shared with many other conditions are less selective than unique values.
-        const crowd = Math.max(...clue.values.slice(0, 20).map((value) => sets?.get(value)?.size ?? 0));
+        const crowd = Math.max(...clue.values.slice(0, 20).map((value) => items?.count(value) ?? 0));
         return (
           (clue.isId ? -1 : 0) +
           clue.values.length +

@@ -51,12 +51,15 @@ function prepare(form: QueryForm, policyFilterOf: PolicyFilterOf, level: number)
   const fields = form.fields === undefined ? undefined : readFields(form.fields, terms);
   const includes = form.include === undefined ? [] : prepareIncludes(form.include, policyFilterOf, level);
   const compare = compareBy(order);
-  const truth: Predicate = where ? compile(where) : () => true;
+  // Compiled here to find its faults. Most watches rest, and the compiled condition is larger than all else of a query.
+  if (where) compile(where);
+  let truth: Predicate | undefined;
   const work = new WorkMeter();
   const matches: Predicate = (scope) => {
     if (!where && !after) return true;
     work.begin();
     scope.work = work;
+    truth ??= where ? compile(where) : () => true;
     if (!after) return truth(scope);
     return truth(scope) === true ? compareToCursor(scope.document, after, order) > 0 : false;
   };

@@ -13,7 +13,7 @@ const WORTH_SHARING = 16 * 1024;
 /** The members `documents` and `more` of a full state as JSON text, for all events that carry them. */
 export class StateText {
   readonly text: string;
-  readonly #encoded = new Map<(text: string) => Buffer, Buffer>();
+  #encoded: Map<(text: string) => Buffer, Buffer> | undefined;
   #sizeBytes: number | undefined;
 
   constructor({ documents, more }: FullState) {
@@ -32,6 +32,7 @@ export class StateText {
 
   /** Its bytes in one encoding. They are made once, however many connections they go to. */
   encodedBy(encode: (text: string) => Buffer): Buffer {
+    this.#encoded ??= new Map();
     let bytes = this.#encoded.get(encode);
     if (!bytes) this.#encoded.set(encode, (bytes = encode(this.text)));
     return bytes;
@@ -43,7 +44,7 @@ export type EventEncoder = (event: LiveEvent) => readonly Buffer[];
 
 /** One event of a view, sent to every connection that watches it. */
 export class LiveEvent {
-  readonly #encoded = new Map<EventEncoder, readonly Buffer[]>();
+  #encoded: Map<EventEncoder, readonly Buffer[]> | undefined;
   #sizeBytes: number | undefined;
 
   private constructor(
@@ -85,6 +86,7 @@ export class LiveEvent {
 
   /** The bytes of the event for one transport. They are made once, however many connections they go to. */
   encodedBy(encoder: EventEncoder): readonly Buffer[] {
+    this.#encoded ??= new Map();
     let parts = this.#encoded.get(encoder);
     if (!parts) this.#encoded.set(encoder, (parts = encoder(this)));
     return parts;

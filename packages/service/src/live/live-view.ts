@@ -54,8 +54,8 @@ interface LiveState {
 export class LiveView implements SubscribedView {
   readonly #subscriptions = new Set<Subscription>();
   readonly #fingerprint: string;
-  readonly #changesSince = new Map<number, LiveEvent | undefined | Promise<LiveEvent | undefined>>();
-  #changesAreOf = -1;
+  /** The changes from earlier seqs to the present one, as far as someone has asked for them. */
+  #changesSince: { to: number; from: Map<number, LiveEvent | undefined | Promise<LiveEvent | undefined>> } | undefined;
   /** The last event with the whole state, as long as that has not changed. */
   #lastFull: LiveEvent | undefined;
   #forgetting: NodeJS.Timeout | undefined;
@@ -204,20 +204,18 @@ export class LiveView implements SubscribedView {
   changeSince(seq: number): LiveEvent | undefined | Promise<LiveEvent | undefined> {
     const now = this.seq;
     if (seq === now && this.source.ready) return this.#event({ seq: now, patch: [] });
-    if (this.#changesAreOf !== now) {
-      this.#changesSince.clear();
-      this.#changesAreOf = now;
-    }
-    if (!this.#changesSince.has(seq)) {
+    if (this.#changesSince?.to !== now) this.#changesSince = { to: now, from: new Map() };
+    const { from } = this.#changesSince;
+    if (!from.has(seq)) {
       const delta = this.#deltaSince(seq);
-      this.#changesSince.set(
+      from.set(
         seq,
         delta instanceof Promise
           ? delta.then((found) => found && this.#eventUnlessTooLarge(found))
           : delta && this.#eventUnlessTooLarge(delta),
       );
     }
-    return this.#changesSince.get(seq);
+    return from.get(seq);
   }
 
   /**

@@ -37,35 +37,37 @@ export function serveSockets(
   const sessions = new Map<WebSocket, SocketSession>();
   const unanswered = new WeakMap<WebSocket, number>();
 
+  // A function of its own, so that the request is not held for as long as the connection lasts.
+  const begin = (webSocket: WebSocket, stream: Duplex, identity: Identity | undefined, origin: Origin) => {
+    try {
+      sessions.set(webSocket, new SocketSession(context, webSocket, stream, identity, origin));
+    } catch (error) {
+      webSocket.close(TRY_LATER, (error as ProblemError).problem.title);
+      return;
+    }
+    webSocket.on('pong', () => unanswered.delete(webSocket));
+    webSocket.on('close', () => sessions.delete(webSocket));
+  };
+
   server.on('upgrade', (request: IncomingMessage, socket: Duplex, head: Buffer) => {
     if (!asksForWebSocket(request)) return ignoreUpgrade(server, request, socket, head);
-    socket.on('error', () => socket.destroy());
+    socket.on('error', endSocket);
     const path = request.url?.split('?')[0];
     if (path !== LIVE_PATH) {
       refuseUpgrade(socket, createProblem('no-such-route', `WebSockets are served at ${LIVE_PATH}.`));
       return;
     }
-    void authenticate(request, context, addressOf(request)).then(
+    const origin = originOf(request, addressOf);
+    void authenticate(request, context, origin.address).then(
       (identity) =>
-        sockets.handleUpgrade(request, socket, head, (webSocket) => {
-          const agent = request.headers['user-agent']?.slice(0, 300);
-          const origin = { address: addressOf(request), request: randomUUID(), agent };
-          try {
-            sessions.set(webSocket, new SocketSession(context, webSocket, socket, identity, origin));
-          } catch (error) {
-            webSocket.close(TRY_LATER, (error as ProblemError).problem.title);
-            return;
-          }
-          webSocket.on('pong', () => unanswered.delete(webSocket));
-          webSocket.on('close', () => sessions.delete(webSocket));
-        }),
+        sockets.handleUpgrade(request, socket, head, (webSocket) => begin(webSocket, socket, identity, origin)),
       (error: unknown) => {
         const problem =
           error instanceof ProblemError
             ? error.problem
             : createProblem('internal', 'The service failed to accept the connection.');
         if (problem.status !== 401) {
-          const from = { ip: addressOf(request), id: randomUUID() };
+          const from = { ip: origin.address, id: origin.request };
           auditRefusal(context.identities.audit, problem, 'unknown', from, LIVE_PATH);
         }
         refuseUpgrade(socket, problem);
@@ -108,6 +110,24 @@ export function serveSockets(
       for (const webSocket of sessions.keys()) webSocket.terminate();
     };
   };
+}
+
+/** Like {@link SocketSession}, it must not hold the request: a function of the handler would. */
+function endSocket(this: Duplex): void {
+  this.destroy();
+}
+
+/** Where a connection comes from: its address, the id of its request, and the program. */
+type Origin = SocketSession['origin'];
+
+/** A random id, as one flat text: that of `randomUUID` consists of fifteen parts as long as it lives. */
+function newRequestId(): string {
+  return Buffer.from(randomUUID(), 'latin1').toString('latin1');
+}
+
+function originOf(request: IncomingMessage, addressOf: (request: IncomingMessage) => string): Origin {
+  const agent = request.headers['user-agent']?.slice(0, 300);
+  return { address: addressOf(request), request: newRequestId(), agent };
 }
 
 /** A key may come with the request itself; otherwise `hello` brings it. Pages of other sites are sent away. */
