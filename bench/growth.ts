@@ -1,22 +1,16 @@
-/** How cost grows with documents, queries, watchers and writes: `npm run growth`. Draws the plots of docs/benchmarks.md. */
+/** How cost grows with documents, queries, watchers, writes and more: `npm run growth`. Draws the plots of docs/benchmarks.md. */
 import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { parseOrder, prepareQuery } from '@uproar/core';
 import { openStore } from '@uproar/service';
 import { oneRun } from './fan-out.js';
+import { growConnections, growJournal, growPolicies, growViews, type Point } from './growth-of-live.js';
 import { BenchServer, percentile } from './harness.js';
 import { drive, HttpLane } from './http-lane.js';
 import { COUNTS, measureMatch } from './match.js';
 import { CURVES, drawSvg } from './plot.js';
 import { makeBalloon, openBare, rate } from './query.js';
-
-/** A point of a curve: how much there was, and what it cost. */
-interface Point {
-  x: number;
-  y: number;
-  curve: string;
-}
 
 interface Plot {
   name: string;
@@ -152,6 +146,34 @@ const PLOTS: Plot[] = [
     x: 'connections that write',
     y: 'writes per second',
     measure: growWrites,
+  },
+  {
+    name: 'connections',
+    title: 'Memory with idle connections',
+    x: 'connections',
+    y: 'MB',
+    measure: growConnections,
+  },
+  {
+    name: 'views',
+    title: 'First result and change of a view',
+    x: 'documents in the view',
+    y: 'µs',
+    measure: growViews,
+  },
+  {
+    name: 'journal',
+    title: 'Cost with commits in the journal',
+    x: 'commits in the journal',
+    y: 'µs',
+    measure: growJournal,
+  },
+  {
+    name: 'policies',
+    title: 'Server CPU of a change with identities',
+    x: 'connected identities, each with its own policy',
+    y: 'µs',
+    measure: growPolicies,
   },
 ];
 

@@ -134,6 +134,9 @@ export class Listener {
   }
 }
 
+/** A service lets in so many connections from one address, and some more. */
+const FROM_ONE_ADDRESS = 4500;
+
 /** Opens many listeners, some at a time. */
 export async function openMany(
   count: number,
@@ -146,7 +149,9 @@ export async function openMany(
   while (listeners.length < count) {
     const part = await Promise.all(
       Array.from({ length: Math.min(100, count - listeners.length) }, async () => {
-        const listener = await Listener.open(url, path, headers);
+        const from =
+          count > FROM_ONE_ADDRESS ? `127.0.1.${1 + Math.floor(listeners.length / FROM_ONE_ADDRESS)}` : undefined;
+        const listener = await Listener.open(url, path, headers, from);
         await begin?.(listener);
         return listener;
       }),

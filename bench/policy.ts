@@ -11,18 +11,24 @@ const POLICY = {
   collections: { flights: { read: "owner = claim('sub') OR team = claim('team')" }, board: { read: true } },
 };
 
+/** Puts the policy in force, and returns who writes. */
+export async function openGoverned(server: BenchServer): Promise<Store> {
+  const store = connect(server.url, { token: KEY });
+  await store.request('PUT', '/v1/policy', { text: JSON.stringify(POLICY) });
+  return store;
+}
+
 /** The server CPU of a change when all connections watch the same query, each with another effective policy. */
 export async function benchPolicy(): Promise<Row[]> {
   const server = await BenchServer.start('uproar');
-  const store = connect(server.url, { token: KEY });
-  await store.request('PUT', '/v1/policy', { text: JSON.stringify(POLICY) });
+  const store = await openGoverned(server);
   try {
     const few = await connectIdentities(server, 10, 'flights');
-    const forFew = await measure(server, store, few, (n) => ({ path: 'flights', data: { owner: 'i-1', n } }), 1);
+    const forFew = await measureChange(server, store, few, (n) => ({ path: 'flights', data: { owner: 'i-1', n } }), 1);
     const rest = await connectIdentities(server, IDENTITIES - 10, 'flights', 10);
     const all = [...few, ...rest];
-    const forOne = await measure(server, store, all, (n) => ({ path: 'flights', data: { owner: 'i-1', n } }), 1);
-    const forTeam = await measure(
+    const forOne = await measureChange(server, store, all, (n) => ({ path: 'flights', data: { owner: 'i-1', n } }), 1);
+    const forTeam = await measureChange(
       server,
       store,
       all,
@@ -31,7 +37,7 @@ export async function benchPolicy(): Promise<Row[]> {
     );
     for (const { socket } of all) socket.terminate();
     const sharing = await connectIdentities(server, IDENTITIES / TEAMS, 'board');
-    const shared = await measure(
+    const shared = await measureChange(
       server,
       store,
       sharing,
@@ -68,7 +74,12 @@ export async function benchPolicy(): Promise<Row[]> {
   }
 }
 
-async function connectIdentities(server: BenchServer, count: number, from: string, first = 0): Promise<Listener[]> {
+export async function connectIdentities(
+  server: BenchServer,
+  count: number,
+  from: string,
+  first = 0,
+): Promise<Listener[]> {
   let next = first;
   const listeners = await openMany(
     count,
@@ -89,7 +100,7 @@ async function connectIdentities(server: BenchServer, count: number, from: strin
 }
 
 /** Microseconds of the server's CPU for a change that so many of the listeners see. */
-async function measure(
+export async function measureChange(
   server: BenchServer,
   store: Store,
   listeners: Listener[],

@@ -14,8 +14,8 @@ const OUTSIDE = [
   'etcd3',
   '@opentelemetry/api',
 ];
-/** The threads of the service. Each is a file beside the one that starts it. */
-const THREADS = ['backup-worker', 'check-worker', 'checkpoint-worker', 'index-worker'];
+/** The threads and processes of the service. Each is a file beside the one that starts it. */
+const THREADS = ['backup-worker', 'check-process', 'checkpoint-worker', 'index-worker'];
 /** Parts of the WebSocket package that are only used where they are installed. */
 const OPTIONAL = ['bufferutil', 'utf-8-validate'];
 

@@ -1,6 +1,6 @@
 import { expect } from 'chai';
 import { connectionOf } from '../dist/store/index.js';
-import { chmodSync, writeFileSync } from 'node:fs';
+import { chmodSync, closeSync, openSync, writeFileSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import { connect, ProblemError } from '@uproar/client';
 import { checkStore, databaseFile, openStore, StoreError } from '@uproar/service';
@@ -122,6 +122,28 @@ describe('opening a store', () => {
     made.close();
     expect(refusal(foreign.path).kind).to.equal('not-a-store');
     foreign.remove();
+  });
+
+  it('is checked while it is served where it is large, and then written to no more', async () => {
+    const { path, remove } = temporaryDirectory();
+    const store = openStore(path);
+    const text = 'x'.repeat(3000);
+    const writes = Array.from({ length: 12_000 }, (_, n) => ({
+      kind: 'put' as const,
+      collection: 'films',
+      id: `f-${n}`,
+      data: { text },
+    }));
+    await store.log.append({ timeMs: 1, author: { kind: 'key', name: 'test' }, writes });
+    store.close();
+    openStore(path).close();
+    const file = openSync(join(path, 'uproar.sqlite'), 'r+');
+    for (let at = 4000 * 4096; at < 6000 * 4096; at += 4096) writeSync(file, Buffer.alloc(100, 0xff), 0, 100, at);
+    closeSync(file);
+    const damaged = openStore(path);
+    await until('the damage is found', () => damaged.health.damage !== undefined);
+    damaged.close();
+    remove();
   });
 
   it('is refused where the directory cannot be made', () => {

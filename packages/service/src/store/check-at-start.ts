@@ -1,10 +1,11 @@
+import { fork } from 'node:child_process';
 import { statSync } from 'node:fs';
-import { Worker } from 'node:worker_threads';
+import { fileURLToPath } from 'node:url';
 import type Database from 'better-sqlite3';
 import { findDamage } from './find-damage.js';
 import { StoreError } from './store-error.js';
 
-/** A file up to this size is checked before the store is served; a larger one meanwhile, in a thread of its own. */
+/** A file up to this size is checked before the store is served; a larger one meanwhile, in a process of its own. */
 const CHECK_AT_ONCE_BYTES = 32 * 1024 * 1024;
 
 /**
@@ -24,12 +25,17 @@ export function checkAtStart(
     if (damage === undefined) return () => undefined;
     throw new StoreError('damaged', `${file} is damaged (${damage}). Restore a backup with uproar restore.`);
   }
-  const worker = new Worker(new URL('./check-worker.js', import.meta.url), { workerData: { file } });
-  worker.unref();
-  worker.on('message', (damage: string | undefined) => {
+  // A thread could not be ended in the middle, so a service with a large store would take long to stop.
+  const checker = fork(fileURLToPath(new URL('./check-process.js', import.meta.url)), [file], {
+    execArgv: [],
+    stdio: ['ignore', 'ignore', 'ignore', 'ipc'],
+  });
+  checker.unref();
+  checker.channel?.unref();
+  checker.on('message', ({ damage }: { damage?: string }) => {
     if (damage !== undefined) onDamage(damage);
   });
   // What keeps the check from running shows in the reads and writes of the store as well.
-  worker.on('error', () => undefined);
-  return () => void worker.terminate();
+  checker.on('error', () => undefined);
+  return () => void checker.kill('SIGKILL');
 }
