@@ -27,13 +27,12 @@ describe('the first result of a large view', () => {
     await put(Array.from({ length: DOCUMENTS }, (_, n) => `f-${n}`));
     readings = 0;
     const { reader } = store;
-    const stream = reader.stream.bind(reader);
-    reader.stream = async function* (...parameters) {
+    const stream = reader.streamInSlices.bind(reader);
+    reader.streamInSlices = async function* (...parameters) {
       readings++;
-      let pause: Promise<unknown> | undefined;
-      for await (const found of stream(...parameters)) {
-        await (pause ??= sleep(50));
-        yield found;
+      for await (const slice of stream(...parameters)) {
+        yield slice;
+        await sleep(50);
       }
     };
   });
@@ -114,13 +113,13 @@ describe('the first result of a large view', () => {
 
   it('is asked for again by the next who comes when it could not be read', async () => {
     const { reader } = store;
-    const stream = reader.stream;
-    reader.stream = () => {
+    const stream = reader.streamInSlices;
+    reader.streamInSlices = () => {
       throw new Error('The disk cannot be read.');
     };
     const failed = Array.from({ length: 3 }, join);
     await until('the failures', () => failed.every(({ failures }) => failures.length > 0));
-    reader.stream = stream;
+    reader.streamInSlices = stream;
     const next = join();
     await until('the result', () => next.events.length > 0);
     expect(next.ids.size).to.equal(DOCUMENTS);

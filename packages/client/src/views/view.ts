@@ -107,18 +107,22 @@ export function patchView(
 ): DocumentsView {
   const touched = applyChange(state, patch);
   const documents = [...previous.documents];
-  const moves = [...touched].map(([id, before]) => ({ id, from: positionOf(previous.documents, before, compare) }));
-  for (const before of touched.values()) {
-    const at = positionOf(documents, before, compare);
-    if (at !== undefined) documents.splice(at, 1);
+  const moves: Move[] = [...touched].map(([id, before]) => ({
+    id,
+    from: before && positionOf(documents, before, compare),
+    to: undefined,
+  }));
+  const leaving = moves.filter(({ from }) => from !== undefined).sort((a, b) => b.from! - a.from!);
+  for (const { from } of leaving) documents.splice(from!, 1);
+  // In order, so that none moves one that was inserted before.
+  const arriving = moves.filter(({ id }) => state.has(id));
+  if (arriving.length > 1) arriving.sort((a, b) => compare(state.get(a.id)!, state.get(b.id)!));
+  for (const move of arriving) {
+    const document = state.get(move.id)!;
+    move.to = search(documents, document, compare);
+    documents.splice(move.to, 0, document);
   }
-  for (const id of touched.keys()) {
-    const document = state.get(id);
-    if (document) documents.splice(search(documents, document, compare), 0, document);
-  }
-  const changes = moves
-    .map((move) => ({ ...move, to: positionOf(documents, state.get(move.id), compare) }))
-    .filter(({ from, to }) => from !== undefined || to !== undefined);
+  const changes = moves.filter(({ from, to }) => from !== undefined || to !== undefined);
   return previous.with({ state: 'live', documents, changes, seq });
 }
 
@@ -174,12 +178,7 @@ export function movesBetween(previous: View, next: View): Move[] {
   return moves;
 }
 
-function positionOf(
-  documents: readonly Document[],
-  document: Document | undefined,
-  compare: Compare,
-): number | undefined {
-  if (!document) return undefined;
+function positionOf(documents: readonly Document[], document: Document, compare: Compare): number | undefined {
   const index = search(documents, document, compare);
   return documents[index]?.id === document.id ? index : undefined;
 }

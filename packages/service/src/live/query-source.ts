@@ -56,12 +56,13 @@ export class QuerySource implements Source {
     let seq = 0;
     let bytes = 0;
     const documents: string[] = [];
-    const stream = this.store.reader.stream(this.query, this.limits, (at) => (seq = at));
-    for await (const found of stream) {
+    for await (const slice of this.store.reader.streamInSlices(this.query, this.limits, (at) => (seq = at))) {
       if (this.#closed) throw new Error('The watch has ended.');
-      const text = found.textFor(this.query);
-      if ((bytes += text.length) > most) throw tooManyBytes('The state of this watch', most);
-      documents.push(text);
+      for (const found of slice) {
+        const text = found.textFor(this.query);
+        if ((bytes += text.length) > most) throw tooManyBytes('The state of this watch', most);
+        documents.push(text);
+      }
     }
     return { seq, documents, more: false };
   }

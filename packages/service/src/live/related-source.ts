@@ -297,12 +297,13 @@ export class RelatedSource implements Source {
     }
     let seq = 0;
     const documents: Document[] = [];
-    const stream = this.store.reader.stream(this.#bare, this.limits, (at) => (seq = at));
     const most = this.limits.bytes ?? Infinity;
     let bytes = 0;
-    for await (const { document, stored } of stream) {
-      if ((bytes += stored.data.length) > 2 * most) throw tooManyBytes('The state of this watch', most);
-      documents.push(document);
+    for await (const slice of this.store.reader.streamInSlices(this.#bare, this.limits, (at) => (seq = at))) {
+      for (const { document, stored } of slice) {
+        if ((bytes += stored.data.length) > 2 * most) throw tooManyBytes('The state of this watch', most);
+        documents.push(document);
+      }
     }
     return { seq, documents, more: false };
   }

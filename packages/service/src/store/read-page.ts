@@ -79,13 +79,30 @@ export function* bounded<Item>(
   }
 }
 
-/** Passes items on, and lets others be served whenever a slice of time is used up. */
-export async function* paced<Item>(items: Iterable<Item>): AsyncGenerator<Item> {
-  let sliceEnd = performance.now() + SLICE_MS;
-  for (const item of items) {
-    yield item;
-    if (performance.now() < sliceEnd) continue;
-    await new Promise((resolve) => setImmediate(resolve));
-    sliceEnd = performance.now() + SLICE_MS;
+/**
+ * Passes items on in slices of time, between which others are served. The items of a slice are taken one by one while it is
+ * read; the next slice may be asked for only after that.
+ */
+export async function* inSlices<Item>(items: Iterable<Item>): AsyncGenerator<Iterable<Item>> {
+  const iterator = items[Symbol.iterator]();
+  let done = false;
+  function* slice() {
+    const endMs = performance.now() + SLICE_MS;
+    do {
+      const next = iterator.next();
+      if (next.done) {
+        done = true;
+        return;
+      }
+      yield next.value;
+    } while (performance.now() < endMs);
+  }
+  try {
+    while (!done) {
+      yield slice();
+      if (!done) await new Promise((resolve) => setImmediate(resolve));
+    }
+  } finally {
+    iterator.return?.();
   }
 }

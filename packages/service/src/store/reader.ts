@@ -1,10 +1,10 @@
 import { type Query, WorkLimitError } from '@uproar/core';
 import type { Collections } from './collections.js';
-import { fromRow, type CandidateRow, type Documents, type StoredDocument } from './documents.js';
+import { fromRow, type CandidateRow, type Documents, type StoredContent, type StoredDocument } from './documents.js';
 import type { IndexInfo, Indexes } from './indexes.js';
 import { Candidate, Found, type Reading, type ReadLimits, type ReadOutcome } from './found.js';
 import { planQuery, type Plan } from './plan.js';
-import { bounded, Page, paced, relateNext } from './read-page.js';
+import { bounded, Page, inSlices, relateNext } from './read-page.js';
 import type { Reads, ReadStatement } from './reads.js';
 import { Snapshot } from './snapshot.js';
 import { SortedRows } from './sorted-rows.js';
@@ -191,28 +191,41 @@ export class Reader {
 
   /** All documents of a query one after the other, at one state of the store, in bounded memory. */
   async *stream(query: Query, limits: ReadLimits = {}, onSeq?: (seq: number) => void): AsyncGenerator<Found> {
+    for await (const slice of this.streamInSlices(query, limits, onSeq)) yield* slice;
+  }
+
+  /** Like {@link stream}, in slices between which others are served: for a reader that does not wait in between. */
+  async *streamInSlices(
+    query: Query,
+    limits: ReadLimits = {},
+    onSeq?: (seq: number) => void,
+  ): AsyncGenerator<Iterable<Found>> {
     const plan = this.plan(query);
     const snapshot = await this.#pool.take(limits.holder);
-    // The time that the reader of the stream takes is not counted.
     let spentMs = 0;
     let documentsReturned = 0;
+    let resumedMs = performance.now();
+    /** Counts what is returned. The time that the reader takes is not counted. */
+    function* counted(slice: Iterable<Found>, relations: StoredRelations | undefined) {
+      for (const found of slice) {
+        if (relations) found.related = relateNext(found, query, relations);
+        spentMs += performance.now() - resumedMs;
+        documentsReturned++;
+        yield found;
+        resumedMs = performance.now();
+      }
+    }
     try {
       const seq = await this.#options.whenDurable(() => snapshot.begin());
       onSeq?.(seq);
       if (!plan) return;
       const stream = plan.ordered ? this.#streamOrdered : this.#streamSorted;
-      let resumed = performance.now();
       const related = { ...limits, bytes: STREAMED_RELATED_BYTES };
       const relations =
         query.includes.length > 0 ? new StoredRelations(this.#options, snapshot, true, related) : undefined;
       relations?.continueReading();
-      for await (const found of stream.call(this, query, plan, snapshot, limits)) {
-        if (relations) found.related = relateNext(found, query, relations);
-        spentMs += performance.now() - resumed;
-        documentsReturned++;
-        yield found;
-        resumed = performance.now();
-      }
+      resumedMs = performance.now();
+      for await (const slice of stream.call(this, query, plan, snapshot, limits)) yield counted(slice, relations);
     } catch (error) {
       throw asLimitProblem(error);
     } finally {
@@ -225,34 +238,55 @@ export class Reader {
     this.#pool.close();
   }
 
-  async *#streamOrdered(query: Query, plan: Plan, snapshot: Snapshot, limits: ReadLimits): AsyncGenerator<Found> {
+  async *#streamOrdered(
+    query: Query,
+    plan: Plan,
+    snapshot: Snapshot,
+    limits: ReadLimits,
+  ): AsyncGenerator<Iterable<Found>> {
     let left = query.limit ?? Number.POSITIVE_INFINITY;
-    for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
-      const document = new Candidate(stored);
-      if (!isMatch(query, plan, document)) continue;
-      if (left-- === 0) return;
-      yield new Found(document);
+    function* matching(slice: Iterable<StoredContent>) {
+      for (const stored of slice) {
+        const document = new Candidate(stored);
+        if (!isMatch(query, plan, document)) continue;
+        if (left-- === 0) return;
+        yield new Found(document);
+      }
+    }
+    for await (const slice of inSlices(bounded(snapshot.iterate(plan), limits, query))) {
+      yield matching(slice);
+      if (left < 0) return;
     }
   }
 
   /** Sorts by what the order looks at alone, and reads the documents again one by one in that order. */
-  async *#streamSorted(query: Query, _plan: Plan, snapshot: Snapshot, limits: ReadLimits): AsyncGenerator<Found> {
-    const { places } = await this.#sort(query, _plan, snapshot, query.limit ?? Infinity, limits);
+  async *#streamSorted(
+    query: Query,
+    plan: Plan,
+    snapshot: Snapshot,
+    limits: ReadLimits,
+  ): AsyncGenerator<Iterable<Found>> {
+    const { places } = await this.#sort(query, plan, snapshot, query.limit ?? Infinity, limits);
     const collection = this.#options.collections.get(query.from)!.number;
-    for await (const { id } of paced(places)) {
-      const stored = snapshot.get(collection, id);
-      if (stored) yield new Found(new Candidate(stored));
+    function* documents(slice: Iterable<{ id: string }>) {
+      for (const { id } of slice) {
+        const stored = snapshot.get(collection, id);
+        if (stored) yield new Found(new Candidate(stored));
+      }
     }
+    for await (const slice of inSlices(places)) yield documents(slice);
   }
 
   /** The first places of a query whose candidates do not come in its order, and how many documents were read for them. */
   async #sort(query: Query, plan: Plan, snapshot: Snapshot, wanted: number, limits: ReadLimits, skip?: Skip) {
     const places = new SortedRows(query, wanted);
     let documentsRead = 0;
-    for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
-      documentsRead++;
-      const document = new Candidate(stored);
-      if (isMatch(query, plan, document) && !skip?.(document.id)) places.add(document);
+    for await (const slice of inSlices(bounded(snapshot.iterate(plan), limits, query))) {
+      for (const stored of slice) {
+        documentsRead++;
+        const document = new Candidate(stored);
+        if (isMatch(query, plan, document) && !skip?.(document.id)) places.add(document);
+      }
     }
     return { places: places.take(), documentsRead };
   }
@@ -272,20 +306,21 @@ export class Reader {
         return page.add(found);
       };
       if (plan.ordered) {
-        for await (const stored of paced(bounded(snapshot.iterate(plan), limits, query))) {
-          documentsRead++;
-          const document = new Candidate(stored);
-          if (!isMatch(query, plan, document) || skip?.(document.id)) continue;
-          if (!add(document)) break;
+        reading: for await (const slice of inSlices(bounded(snapshot.iterate(plan), limits, query))) {
+          for (const stored of slice) {
+            documentsRead++;
+            const document = new Candidate(stored);
+            if (!isMatch(query, plan, document) || skip?.(document.id)) continue;
+            if (!add(document)) break reading;
+          }
         }
       } else {
         // One more than wanted shows whether there are more.
         const sorted = await this.#sort(query, plan, snapshot, wanted + 1, limits, skip);
         documentsRead = sorted.documentsRead;
         const collection = this.#options.collections.get(query.from)!.number;
-        for await (const { id } of paced(sorted.places)) {
-          const stored = snapshot.get(collection, id)!;
-          if (!add(new Candidate(stored))) break;
+        reading: for await (const slice of inSlices(sorted.places)) {
+          for (const { id } of slice) if (!add(new Candidate(snapshot.get(collection, id)!))) break reading;
         }
       }
       return { seq, found: page.found, more: page.more, plan, documentsRead };

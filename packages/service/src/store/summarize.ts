@@ -47,13 +47,15 @@ export async function summarize(sources: Sources, query: Query, limits: ReadLimi
   if (atOnce) return atOnce;
   const state = new SummaryState(query);
   let seq = 0;
-  for await (const { document } of sources.reader.stream(query, limits, (at) => (seq = at))) {
-    state.add(document);
-    if (state.size > MAX_GROUPS) {
-      throw problemError(
-        'query-too-costly',
-        `There are more than ${MAX_GROUPS.toLocaleString('en-GB')} groups. Group by a field with fewer values, or select fewer documents.`,
-      );
+  for await (const slice of sources.reader.streamInSlices(query, limits, (at) => (seq = at))) {
+    for (const { document } of slice) {
+      state.add(document);
+      if (state.size > MAX_GROUPS) {
+        throw problemError(
+          'query-too-costly',
+          `There are more than ${MAX_GROUPS.toLocaleString('en-GB')} groups. Group by a field with fewer values, or select fewer documents.`,
+        );
+      }
     }
   }
   return { seq, state, documentsRead: state.counted };
