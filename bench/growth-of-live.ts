@@ -25,7 +25,7 @@ const AUTHOR = { kind: 'key', name: 'bench' } as const;
 /** As many as a process may open files here, at most. */
 const CONNECTIONS = [1000, 5000, 10_000, Math.min(20_000, openFiles() - 300)];
 const VIEW_SIZES = [1000, 10_000, 100_000, 1_000_000];
-const COMMITS = [10_000, 100_000, 1_000_000, 10_000_000];
+const CHANGES = [10_000, 100_000, 1_000_000, 10_000_000];
 const IDENTITIES = [10, 100, 1000, 10_000];
 
 /** The memory of a service with more and more idle connections, which watch one of ten queries. */
@@ -101,21 +101,22 @@ export async function growViews(): Promise<Point[]> {
   return points;
 }
 
-/** A resume after 100 commits and a page of the journal, while the journal has more and more commits. */
+/** A resume after 100 commits and a page of the journal, while the journal has more and more changes. */
 export async function growJournal(): Promise<Point[]> {
   const points: Point[] = [];
   const { directory, store } = openEmpty();
   const views = new LiveViews(store, new MetricsRecorder());
   let there = 0;
-  for (const x of COMMITS) {
-    for (; there < x; there += 5000) {
-      await Promise.all(Array.from({ length: 5000 }, (_, n) => put(store, (there + n) % 10_000, 1, there)));
+  for (const x of CHANGES) {
+    for (; there < x; there += 10_000) {
+      await Promise.all(Array.from({ length: 20 }, (_, n) => put(store, there + 500 * n, 500)));
     }
-    const target = { query: { from: 'flights', where: 'altitude > 2990', limit: 'none' } } as const;
+    const target = { query: { from: 'flights', where: 'altitude > 2998', limit: 'none' } } as const;
     const sink = { full: false, send: () => undefined };
     const first = await begin(views, target, sink, undefined);
     const resume = first.event.resume;
     first.subscription.stop();
+    const { seq } = store.log;
     await Promise.all(Array.from({ length: 100 }, (_, n) => put(store, n, 1, x + n)));
     points.push({
       x,
@@ -124,7 +125,7 @@ export async function growJournal(): Promise<Point[]> {
     });
     points.push({
       x,
-      y: await medianUs(() => Promise.resolve(store.journal.after(Math.floor(x / 2), 100, 1e9))),
+      y: await medianUs(() => Promise.resolve(store.journal.after(seq, 100, 1e9))),
       curve: 'page of 100 commits',
     });
     points.push({ x, y: await medianUs(() => put(store, 7, 1, Math.random())), curve: 'commit of one, with sync' });

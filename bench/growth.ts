@@ -163,8 +163,8 @@ const PLOTS: Plot[] = [
   },
   {
     name: 'journal',
-    title: 'Cost with commits in the journal',
-    x: 'commits in the journal',
+    title: 'Cost with changes in the journal',
+    x: 'changes in the journal',
     y: 'µs',
     measure: growJournal,
   },
