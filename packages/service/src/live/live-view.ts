@@ -4,17 +4,11 @@ import { type WatchTarget } from '@uproar/protocol';
 import type { ByteBudget, ByteLease } from '../limits/byte-budget.js';
 import { asLimitProblem, tooManyBytes, tooMuchLiveWork } from '../limits/costs.js';
 import type { LiveWork } from '../limits/live-work.js';
-import { LiveEvent, StateText, type FullState } from './live-event.js';
+import { LiveEvent, type FullState } from './live-event.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
+import { SharedState, type StateAt } from './shared-state.js';
 import type { Delta, Source } from './source.js';
 import { isBudgetProblem, Subscription, type DeliveryCounter, type Sink, type SubscribedView } from './subscription.js';
-
-/** The text of a full state is kept while it holds, for others who begin to watch: of all views so much, in UTF-16 code units. */
-const MAX_KEPT = 32 * 1024 * 1024;
-
-/** One that is larger than the first is kept only for so long after it was last used, in milliseconds. */
-const LARGE = 4 * 1024 * 1024;
-const LARGE_KEPT_MS = 5000;
 
 /** Work below this, divided by the number of watchers, is not counted. */
 const LITTLE_WORK = 100;
@@ -34,38 +28,15 @@ export interface CommitPosition {
   readonly distributed: boolean;
 }
 
-/** How much of full states is kept in memory, for all views together. */
-const kept = { characters: 0 };
-
-/** A reading of a whole state that takes longer, for all who wait for it. */
-interface Reading {
-  /** How often the view had changed when it began; undefined before it begins. */
-  changes?: number;
-  state: Promise<LiveState>;
-}
-
-/** The whole state of a view at a seq. */
-interface LiveState {
-  readonly seq: number;
-  readonly text: StateText;
-}
-
 /** What all watchers of the same target share. */
 export class LiveView implements SubscribedView {
   readonly #subscriptions = new Set<Subscription>();
   readonly #fingerprint: string;
   /** The changes from earlier seqs to the present one, as far as someone has asked for them. */
   #changesSince: { to: number; from: Map<number, LiveEvent | undefined | Promise<LiveEvent | undefined>> } | undefined;
-  /** The last event with the whole state, as long as that has not changed. */
-  #lastFull: LiveEvent | undefined;
-  #forgetting: NodeJS.Timeout | undefined;
+  readonly #state: SharedState;
   readonly #lease: ByteLease;
   #refilling: Promise<void> | undefined;
-  /** How often something has happened that may have changed the state. */
-  #changes = 0;
-  /** A reading of the whole state in progress, and the one that follows it. */
-  #reading: Reading | undefined;
-  #nextReading: Reading | undefined;
   readonly cost = { sinceMs: Date.now(), tested: 0, changed: 0, deliveries: 0, sentBytes: 0, milliseconds: 0 };
 
   /** @param target the target as it was first requested */
@@ -81,6 +52,11 @@ export class LiveView implements SubscribedView {
     holder: string,
   ) {
     this.#lease = budgets.bytes.open(holder);
+    this.#state = new SharedState(
+      () => this.source.read(),
+      () => this.#subscriptions.size > 0,
+      (state) => this.#admit(state),
+    );
     this.#fingerprint = createHash('sha256').update(storeId).update(source.key).digest('base64url').slice(0, 10);
   }
 
@@ -118,86 +94,23 @@ export class LiveView implements SubscribedView {
 
   /** The whole state, as the first event or as a reset. */
   fullState(name: 'result' | 'reset'): LiveEvent | Promise<LiveEvent> {
-    const last = this.#lastFull;
-    const holds = last?.seq === this.seq || (this.source.seq === undefined && this.position.distributed);
-    if (last?.state && holds) {
-      this.#forgetting?.refresh();
-      return last.name === name && last.seq === this.seq ? last : this.#full(name, { seq: this.seq, text: last.state });
-    }
-    const state = this.#read();
-    return state instanceof Promise ? state.then((found) => this.#full(name, found)) : this.#full(name, state);
-  }
-
-  /** An event with a state, which is kept for others while it holds. */
-  #full(name: 'result' | 'reset', { seq, text }: LiveState): LiveEvent {
-    const event = LiveEvent.full(name, this.name, this.resumePoint(seq), seq, text);
-    if (text === this.#lastFull?.state) this.#lastFull = event;
-    return event;
+    // Since its last change, the state of what follows commits without a delay is the same at each seq.
+    const follows = this.source.seq === undefined && this.position.distributed;
+    const state = this.#state.at(this.seq, follows);
+    const toEvent = ({ seq, text }: StateAt) => LiveEvent.full(name, this.name, this.resumePoint(seq), seq, text);
+    return state instanceof Promise ? state.then(toEvent) : toEvent(state);
   }
 
   /**
-   * Reads the state. However many ask while it is being read, it is read once for those who came before the next change,
-   * and once more for all who came after it.
-   */
-  #read(): LiveState | Promise<LiveState> {
-    const present = this.#reading;
-    if (present?.changes === this.#changes) return present.state;
-    if (present) return (this.#nextReading ??= this.#readAfter(present)).state;
-    const changes = this.#changes;
-    const state = this.source.read();
-    if (!(state instanceof Promise)) return this.#toText(state, changes);
-    this.#reading = { changes, state: state.then((found) => this.#toText(found, changes)) };
-    this.#endWith(this.#reading);
-    return this.#reading.state;
-  }
-
-  #readAfter(present: Reading): Reading {
-    const next: Reading = {
-      state: present.state
-        .catch(() => undefined)
-        .then(async () => {
-          this.#reading = next;
-          this.#nextReading = undefined;
-          if (this.#subscriptions.size === 0) throw new Error('The watch has ended.');
-          const changes = (next.changes = this.#changes);
-          return this.#toText(await this.source.read(), changes);
-        }),
-    };
-    this.#endWith(next);
-    return next;
-  }
-
-  #endWith(reading: Reading): void {
-    const end = () => {
-      if (this.#reading === reading) this.#reading = undefined;
-    };
-    reading.state.then(end, end);
-  }
-
-  /**
-   * @param changes how often the view had changed when the state was read
+   * Whether a state may be kept for others, once it is clear that it can be held at all.
+   *
    * @throws {ProblemError} `query-too-costly`, or `budget-exceeded` when it is too much to be held
    */
-  #toText(state: FullState, changes: number): LiveState {
-    const bytes = state.documents.reduce((sum, { length }) => sum + length, 0);
+  #admit({ documents }: FullState): boolean {
+    const bytes = documents.reduce((sum, { length }) => sum + length, 0);
     if (bytes > this.budgets.watchBytes) throw tooManyBytes('The state of this watch', this.budgets.watchBytes);
     if (this.source.holds) this.#lease.set(2 * bytes);
-    const text = new StateText(state);
-    if (changes === this.#changes && !this.#refilling) this.#keep(text, state.seq);
-    return { seq: state.seq, text };
-  }
-
-  /** Keeps a state for others, or with none nothing any more. */
-  #keep(text?: StateText, seq = 0): void {
-    clearTimeout(this.#forgetting);
-    this.#forgetting = undefined;
-    kept.characters -= this.#lastFull?.state?.text.length ?? 0;
-    this.#lastFull = undefined;
-    const length = text?.text.length ?? 0;
-    if (!text || this.#subscriptions.size === 0 || kept.characters + length > MAX_KEPT) return;
-    kept.characters += length;
-    this.#lastFull = LiveEvent.full('result', this.name, this.resumePoint(seq), seq, text);
-    if (length > LARGE) this.#forgetting = setTimeout(() => this.#keep(), LARGE_KEPT_MS).unref();
+    return !this.#refilling;
   }
 
   /** The changes after `seq` as one event; undefined if they are no longer available. */
@@ -255,7 +168,7 @@ export class LiveView implements SubscribedView {
 
   remove(subscription: Subscription): void {
     if (!this.#subscriptions.delete(subscription) || this.#subscriptions.size > 0) return;
-    this.#keep();
+    this.#state.changed();
     this.#lease.release();
     this.onEmpty(this);
   }
@@ -268,8 +181,7 @@ export class LiveView implements SubscribedView {
   distribute(seq: number, changes: readonly DocumentChange[], sinceMs: number): void {
     const started = performance.now();
     this.cost.tested++;
-    this.#changes++;
-    this.#keep();
+    this.#state.changed();
     const { meters = [] } = this.source;
     const left = meters.length === 0 ? Infinity : this.#workLeft(started);
     if (left <= 0) return this.#charge(0, started);
