@@ -37,7 +37,7 @@ export function serveSockets(
   const sessions = new Map<WebSocket, SocketSession>();
   const unanswered = new WeakMap<WebSocket, number>();
 
-  // A function of its own, so that the request is not held for as long as the connection lasts.
+  // As {@link endSocket}, it does not hold the request.
   const begin = (webSocket: WebSocket, stream: Duplex, identity: Identity | undefined, origin: Origin) => {
     try {
       sessions.set(webSocket, new SocketSession(context, webSocket, stream, identity, origin));
@@ -112,7 +112,7 @@ export function serveSockets(
   };
 }
 
-/** Like {@link SocketSession}, it must not hold the request: a function of the handler would. */
+/** A listener of its own, since one that is made for a request holds that for as long as the connection lasts. */
 function endSocket(this: Duplex): void {
   this.destroy();
 }
