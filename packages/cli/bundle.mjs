@@ -15,7 +15,7 @@ const OUTSIDE = [
   '@opentelemetry/api',
 ];
 /** The threads and processes of the service. Each is a file beside the one that starts it. */
-const THREADS = ['backup-worker', 'check-process', 'checkpoint-worker', 'index-worker'];
+const SEPARATE = ['backup-worker', 'check-process', 'checkpoint-worker', 'index-worker'];
 /** Parts of the WebSocket package that are only used where they are installed. */
 const OPTIONAL = ['bufferutil', 'utf-8-validate'];
 
@@ -60,7 +60,7 @@ const LATE_SEGMENTER = {
 
 rmSync(at('./dist/bundled'), { recursive: true, force: true });
 const { metafile } = await build({
-  entryPoints: [at('./dist/main.js'), ...THREADS.map((name) => at(`../service/dist/store/${name}.js`))],
+  entryPoints: [at('./dist/main.js'), ...SEPARATE.map((name) => at(`../service/dist/store/${name}.js`))],
   entryNames: '[name]',
   outdir: at('./dist/bundled'),
   absWorkingDir: at('.'),

@@ -41,7 +41,7 @@ export interface ConnectOptions<Known extends Schemas = Schemas> {
   openSocket?: OpenSocket;
   /** Waits before another try: the n-th failure in a row, from 0. In milliseconds. */
   backoffMs?: (failures: number) => number;
-  /** How long a read may wait for a connection or an answer, in milliseconds; default 15 s. */
+  /** How long a read may wait for a connection or an answer, in milliseconds; default 15 s. It waits longer while a large message arrives. */
   callTimeoutMs?: number;
   /** How long the service keeps a watch after its last user has closed it, in milliseconds; default 3 s. */
   graceMs?: number;

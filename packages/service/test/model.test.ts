@@ -128,7 +128,7 @@ async function run(seed: number, steps: number, erasing = false): Promise<void> 
     }
   }
   for (const watcher of watchers) resets += watcher.resets;
-  if (erasing) expect(resets, 'those who resume from before an erasure are reset').to.be.above(0);
+  if (erasing) expect(resets, 'a resume from before an erasure begins with a reset').to.be.above(0);
   else expect(resets, 'no reset while the journal reaches back').to.equal(0);
   for (const watcher of watchers) watcher.subscription?.stop();
   expect(views.size).to.equal(0);

@@ -57,7 +57,7 @@ describe('the first result of a large view', () => {
     return device;
   };
 
-  it('is read once for all who come at once, and is one text', async () => {
+  it('is read once for 50 devices that begin at once, which share its text', async () => {
     for (let n = 0; n < 50; n++) join();
     await until('all results', () => devices.every(({ events }) => events.length > 0));
     expect(readings).to.equal(1);
@@ -66,7 +66,7 @@ describe('the first result of a large view', () => {
     expect(devices[0]!.ids.size).to.equal(DOCUMENTS);
   });
 
-  it('is kept for those who come later, also when something else has been written', async () => {
+  it('is kept for later devices, also after a write to another collection', async () => {
     join();
     await until('the result', () => devices[0]!.events.length > 0);
     await put(['of-another'], 'crews');
@@ -81,7 +81,7 @@ describe('the first result of a large view', () => {
     expect(last.ids.has('one-more') && later.ids.has('one-more')).to.equal(true);
   });
 
-  it('is read few times while documents are written, and each device finds what was written before it came', async () => {
+  it('is read few times while documents are written, and contains all writes from before the device began', async () => {
     const written: string[] = [];
     for (let n = 0; n < 60; n++) {
       const id = `new-${n}`;
@@ -97,7 +97,7 @@ describe('the first result of a large view', () => {
     await until('the last document everywhere', () => devices.every(({ ids }) => ids.size === DOCUMENTS + 60));
   });
 
-  it('reaches those who stay when others leave, and one who comes after all have left', async () => {
+  it('reaches the devices that stay when others leave, and a new device after all have left', async () => {
     const leaving = Array.from({ length: 5 }, join);
     await put(['between']);
     const waiting = Array.from({ length: 5 }, join);
@@ -111,7 +111,7 @@ describe('the first result of a large view', () => {
     expect(leaving.flatMap(({ events }) => events)).to.deep.equal([]);
   });
 
-  it('is asked for again by the next who comes when it could not be read', async () => {
+  it('is read again for the next device after a failure', async () => {
     const { reader } = store;
     const stream = reader.streamInSlices;
     reader.streamInSlices = () => {

@@ -63,6 +63,14 @@ describe('a reader on a slow link', () => {
     expect(documents).to.have.length(DOCUMENTS);
   });
 
+  it('gets the size of a large response for HEAD, and nothing else', async () => {
+    const path = '/v1/data/films?limit=1000';
+    const [head, { headers, text }] = await Promise.all([service.request('HEAD', path), service.request('GET', path)]);
+    expect(head).to.include({ status: 200, text: '' });
+    expect(Number(head.headers.get('content-length'))).to.equal(Buffer.byteLength(text));
+    expect(headers.get('content-length')).to.equal(head.headers.get('content-length'));
+  });
+
   it('is not refused what it shares with others, and is not closed for it', async () => {
     const sockets = await Promise.all(Array.from({ length: 12 }, () => RawSocket.open(link, HEADERS)));
     const watches = sockets.map((socket) => socket.call('watch', { query: { from: 'films', limit: 'none' } }));

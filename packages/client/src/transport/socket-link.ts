@@ -42,8 +42,8 @@ interface PendingCall {
   timer: ReturnType<typeof setTimeout>;
 }
 
-/** A large message may come as slowly as this, in bytes per millisecond. */
-const SLOWEST = 32;
+/** The client waits for a large message at this rate or faster. */
+const SLOWEST_BYTES_PER_MS = 32;
 
 /** A token that could not be had in time is asked for again after so long. */
 const RENEW_AGAIN_MS = 5000;
@@ -70,7 +70,7 @@ export class SocketLink implements Link {
   #renewTimer: ReturnType<typeof setTimeout> | undefined;
   #retryTimer: ReturnType<typeof setTimeout> | undefined;
   #silenceTimer: ReturnType<typeof setTimeout> | undefined;
-  /** Until when a large message that was announced may be on its way. */
+  /** Until when the client waits for an announced large message. */
   #patientUntilMs = 0;
 
   constructor(options: SocketLinkOptions, listener: LinkListener) {
@@ -213,7 +213,7 @@ export class SocketLink implements Link {
   /** @param nextBytes the size of a large message that comes next; nothing is seen of it until it is complete */
   #listenForSilence(nextBytes = 0): void {
     clearTimeout(this.#silenceTimer);
-    const patienceMs = nextBytes / SLOWEST;
+    const patienceMs = nextBytes / SLOWEST_BYTES_PER_MS;
     this.#patientUntilMs = Date.now() + patienceMs;
     this.#silenceTimer = setTimeout(() => this.#lost('The service does not respond.'), SILENCE_MS + patienceMs);
   }

@@ -94,7 +94,7 @@ export class LiveView implements SubscribedView {
 
   /** The whole state, as the first event or as a reset. */
   fullState(name: 'result' | 'reset'): LiveEvent | Promise<LiveEvent> {
-    // Since its last change, the state of what follows commits without a delay is the same at each seq.
+    // A source without a seq of its own follows every commit at once, so its last state is valid until it changes.
     const follows = this.source.seq === undefined && this.position.distributed;
     const state = this.#state.at(this.seq, follows);
     const toEvent = ({ seq, text }: StateAt) => LiveEvent.full(name, this.name, this.resumePoint(seq), seq, text);
@@ -102,7 +102,7 @@ export class LiveView implements SubscribedView {
   }
 
   /**
-   * Whether a state may be kept for others, once it is clear that it can be held at all.
+   * Checks that the view may hold a state. Returns whether the state may be kept for new watchers.
    *
    * @throws {ProblemError} `query-too-costly`, or `budget-exceeded` when it is too much to be held
    */

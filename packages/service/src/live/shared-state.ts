@@ -1,13 +1,15 @@
 import { StateText, type FullState } from './live-event.js';
 
-/** The text of a full state is kept while it holds, for others who begin to watch: of all views so much, in UTF-16 code units. */
+/** The maximum length of the states that all views together keep for new watchers, in UTF-16 code units. */
 const MAX_KEPT = 32 * 1024 * 1024;
 
-/** One that is larger than the first is kept only for so long after it was last used, in milliseconds. */
+/** A state longer than this, in UTF-16 code units, is kept for a limited time after its last use. */
 const LARGE = 4 * 1024 * 1024;
+
+/** That time, in milliseconds. */
 const LARGE_KEPT_MS = 5000;
 
-/** How much is kept in memory, for all views together. */
+/** The length of the states that all views together keep. */
 const kept = { characters: 0 };
 
 /** The whole state of a view at a seq. */
@@ -16,7 +18,7 @@ export interface StateAt {
   readonly text: StateText;
 }
 
-/** A reading that takes longer, for all who wait for it. */
+/** A reading of the store that takes a while. Several watchers can wait for it. */
 interface Reading {
   /** How often the view had changed when it began; undefined before it begins. */
   changes?: number;
@@ -24,8 +26,8 @@ interface Reading {
 }
 
 /**
- * The whole state of a view, for all who begin to watch it. However many ask while it is being read, it is read once for
- * those who came before the next change, and once more for all who came after it.
+ * The whole state of a view, for its new watchers. All requests before the next change share one reading of the store.
+ * Requests after that change wait, and share the next reading.
  */
 export class SharedState {
   readonly #readSource: () => FullState | Promise<FullState>;
@@ -36,7 +38,7 @@ export class SharedState {
   /** A reading in progress, and the one that follows it. */
   #reading: Reading | undefined;
   #nextReading: Reading | undefined;
-  /** The last state, as long as it has not changed. */
+  /** The last state that was read; undefined after a change. */
   #kept: StateAt | undefined;
   #forgetting: NodeJS.Timeout | undefined;
 
@@ -58,7 +60,7 @@ export class SharedState {
   /**
    * The state, at `seq` or later.
    *
-   * @param follows whether a state that has not changed is also the one at `seq`
+   * @param follows whether a kept state is valid at `seq`, although it was read at an earlier one
    * @throws what `admit` throws
    */
   at(seq: number, follows: boolean): StateAt | Promise<StateAt> {
@@ -68,7 +70,7 @@ export class SharedState {
     return { seq, text: last.text };
   }
 
-  /** Something has happened that may have changed the state, or nobody watches any more. */
+  /** Drops the kept state. Call it when the state may have changed, and when the last watcher has left. */
   changed(): void {
     this.#changes++;
     this.#forget();

@@ -1,17 +1,17 @@
 import { Readable, type Writable } from 'node:stream';
 
-/** What is larger is handed over in pieces of this size, in bytes. */
+/** Larger messages are written in pieces of this size, in bytes. */
 export const PIECE_BYTES = 64 * 1024;
 
-/** So much is handed over ahead of the reader, in bytes. */
+/** The maximum size of the pieces that are handed to the stream before it has sent earlier ones, in bytes. */
 const AHEAD_BYTES = 4 * PIECE_BYTES;
 
-/** How many writers hold each piece of bytes that waits. */
+/** The number of writers in which a buffer waits. */
 const holders = new WeakMap<Buffer, number>();
 
 /**
- * Hands large messages over to a stream piece by piece, as they are read. So it can be told from each piece whether the
- * reader goes on reading, and bytes that many connections are sent are held once for all of them.
+ * Writes large messages to a stream piece by piece, as the other side reads. Each piece shows that the other side is
+ * still reading. Many connections can be sent the same bytes without a copy for each.
  */
 export class PacedWriter {
   readonly #stream: Writable;
@@ -36,7 +36,7 @@ export class PacedWriter {
     return this.#waiting.length > 0;
   }
 
-  /** What waits, in bytes; of what waits in several writers, an equal share. */
+  /** The size of the waiting messages, in bytes. A message that waits in several writers counts in equal shares. */
   get heldBytes(): number {
     return this.#waiting.reduce((sum, bytes) => sum + bytes.length / holders.get(bytes)!, 0);
   }
