@@ -1,4 +1,4 @@
-import { formatTime, splitAddress } from '@uproar/core';
+import { formatTime } from '@uproar/core';
 import {
   type RpcCall,
   createProblem,
@@ -10,17 +10,15 @@ import {
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import type { WebSocket } from 'ws';
-import { limitHolder, readableAccess, readScopeOf } from '../requests/identity-scope.js';
+import { limitHolder, readScopeOf } from '../requests/identity-scope.js';
 import { auditFailure } from '../requests/credentials.js';
 import type { Context } from '../requests/context.js';
 import { asProblem } from '../requests/problems.js';
-import { readDocumentAt } from '../reading/read-document.js';
-import { readListing } from '../requests/read-listing.js';
 import { type LiveConnection } from '../connections/connection-registry.js';
 import { describeIdentity, formatIdentity, idSpaceOf, isGoverned, type Identity } from '../identity/identity.js';
 import { checkMethod, checkParams, findCallId, readCall, RpcFault } from './rpc-calls.js';
 import { SocketWatches, type WatchOutput } from './socket-watches.js';
-import { findSeenDocument } from '../reading/visible-document.js';
+import { SocketReads } from './socket-reads.js';
 import { VERSION } from '../version.js';
 import { frameAlive, staleness } from './alive.js';
 import { frameAnswer, frameEvent, frameRenamed } from './encode-event.js';
@@ -38,17 +36,11 @@ export const LIVE_PATH = '/v1/live';
 /** A connection without a successful `hello` within this time is closed, in milliseconds. */
 const HELLO_WITHIN_MS = 10_000;
 
-/** Queries of one connection that run at the same time. */
-const MAX_QUERIES = 4;
-
 /** The bytes that may arrive together with the end of a message. */
 const CHUNK_BYTES = 64 * 1024;
 
 /** An incomplete message counts as memory from this size, in bytes. */
 const UNFINISHED_COUNTED_BYTES = 64 * 1024;
-
-/** How long a sent result still counts as memory before it counts as unread bytes, in milliseconds. */
-const RESULT_COUNTED_MS = 1000;
 
 /** How long a connection may take to close, in milliseconds. */
 const CLOSE_WITHIN_MS = 2000;
@@ -90,14 +82,13 @@ export class SocketSession implements WatchOutput, LiveConnection {
   readonly #watches: SocketWatches;
   readonly #messages: IncomingMessages;
   readonly #frames: OutgoingFrames;
+  readonly #reads: SocketReads;
   readonly #leave: () => void;
   #helloTimer: NodeJS.Timeout | undefined;
   /** True while the caller is being authenticated; further calls wait. */
   #authenticating = false;
   identity: Identity | undefined;
   #throttled: { error: ProblemError; untilMs: number } | undefined;
-  /** The number of running queries. */
-  #queries = 0;
   /** The received bytes of an incomplete message. */
   #unfinishedBytes = 0;
   /** The name that the device has given. */
@@ -127,10 +118,11 @@ export class SocketSession implements WatchOutput, LiveConnection {
       (bytes) => frameAlive(context.store.log.seq, context.cluster, bytes),
       () => this.#drained(),
     );
+    this.#reads = new SocketReads(context, () => setImmediate(() => this.#messages.resume()));
     this.#messages = new IncomingMessages(
       socket,
       (message) => this.#handle(message),
-      () => this.full || this.#authenticating || this.#queries >= MAX_QUERIES,
+      () => this.full || this.#authenticating || this.#reads.full,
     );
     this.#leave = context.connections.enter(this);
     context.sockets.count(stream as Socket, () => this.#frames.heldBytes);
@@ -287,9 +279,9 @@ export class SocketSession implements WatchOutput, LiveConnection {
         this.#watches.leave((checked as LiveParams['unwatch']).watch);
         return '{}';
       case 'query':
-        return this.#query(checked as LiveParams['query']);
+        return this.#reads.query(checked as LiveParams['query'], this.identity!, this.#holder);
       case 'get':
-        return this.#get(checked as LiveParams['get']);
+        return this.#reads.get(checked as LiveParams['get'], this.identity!);
       case 'commit':
         return this.#commit(checked as LiveParams['commit'], sizeBytes);
       case 'release':
@@ -364,40 +356,6 @@ export class SocketSession implements WatchOutput, LiveConnection {
     this.#usageOf('').request(0);
     this.#watches.begin(id, target, resume, readScopeOf(this.#context, identity, this.#holder));
     return undefined;
-  }
-
-  #get({ doc, at }: LiveParams['get']): string {
-    const { collection, id } = splitAddress(doc);
-    const { store } = this.#context;
-    const access = readableAccess(this.#context, this.identity!, collection);
-    const text =
-      at === undefined
-        ? findSeenDocument(store, access, collection, id)
-        : JSON.stringify(readDocumentAt(store, access, collection, id, at));
-    if (text === undefined)
-      throw problemError('no-such-document', `The document ${doc} does not exist.`, { document: doc });
-    const usage = this.#usageOf(collection);
-    usage.request(Buffer.byteLength(text));
-    usage.read(1, 1);
-    return text;
-  }
-
-  /** At most {@link MAX_QUERIES} run at the same time. */
-  async #query(form: LiveParams['query']): Promise<string> {
-    const { bytes } = this.#context;
-    bytes.check(this.#holder);
-    const lease = bytes.open(this.#holder);
-    this.#queries++;
-    try {
-      const usage = this.#usageOf(form.from);
-      const { text } = await readListing(this.#context, this.identity!, form, this.#holder, lease);
-      usage.request(Buffer.byteLength(text));
-      return text;
-    } finally {
-      this.#queries--;
-      setTimeout(() => lease.release(), RESULT_COUNTED_MS).unref();
-      setImmediate(() => this.#messages.resume());
-    }
   }
 
   /** The identity or address that the memory of this connection is counted for. */
