@@ -1,5 +1,5 @@
 import type { Store } from '@uproar/client';
-import type { JournalEvent } from '@uproar/protocol';
+import type { JournalEvent, JournalPage } from '@uproar/protocol';
 import { computed, onBeforeUnmount, ref, shallowRef, watch, type ComputedRef, type Ref, type ShallowRef } from 'vue';
 import { describeFailure } from '../shared/failure';
 import { followJournal, readJournal, type JournalPart } from '../shared/live-journal';
@@ -7,10 +7,28 @@ import { useOnReconnect } from '../shared/use-on-reconnect';
 
 /** Commits looked through for one page. */
 const PAGE = 200;
-/** Pages read for one click, until one of them holds a change. */
+/** Pages read at once at most, until one of them holds a change. */
 const MAX_PAGES = 25;
 /** Changes kept in the list while it follows the journal, and changes that wait at most. */
 const MAX_KEPT = 2000;
+
+/**
+ * Reads changes before a seq, the newest first. A page of the journal may hold none of the part; then it looks further back.
+ *
+ * @param wanted whether somebody still waits for them
+ */
+async function search(
+  store: Store,
+  part: JournalPart,
+  before: number | 'now',
+  wanted: () => boolean,
+): Promise<JournalPage> {
+  let page = await readJournal(store, part, before, PAGE);
+  for (let read = 1; read < MAX_PAGES && page.events.length === 0 && page.more && wanted(); read++) {
+    page = await readJournal(store, part, page.seq, PAGE);
+  }
+  return page;
+}
 
 /** A part of the journal, newest first, that follows new commits. */
 export interface Journal {
@@ -88,10 +106,10 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     try {
       // Commits made while the page is read arrive with the stream.
       const last = await readJournal(store, {}, 'now', 1);
-      const page = await readJournal(store, meant, 'now', PAGE);
+      const page = await search(store, meant, 'now', () => part.value === meant && !ended);
       if (part.value !== meant || ended) return;
       [events.value, more.value, oldest] = [page.events, page.more, page.seq];
-      const after = page.events[0]?.seq ?? Math.max(0, last.seq - 1);
+      const after = Math.max(0, last.seq - 1, page.events[0]?.seq ?? 0);
       stop = followJournal(store, meant, after, {
         events: arrived,
         state: (now) => (state.value = now),
@@ -116,17 +134,14 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     if (reading.value) return;
     reading.value = true;
     const meant = part.value;
+    const before = oldest;
+    // The query may have changed in the meantime, or the list may have been cut.
+    const wanted = () => part.value === meant && oldest === before;
     try {
-      // A page of the journal may contain no change of the selected part.
-      for (let read = 0; read < MAX_PAGES; read++) {
-        const before = oldest;
-        const page = await readJournal(store, meant, before, PAGE);
-        // The query may have changed in the meantime, or the list may have been cut.
-        if (part.value !== meant || oldest !== before) return;
-        [events.value, more.value, oldest] = [[...events.value, ...page.events], page.more, page.seq];
-        failure.value = '';
-        if (page.events.length > 0 || !page.more) return;
-      }
+      const page = await search(store, meant, before, wanted);
+      if (!wanted()) return;
+      [events.value, more.value, oldest] = [[...events.value, ...page.events], page.more, page.seq];
+      failure.value = '';
     } catch (error) {
       if (part.value === meant) failure.value = describeFailure(error);
     } finally {
