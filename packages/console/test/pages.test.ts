@@ -304,7 +304,7 @@ describe('the pages of the console, over the demo', function () {
     await mast.collection('gusts').put('w-1', { knots: 12 });
     // Many commits of others follow, as in a store that is in use.
     const others = store.collection('gusts');
-    for (let turn = 0; turn < 250; turn++) await others.put('w-2', { knots: turn });
+    await Promise.all(Array.from({ length: 250 }, (_, knots) => others.put('w-2', { knots })));
     const page = await open('devices?search=test-mast');
     const about = page.getByRole('button', { name: 'About key:mast' });
     await about.click();

@@ -163,6 +163,7 @@ const MARKS = { created: '+', updated: '~', deleted: '−', erased: '×' };
           <li
             v-for="event in events"
             :key="event.id"
+            v-memo="[event.id === open?.id]"
             role="option"
             :tabindex="event.id === open?.id ? 0 : -1"
             :aria-selected="event.id === open?.id"

@@ -10,7 +10,9 @@ const PAGE = 200;
 /** Pages read at once at most, until one of them holds a change. */
 const MAX_PAGES = 25;
 /** Changes kept in the list while it follows the journal, and changes that wait at most. */
-const MAX_KEPT = 2000;
+const MAX_KEPT = 500;
+/** How often the list moves at most, in milliseconds. */
+const PACE_MS = 500;
 
 /**
  * Reads changes before a seq, the newest first. A page of the journal may hold none of the part; then it looks further back.
@@ -66,6 +68,10 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
   let gap = false;
   let stop = () => {};
   let ended = false;
+  /** Changes that have arrived since the list moved, and what will show them. */
+  let arrived: JournalEvent[] = [];
+  let timer: number | undefined;
+  let movedMs = 0;
 
   /** The newest changes of a list, up to the most that is kept; whole commits, so that the rest can be read again. */
   const newest = (list: readonly JournalEvent[]): readonly JournalEvent[] => {
@@ -80,12 +86,25 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     oldest = events.value.at(-1)!.seq;
     more.value = true;
   };
-  const arrived = (fresh: JournalEvent[]) => {
-    if (!held() && newer.value.length === 0) return show([...fresh.toReversed(), ...events.value]);
-    const list = [...fresh.toReversed(), ...newer.value];
+  const move = () => {
+    timer = undefined;
+    movedMs = performance.now();
+    const list = [...arrived.toReversed(), ...newer.value];
+    arrived = [];
     newer.value = newest(list);
     gap ||= newer.value.length < list.length;
     if (!held()) showNewer();
+  };
+  /** However fast changes arrive, the list moves at a pace. */
+  const moveSoon = (fresh: readonly JournalEvent[]) => {
+    arrived.push(...fresh);
+    timer ??= window.setTimeout(move, movedMs + PACE_MS - performance.now());
+  };
+  const stopFollowing = () => {
+    stop();
+    stop = () => {};
+    clearTimeout(timer);
+    [arrived, timer] = [[], undefined];
   };
   const showNewer = () => {
     if (newer.value.length === 0) return;
@@ -99,8 +118,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
   };
 
   const begin = async (): Promise<void> => {
-    stop();
-    stop = () => {};
+    stopFollowing();
     const meant = part.value;
     [events.value, newer.value, gap, state.value, failure.value, reading.value] = [[], [], false, 'loading', '', false];
     try {
@@ -111,7 +129,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
       [events.value, more.value, oldest] = [page.events, page.more, page.seq];
       const after = Math.max(0, last.seq - 1, page.events[0]?.seq ?? 0);
       stop = followJournal(store, meant, after, {
-        events: arrived,
+        events: moveSoon,
         state: (now) => (state.value = now),
         lost: () => void begin(),
       });
@@ -127,7 +145,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
   });
   onBeforeUnmount(() => {
     ended = true;
-    stop();
+    stopFollowing();
   });
 
   const showEarlier = async (): Promise<void> => {
