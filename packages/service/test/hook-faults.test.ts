@@ -9,12 +9,23 @@ import { KEY, temporaryDirectory, until } from '../../../test/service.js';
 /** How often the service is killed; more often in a long run. */
 const KILLS = Number(process.env.HOOK_KILLS ?? 3);
 
+/** How many documents are written between two kills, at least, however slow the machine is. */
+const WRITES = 30;
+
 describe('hooks through faults', () => {
+  let undo: (() => unknown)[] = [];
+  beforeEach(() => (undo = []));
+  afterEach(async () => {
+    for (const step of undo.toReversed()) await step();
+  });
+
   it(`deliver every change in the order of its document to a receiver that fails, hangs and answers late (${KILLS} kills)`, async function () {
     this.timeout(60_000 + KILLS * 20_000);
     const random = new Random(Number(process.env.HOOK_SEED ?? 11));
     const { path, remove } = temporaryDirectory();
+    undo.push(remove);
     const receiver = await HookReceiver.start();
+    undo.push(() => receiver.stop());
     const accepted = new Set<Received>();
     let kind = true;
     receiver.answer = (received, response) => {
@@ -31,6 +42,7 @@ describe('hooks through faults', () => {
     const port = await freePort();
     const start = () => ServedProcess.start(path, port, ['--hook-networks', '127.0.0.1']);
     let service = await start();
+    undo.push(() => service.stop('SIGKILL'));
     const call = async (method: string, to: string, body?: unknown): Promise<unknown> => {
       const headers = { authorization: `Bearer ${KEY}`, 'content-type': 'application/json', connection: 'close' };
       const response = await fetch(service.url + to, { method, headers, body: JSON.stringify(body) });
@@ -39,13 +51,14 @@ describe('hooks through faults', () => {
     await call('POST', '/v1/hooks', { name: 'radio', collection: 'flights', url: receiver.url, timeoutSeconds: 1 });
     kind = false;
     for (let round = 0; round < KILLS; round++) {
-      let stopped = false;
+      let [stopped, n] = [false, 0];
       const writing = (async () => {
-        for (let n = 0; !stopped; n++) {
+        for (; !stopped; n++) {
           await call('PUT', `/v1/data/flights/d-${random.integer(0, 30)}`, { round, n }).catch(() => (stopped = true));
         }
       })();
       await new Promise((resolve) => setTimeout(resolve, random.integer(500, 2500)));
+      await until('enough was written', () => n > WRITES);
       await service.stop('SIGKILL');
       await writing;
       service = await start();
@@ -69,7 +82,7 @@ describe('hooks through faults', () => {
     await until('everything is delivered', () => missing().length === 0, 60_000).catch(() => {
       throw new Error(`Never delivered: ${missing().map(key).join(', ')}`);
     });
-    expect(journal.length).to.be.above(KILLS * 30);
+    expect(journal.length).to.be.at.least(KILLS * WRITES);
     const taken = new Map<string, Set<number>>();
     for (const received of receiver.received) {
       const { subject, seq } = received.event;
@@ -80,8 +93,6 @@ describe('hooks through faults', () => {
       expect(skipped && key(skipped), `not taken before ${key(received.event)} was sent`).to.equal(undefined);
       if (accepted.has(received)) known.add(seq);
     }
-    await service.stop('SIGTERM');
-    receiver.stop();
-    remove();
+    expect(await service.stop('SIGTERM')).to.equal(0);
   });
 });

@@ -30,6 +30,15 @@ export class Replay {
     })();
   }
 
+  /** Applies a batch, and rolls it back, as when the disk is full. */
+  applyInVain(batch: string): void {
+    this.database.exec('BEGIN');
+    for (const record of decodeBatch(batch)) this.state.apply(record);
+    this.state.finish();
+    this.database.exec('ROLLBACK');
+    this.state.reload();
+  }
+
   hash(): string {
     return createHash('sha256').update(dumpState(this.database)).digest('hex');
   }

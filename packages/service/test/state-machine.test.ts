@@ -4,6 +4,7 @@ import { once } from 'node:events';
 import { expect } from 'chai';
 import { parseOrder, type Write } from '@uproar/core';
 import { openStore } from '@uproar/service';
+import { HeldDocuments } from '../dist/state/held-documents.js';
 import { decodeBatch, encodeBatch, LogRecord, RECORD_FORMAT } from '../dist/state/records.js';
 import { connectionOf } from '../dist/store/index.js';
 import { Random } from '../../../test/random.js';
@@ -25,12 +26,14 @@ describe('applying records', () => {
     });
     try {
       const random = new Random(Number(process.env.HISTORY_SEED ?? 3));
+      const failures = new Random(random.seed + 1);
       const here = new Replay();
       const records = new RandomRecords(random);
       const proposed = new Set<string>();
       const refusals = new Set<string>();
       for (let n = 0; n < BATCHES; n++) {
         const batch = Array.from({ length: random.integer(1, 12) }, () => records.next());
+        if (failures.chance(0.3)) here.applyInVain(encodeBatch(batch));
         for (const outcome of here.apply(encodeBatch(batch)).outcomes) {
           if ('refused' in outcome) refusals.add(outcome.refused.kind);
         }
@@ -229,5 +232,32 @@ describe('applying records', () => {
     const { checkStore, databaseFile } = await import('@uproar/service');
     expect(checkStore(databaseFile(path)).results.flatMap(({ faults }) => faults)).to.deep.equal([]);
     remove();
+  });
+});
+
+describe('documents that commits touched lately', () => {
+  it('are read once, until many others were touched', () => {
+    const read: string[] = [];
+    const data = JSON.stringify({ text: 'x'.repeat(1_000_000) });
+    const get = (_: number, id: string) => {
+      read.push(id);
+      return id === 'none' ? undefined : { number: 1, id, version: 1, created: 0, updated: 0, expires: null, data };
+    };
+    const held = new HeldDocuments({ get: () => ({ number: 1 }) } as never, { get } as never);
+    for (let n = 0; n < 3; n++) {
+      expect(held.get('balloons', 'first')?.document.id).to.equal('first');
+      expect(held.get('balloons', 'none')).to.equal(undefined);
+    }
+    expect(read).to.deep.equal(['first', 'none']);
+    for (let n = 0; n < 20; n++) {
+      held.get('balloons', `bl-${n}`);
+      held.get('balloons', 'often');
+    }
+    held.get('balloons', 'first');
+    const times = (id: string) => read.filter((other) => other === id).length;
+    expect([times('often'), times('first')]).to.deep.equal([1, 2]);
+    held.clear();
+    held.get('balloons', 'often');
+    expect(times('often'), 'after all was forgotten').to.equal(2);
   });
 });

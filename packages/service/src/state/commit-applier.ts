@@ -36,7 +36,7 @@ const CAN_CHANGE: ReadonlySet<Refusal['kind']> = new Set(['not-allowed', 'schema
  */
 export class CommitApplier {
   readonly #tables: CommitTables;
-  #held: HeldDocuments;
+  readonly #held: HeldDocuments;
 
   constructor(tables: CommitTables) {
     this.#tables = tables;
@@ -58,9 +58,9 @@ export class CommitApplier {
     return outcome;
   }
 
-  /** Forgets the documents that were read for this batch. */
-  endBatch(): void {
-    this.#held = new HeldDocuments(this.#tables.collections, this.#tables.documents);
+  /** Forgets what is held in memory: documents were changed in another way, or a transaction was rolled back. */
+  forget(): void {
+    this.#held.clear();
   }
 
   /** Evaluates a commit and, if it is applied, writes its rows. */

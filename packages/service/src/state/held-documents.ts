@@ -11,9 +11,21 @@ export interface Held {
   sizeBytes: number;
 }
 
-/** The documents that a batch of commits touches. Each is read once, however many commits touch it. */
+/** When documents of so many bytes were touched, those that were not touched among them are let go. */
+const GENERATION_BYTES = 8 * 1024 * 1024;
+
+/** What a document takes in memory, about: so much, and its data as text and as objects. */
+const sizeOf = (held: Held | null) => 500 + 3 * (held?.sizeBytes ?? 0);
+
+/**
+ * The documents that commits have touched lately, as they are in the store: each is read and parsed once, however many commits
+ * touch it. They take the memory of two generations at most.
+ */
 export class HeldDocuments {
-  readonly #byAddress = new Map<string, Held | undefined>();
+  /** By address; null if there is no such document. */
+  #recent = new Map<string, Held | null>();
+  #earlier = new Map<string, Held | null>();
+  #recentBytes = 0;
 
   constructor(
     readonly collections: CollectionTable,
@@ -22,21 +34,33 @@ export class HeldDocuments {
 
   get(collection: string, id: string): Held | undefined {
     const address = formatAddress(collection, id);
-    if (this.#byAddress.has(address)) return this.#byAddress.get(address);
-    const info = this.collections.get(collection);
-    const stored = info && this.documents.get(info.number, id);
-    const found = stored && {
-      stored,
-      document: readStored(stored),
-      sizeBytes: Buffer.byteLength(stored.data),
-    };
-    this.#byAddress.set(address, found);
+    const recent = this.#recent.get(address);
+    if (recent !== undefined) return recent ?? undefined;
+    const earlier = this.#earlier.get(address);
+    const found = earlier === undefined ? this.#read(collection, id) : (earlier ?? undefined);
+    this.set(address, found);
     return found;
   }
 
   /** Notes the state of a document after a commit. */
   set(address: string, held: Held | undefined): void {
-    this.#byAddress.set(address, held);
+    const replaced = this.#recent.get(address);
+    if (replaced !== undefined) this.#recentBytes -= sizeOf(replaced);
+    this.#recent.set(address, held ?? null);
+    this.#recentBytes += sizeOf(held ?? null);
+    if (this.#recentBytes < GENERATION_BYTES) return;
+    [this.#earlier, this.#recent, this.#recentBytes] = [this.#recent, new Map(), 0];
+  }
+
+  /** Forgets all: the store has changed in another way, or a transaction was rolled back. */
+  clear(): void {
+    [this.#earlier, this.#recent, this.#recentBytes] = [new Map(), new Map(), 0];
+  }
+
+  #read(collection: string, id: string): Held | undefined {
+    const info = this.collections.get(collection);
+    const stored = info && this.documents.get(info.number, id);
+    return stored && { stored, document: readStored(stored), sizeBytes: Buffer.byteLength(stored.data) };
   }
 }
 

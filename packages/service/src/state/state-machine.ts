@@ -152,7 +152,6 @@ export class StateMachine {
   finish(revision?: number): AppliedBatch {
     const collections = this.#collections.write();
     this.#journal.write();
-    this.#commits.endBatch();
     this.#position.advance(this.#records, revision);
     const batch = {
       place: this.#position.current.place,
@@ -171,7 +170,7 @@ export class StateMachine {
   reload(): void {
     this.#records = [];
     this.#outcomes = [];
-    this.#commits.endBatch();
+    this.#commits.forget();
     for (const table of [
       this.#position,
       this.#collections,
@@ -239,7 +238,7 @@ export class StateMachine {
         return {};
       case 'documents-erased': {
         const outcome = this.#eraser.erase(record, timeMs, this.#position.current.place + 1);
-        this.#commits.endBatch();
+        this.#commits.forget();
         return outcome;
       }
       case 'idempotency-erased':
