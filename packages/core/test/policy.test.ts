@@ -224,6 +224,13 @@ describe('a write of a caller with limited access', () => {
     });
   });
 
+  it('keeps the end of a document of which fields are concealed', () => {
+    const ending = { ...current, expires: '2999-01-01T00:00:00.000Z' };
+    const outcome = attempt(ending, { kind: 'merge', data: { n: 1 } });
+    expect('after' in outcome && outcome.after?.expires).to.equal(ending.expires);
+    expect(withoutFields(ending, [['phone']])).to.include({ expires: ending.expires });
+  });
+
   it('does not reveal concealed fields', () => {
     const patch = (ops: unknown) => after(attempt(current, { kind: 'patch', ops } as never));
     expect(patch([{ op: 'test', path: '/phone', value: '555' }])).to.include({ kind: 'test-failed' });

@@ -7,9 +7,7 @@ export type Paths = readonly (readonly string[])[];
 /** A document without the fields at some paths. A document without these fields is returned unchanged. */
 export function withoutFields(document: Document, paths: Paths): Document {
   const data = paths.reduce(withoutField, document.data);
-  if (data === document.data) return document;
-  const { id, version, created, updated } = document;
-  return { id, version, created, updated, data };
+  return data === document.data ? document : { ...document, data };
 }
 
 /** A value without the fields at some paths inside it. */
