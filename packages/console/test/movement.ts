@@ -2,7 +2,7 @@ import type { Store } from '@uproar/client';
 import { Random } from '../../../test/random.js';
 
 /** How often something changes in each collection, in milliseconds. */
-const INTERVAL_MS = 150;
+const INTERVAL_MS = 300;
 /** How often it is looked which collections and documents there are. */
 const LOOK_EVERY = 8;
 const DOCUMENTS_OF_EACH = 25;

@@ -9,6 +9,7 @@ import {
   PatchError,
   patchForChanges,
   patchForOrder,
+  withoutFields,
   type Document,
   type JsonPatch,
   type JsonValue,
@@ -232,5 +233,29 @@ describe('the state of a watch', () => {
       apply(at(2, 7), undefined);
       expect(state.size).to.equal(0);
     }
+  });
+
+  it('is made once for all who see a change whole, and not shown to those who see less', () => {
+    const at = (version: number) =>
+      ({
+        id: 'a',
+        version,
+        created: '',
+        updated: '',
+        data: { n: version, secret: version, text: 'x'.repeat(99) },
+      }) as Document;
+    const change = { collection: 'c', id: 'a', before: at(1), after: at(2) };
+    const whole = patchForChanges([change], () => true);
+    expect(whole.map(({ path }) => path)).to.have.members(['/a/version', '/a/data/n', '/a/data/secret']);
+    expect(patchForChanges([change], () => true)).to.equal(whole);
+    const less = patchForChanges(
+      [change],
+      () => true,
+      (document) => withoutFields(document, [['secret']]),
+    );
+    expect(less.map(({ path }) => path)).to.have.members(['/a/version', '/a/data/n']);
+    expect(patchForChanges([change], ({ version }) => version === 2)).to.deep.equal([
+      { op: 'add', path: '/a', value: change.after },
+    ]);
   });
 });

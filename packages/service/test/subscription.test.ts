@@ -9,7 +9,7 @@ function connect() {
   const slow = { on: false };
   const sink = { full: false, send: (event: LiveEvent) => received.push(`${event.name} ${event.seq}`) };
   const change = (seq: number) =>
-    LiveEvent.change('w', `r${seq}`, seq, [{ op: 'replace', path: '/a/data/n', value: seq }]);
+    LiveEvent.change('w', `r${seq}`, seq, `[{"op":"replace","path":"/a/data/n","value":${seq}}]`);
   const view: SubscribedView & { seq: number; fullState(): LiveEvent } = {
     name: 'w',
     seq: 1,
@@ -19,7 +19,7 @@ function connect() {
     fullState: (): LiveEvent =>
       LiveEvent.full('reset', 'w', `r${view.seq}`, view.seq, new StateText({ seq: 1, documents: [], more: false })),
     changeSince: (seq: number): LiveEvent | Promise<LiveEvent> => {
-      const event = seq < view.seq ? change(view.seq) : LiveEvent.change('w', `r${seq}`, seq, []);
+      const event = seq < view.seq ? change(view.seq) : LiveEvent.change('w', `r${seq}`, seq, '[]');
       return slow.on ? new Promise((resolve) => setTimeout(() => resolve(event), 20)) : event;
     },
     noteSent: () => undefined,

@@ -8,26 +8,43 @@ import { escapeToken, unescapeToken } from '../json/pointer.js';
 /** Whether a document belongs to a view. */
 export type Membership = (document: Document) => boolean;
 
+/** How changes alter documents that are shown whole: many views may show the same change. */
+const wholePatches = new WeakMap<DocumentChange, JsonPatch>();
+
 /**
  * The effect of changes on the state of a watch, as a JSON Patch whose paths begin with the id. A document that enters
  * is added, one that leaves is removed, one that stays is patched field by field.
  *
  * @param changes net changes: at most one for each document
  * @param show the part of a document that the watch shows
+ * @returns not to be changed: others may get the same one
  */
 export function patchForChanges(
   changes: readonly DocumentChange[],
   belongs: Membership,
   show: (document: Document) => Document = (document) => document,
 ): JsonPatch {
-  const patch: JsonPatch = [];
-  for (const { id, before, after } of changes) {
-    const was = before && belongs(before) ? show(before) : undefined;
-    const is = after && belongs(after) ? show(after) : undefined;
-    const path = `/${escapeToken(id)}`;
-    if (was && is) patch.push(...diff(was as unknown as JsonValue, is as unknown as JsonValue, path));
-    else if (is) patch.push({ op: 'add', path, value: is as unknown as JsonValue });
-    else if (was) patch.push({ op: 'remove', path });
+  const [first] = changes;
+  if (first && changes.length === 1) return patchForChange(first, belongs, show);
+  return changes.flatMap((change) => patchForChange(change, belongs, show));
+}
+
+function patchForChange(
+  change: DocumentChange,
+  belongs: Membership,
+  show: (document: Document) => Document,
+): JsonPatch {
+  const { id, before, after } = change;
+  const was = before && belongs(before) ? show(before) : undefined;
+  const is = after && belongs(after) ? show(after) : undefined;
+  const path = `/${escapeToken(id)}`;
+  if (!was) return is ? [{ op: 'add', path, value: is as unknown as JsonValue }] : [];
+  if (!is) return [{ op: 'remove', path }];
+  if (was !== before || is !== after) return diff(was as unknown as JsonValue, is as unknown as JsonValue, path);
+  let patch = wholePatches.get(change);
+  if (!patch) {
+    patch = diff(was as unknown as JsonValue, is as unknown as JsonValue, path);
+    wholePatches.set(change, patch);
   }
   return patch;
 }

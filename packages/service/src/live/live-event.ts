@@ -1,4 +1,5 @@
-import type { JsonPatch } from '@uproar/core';
+import { exceedsSize, type JsonPatch, type JsonValue } from '@uproar/core';
+import { tooManyBytes } from '../limits/costs.js';
 
 /** What a watch begins with or is set back to: the JSON texts of its documents, in order. */
 export interface FullState {
@@ -39,6 +40,23 @@ export class StateText {
   }
 }
 
+/** The texts of patches: views of several callers may send the same one. */
+const patchTexts = new WeakMap<JsonPatch, string>();
+
+/**
+ * The JSON text of a patch. It is made once, however many views send the patch.
+ *
+ * @throws {ProblemError} `query-too-costly` when it has more than `mostBytes`
+ */
+export function writePatch(patch: JsonPatch, mostBytes: number): string {
+  let text = patchTexts.get(patch);
+  if (text === undefined) {
+    if (exceedsSize(patch as unknown as JsonValue, mostBytes)) throw tooManyBytes('A change of this watch', mostBytes);
+    patchTexts.set(patch, (text = JSON.stringify(patch)));
+  }
+  return text;
+}
+
 /** Encodes an event for a transport, in parts that follow each other. */
 export type EventEncoder = (event: LiveEvent) => readonly Buffer[];
 
@@ -66,10 +84,14 @@ export class LiveEvent {
     return new LiveEvent(name, watch, seq, resume, `"seq":${seq},`, state);
   }
 
-  /** An event that changes the state. An empty patch only says that the state still holds at `seq`. */
-  static change(watch: string, resume: string, seq: number, patch: JsonPatch, more?: boolean): LiveEvent {
-    const members = `"seq":${seq},"patch":${JSON.stringify(patch)}${more === undefined ? '' : `,"more":${more}`}`;
-    const empty = patch.length === 0 && more === undefined;
+  /**
+   * An event that changes the state.
+   *
+   * @param patch as JSON text. An empty one only says that the state still holds at `seq`.
+   */
+  static change(watch: string, resume: string, seq: number, patch: string, more?: boolean): LiveEvent {
+    const members = `"seq":${seq},"patch":${patch}${more === undefined ? '' : `,"more":${more}`}`;
+    const empty = patch === '[]' && more === undefined;
     return new LiveEvent('change', watch, seq, resume, members, undefined, empty);
   }
 

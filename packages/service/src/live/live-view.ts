@@ -1,10 +1,10 @@
 import { createHash } from 'node:crypto';
-import { exceedsSize, WorkLimitError, type DocumentChange, type JsonValue } from '@uproar/core';
+import { WorkLimitError, type DocumentChange } from '@uproar/core';
 import { type WatchTarget } from '@uproar/protocol';
 import type { ByteBudget, ByteLease } from '../limits/byte-budget.js';
 import { asLimitProblem, tooManyBytes, tooMuchLiveWork } from '../limits/costs.js';
 import type { LiveWork } from '../limits/live-work.js';
-import { LiveEvent, type FullState } from './live-event.js';
+import { LiveEvent, writePatch, type FullState } from './live-event.js';
 import type { MetricsRecorder } from '../metrics/metrics-recorder.js';
 import { SharedState, type StateAt } from './shared-state.js';
 import type { Delta, Source } from './source.js';
@@ -293,10 +293,8 @@ export class LiveView implements SubscribedView {
   }
 
   #event({ seq, patch, more }: Delta): LiveEvent {
-    if (exceedsSize(patch as unknown as JsonValue, this.budgets.watchBytes)) {
-      throw tooManyBytes('A change of this watch', this.budgets.watchBytes);
-    }
-    return LiveEvent.change(this.name, this.resumePoint(seq), seq, patch, more);
+    const text = writePatch(patch, this.budgets.watchBytes);
+    return LiveEvent.change(this.name, this.resumePoint(seq), seq, text, more);
   }
 
   /** A change that is too large for one event is sent as a whole state instead. */
