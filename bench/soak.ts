@@ -22,7 +22,7 @@ const WRITERS = 8;
 const TOLERANCE = minutes >= 20 ? 1.05 : 1.2;
 /** Commits that are compared with bare ones at a time. */
 const PROBES = 40;
-/** What is under way ends within this time, in milliseconds. */
+/** How long the load pauses before the comparison, so that running calls can end; in milliseconds. */
 const REST_MS = 100;
 /** Documents that are there from the beginning, of about a kilobyte: more than SQLite keeps in memory, so that it is full. */
 const OLD_DOCUMENTS = 100_000;
@@ -32,10 +32,10 @@ interface Sample {
   rss: number;
   heap: number;
   files: number;
-  /** Of the writes since the sample before: half of them took less, and all but a hundredth; in milliseconds. */
+  /** p50 and p99 of the writes since the last sample, in milliseconds. */
   medianMs: number;
   slowMs: number;
-  /** How long a commit takes while nothing else is written, compared with a bare one to a file on the same disk. */
+  /** The duration of a commit while the load pauses, compared with a bare commit to a file on the same disk. */
   ratio: number;
   /** Writes a second since the sample before. */
   rate: number;
@@ -87,7 +87,7 @@ bare.pragma('synchronous = FULL');
 bare.exec('CREATE TABLE documents (id TEXT PRIMARY KEY, data TEXT)');
 const replace = bare.prepare('REPLACE INTO documents VALUES (?, ?)');
 
-/** The load rests while it is compared. */
+/** Pauses the load until it resolves. */
 let rest: Promise<unknown> = Promise.resolve();
 let lastRatio = 0;
 
@@ -200,7 +200,7 @@ while (Date.now() - started < lengthMs) {
   const { rss, heap, files, medianMs, slowMs, ratio, rate } = sample;
   console.log(
     `${Math.round((reported - started) / 1000)} s: ${Math.round(rss / 1e6)} MB resident, ${Math.round(heap / 1e6)} MB heap, ${files} files open; ` +
-      `${Math.round(rate)} writes a second, half within ${medianMs.toFixed(1)} ms, 99% within ${slowMs.toFixed(1)} ms, at rest a commit takes ${ratio.toFixed(1)} times a bare one; ${writes} writes, ${lives} lives`,
+      `${Math.round(rate)} writes a second, p50 ${medianMs.toFixed(1)} ms, p99 ${slowMs.toFixed(1)} ms, without load a commit takes ${ratio.toFixed(1)} times a bare one; ${writes} writes, ${lives} lives`,
   );
 }
 ended = true;
@@ -232,10 +232,10 @@ const verdicts = [
   compare('resident memory, MB', 0.25, ({ rss }) => rss / 1e6),
   compare('heap, MB', 0.25, ({ heap }) => heap / 1e6),
   compare('open files', 0.25, ({ files }) => files),
-  compare('a commit at rest, compared with a bare one', 0.5, ({ ratio }) => ratio),
+  compare('a commit without load, compared with a bare one', 0.5, ({ ratio }) => ratio),
 ];
-compare('half of the writes, ms (stated)', 0.5, ({ medianMs }) => medianMs);
-compare('99% of the writes, ms (stated)', 0.5, ({ slowMs }) => slowMs);
+compare('p50 of the writes, ms (stated)', 0.5, ({ medianMs }) => medianMs);
+compare('p99 of the writes, ms (stated)', 0.5, ({ slowMs }) => slowMs);
 const emptied = left.total === 0 && idle.files <= samples[0]!.files;
 console.log(
   `when all had gone: ${left.total} connections, ${idle.files} files open; exit code ${code}; ${faults} writes failed`,

@@ -4,7 +4,7 @@ import type { Page } from 'playwright-core';
 
 const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 
-/** What is all alike: the first few stand for the others. */
+/** Elements that repeat. Only the first two of each list are checked. */
 const ALIKE = ['[data-row]', '[data-card]', '[role=option]'];
 
 interface Axe {

@@ -122,7 +122,8 @@ describe('the console, when others work on the same', function () {
         Array.from({ length: 50 }, (_, i) => moving.store.collection('journal').put('d-0', { n: n + i })),
       );
     }
-    await until('the list is as long as it gets', async () => (await list.getByRole('option').count()) === 500);
+    await list.getByRole('option').first().getByText('n 1199').waitFor();
+    expect(await list.getByRole('option').count(), 'the list is as long as it gets').to.equal(500);
     expect(await panel.getByRole('heading').innerText(), 'the open change stays').to.equal(first);
     const numbers = async () =>
       (await list.locator('.what').allTextContents()).map((text) => Number(/^n (\d+)$/.exec(text.trim())?.[1] ?? -1));

@@ -235,7 +235,7 @@ describe('the state of a watch', () => {
     }
   });
 
-  it('is made once for all who see a change whole, and not shown to those who see less', () => {
+  it('is computed once for views of whole documents, and separately for views with concealed fields', () => {
     const at = (version: number) =>
       ({
         id: 'a',

@@ -110,7 +110,7 @@ async function checkModel(seed: number, steps: number): Promise<void> {
       history.push({ seq: -1, before, after: undefined });
     } else {
       const partial = random.chance(0.5) ? modelOwner(random) : newData(random);
-      // Some documents have an end, far away.
+      // Some documents expire in the far future.
       const end = random.chance(0.3) ? '?expires=2999-01-01T00:00:00Z' : '';
       const { json } = before
         ? await service.request('PATCH', path + end, partial)

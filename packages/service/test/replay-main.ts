@@ -9,7 +9,7 @@ Math.random = () => 0.25;
 const replay = new Replay();
 process.on('message', (batch: string) => {
   replay.apply(batch);
-  // Nothing that is held in memory from one batch to the next may make a difference.
+  // Caches that live longer than a batch must not change the result.
   replay.state.reload();
   process.send!(replay.hash());
 });

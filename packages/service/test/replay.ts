@@ -31,7 +31,7 @@ export class Replay {
   }
 
   /** Applies a batch, and rolls it back, as when the disk is full. */
-  applyInVain(batch: string): void {
+  applyAndRollBack(batch: string): void {
     this.database.exec('BEGIN');
     for (const record of decodeBatch(batch)) this.state.apply(record);
     this.state.finish();

@@ -33,7 +33,7 @@ describe('applying records', () => {
       const refusals = new Set<string>();
       for (let n = 0; n < BATCHES; n++) {
         const batch = Array.from({ length: random.integer(1, 12) }, () => records.next());
-        if (failures.chance(0.3)) here.applyInVain(encodeBatch(batch));
+        if (failures.chance(0.3)) here.applyAndRollBack(encodeBatch(batch));
         for (const outcome of here.apply(encodeBatch(batch)).outcomes) {
           if ('refused' in outcome) refusals.add(outcome.refused.kind);
         }
@@ -235,8 +235,8 @@ describe('applying records', () => {
   });
 });
 
-describe('documents that commits touched lately', () => {
-  it('are read once, until many others were touched', () => {
+describe('the cache of documents that commits use', () => {
+  it('reads a document once, until many others were used', () => {
     const read: string[] = [];
     const data = JSON.stringify({ text: 'x'.repeat(1_000_000) });
     const get = (_: number, id: string) => {
@@ -258,6 +258,6 @@ describe('documents that commits touched lately', () => {
     expect([times('often'), times('first')]).to.deep.equal([1, 2]);
     held.clear();
     held.get('balloons', 'often');
-    expect(times('often'), 'after all was forgotten').to.equal(2);
+    expect(times('often'), 'after the cache was cleared').to.equal(2);
   });
 });

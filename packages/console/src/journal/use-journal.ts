@@ -7,7 +7,7 @@ import { useOnReconnect } from '../shared/use-on-reconnect';
 
 /** Commits looked through for one page. */
 const PAGE = 200;
-/** Pages read at once at most, until one of them holds a change. */
+/** The most pages that one search reads. */
 const MAX_PAGES = 25;
 /** Changes kept in the list while it follows the journal, and changes that wait at most. */
 const MAX_KEPT = 500;
@@ -15,9 +15,9 @@ const MAX_KEPT = 500;
 const PACE_MS = 500;
 
 /**
- * Reads changes before a seq, the newest first. A page of the journal may hold none of the part; then it looks further back.
+ * Reads the newest changes before a seq. While a page has no matching change, the search goes further back.
  *
- * @param wanted whether somebody still waits for them
+ * @param wanted whether the result is still needed
  */
 async function search(
   store: Store,
@@ -68,7 +68,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
   let gap = false;
   let stop = () => {};
   let ended = false;
-  /** Changes that have arrived since the list moved, and what will show them. */
+  /** Changes that have arrived since the list moved, and the timer that shows them. */
   let arrived: JournalEvent[] = [];
   let timer: number | undefined;
   let movedMs = 0;
@@ -87,6 +87,7 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     more.value = true;
   };
   const move = () => {
+    clearTimeout(timer);
     timer = undefined;
     movedMs = performance.now();
     const list = [...arrived.toReversed(), ...newer.value];
@@ -95,10 +96,11 @@ export function useJournal(store: Store, part: Readonly<Ref<JournalPart>>, held:
     gap ||= newer.value.length < list.length;
     if (!held()) showNewer();
   };
-  /** However fast changes arrive, the list moves at a pace. */
+  /** Limits how often the list moves. A page in the background has slow timers, so many changes move it at once. */
   const moveSoon = (fresh: readonly JournalEvent[]) => {
     arrived.push(...fresh);
-    timer ??= window.setTimeout(move, movedMs + PACE_MS - performance.now());
+    if (arrived.length > MAX_KEPT) move();
+    else timer ??= window.setTimeout(move, movedMs + PACE_MS - performance.now());
   };
   const stopFollowing = () => {
     stop();

@@ -8,7 +8,7 @@ import { escapeToken, unescapeToken } from '../json/pointer.js';
 /** Whether a document belongs to a view. */
 export type Membership = (document: Document) => boolean;
 
-/** How changes alter documents that are shown whole: many views may show the same change. */
+/** The patches of changes to documents that are shown whole. Many views may show the same change. */
 const wholePatches = new WeakMap<DocumentChange, JsonPatch>();
 
 /**
@@ -17,7 +17,7 @@ const wholePatches = new WeakMap<DocumentChange, JsonPatch>();
  *
  * @param changes net changes: at most one for each document
  * @param show the part of a document that the watch shows
- * @returns not to be changed: others may get the same one
+ * @returns the patch, which other views may share: do not change it
  */
 export function patchForChanges(
   changes: readonly DocumentChange[],

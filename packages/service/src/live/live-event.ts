@@ -40,7 +40,7 @@ export class StateText {
   }
 }
 
-/** The texts of patches: views of several callers may send the same one. */
+/** The JSON texts of patches. Views of several callers may send the same patch. */
 const patchTexts = new WeakMap<JsonPatch, string>();
 
 /**

@@ -58,7 +58,7 @@ export class CommitApplier {
     return outcome;
   }
 
-  /** Forgets what is held in memory: documents were changed in another way, or a transaction was rolled back. */
+  /** Drops the cached documents. Needed when something other than a commit has changed them, and after a rollback. */
   forget(): void {
     this.#held.clear();
   }

@@ -11,15 +11,15 @@ export interface Held {
   sizeBytes: number;
 }
 
-/** When documents of so many bytes were touched, those that were not touched among them are let go. */
+/** After commits have used documents of this many bytes, documents that were not among them are dropped. */
 const GENERATION_BYTES = 8 * 1024 * 1024;
 
-/** What a document takes in memory, about: so much, and its data as text and as objects. */
+/** The approximate memory of a document in bytes: a fixed part, and its data as text and as objects. */
 const sizeOf = (held: Held | null) => 500 + 3 * (held?.sizeBytes ?? 0);
 
 /**
- * The documents that commits have touched lately, as they are in the store: each is read and parsed once, however many commits
- * touch it. They take the memory of two generations at most.
+ * A cache of the documents that commits have used recently, as they are in the store. It holds two generations of
+ * documents at most.
  */
 export class HeldDocuments {
   /** By address; null if there is no such document. */
@@ -52,7 +52,7 @@ export class HeldDocuments {
     [this.#earlier, this.#recent, this.#recentBytes] = [this.#recent, new Map(), 0];
   }
 
-  /** Forgets all: the store has changed in another way, or a transaction was rolled back. */
+  /** Drops all documents. Needed when something other than a commit has changed the store, and after a rollback. */
   clear(): void {
     [this.#earlier, this.#recent, this.#recentBytes] = [new Map(), new Map(), 0];
   }
