@@ -70,13 +70,21 @@ export function makeReady() {
   );
 }
 
-/** Makes sure that Debian's Chromium is there, for the tests of the console. Returns its path. */
+/** Debian's builds of Chromium. The first has no windows, and needs a fifth less CPU. */
+const CHROMIUM = ['chromium-headless-shell', 'chromium'];
+
+/** Makes sure that one of Debian's builds of Chromium is there, for the tests of the console. Returns its path. */
 export function makeChromiumReady() {
-  const path = process.env.CHROMIUM_PATH ?? '/usr/bin/chromium';
-  if (existsSync(path) || (installFromDebian(['chromium', 'fonts-dejavu-core'], 'The tests need') && existsSync(path)))
-    return path;
+  if (process.env.CHROMIUM_PATH && existsSync(process.env.CHROMIUM_PATH)) return process.env.CHROMIUM_PATH;
+  const find = () => CHROMIUM.map((name) => `/usr/bin/${name}`).find((path) => existsSync(path));
+  const found = find();
+  if (found) return found;
+  for (const name of CHROMIUM) {
+    const path = installFromDebian([name, 'fonts-dejavu-core'], 'The tests need') && find();
+    if (path) return path;
+  }
   console.error('Chromium is missing and could not be installed. The tests of the console need it:');
-  console.error('run "apt-get install chromium" as root, or set CHROMIUM_PATH to where it is.');
+  console.error(`run "apt-get install ${CHROMIUM[0]}" as root, or set CHROMIUM_PATH to where it is.`);
   process.exit(1);
 }
 

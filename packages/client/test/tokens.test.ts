@@ -28,13 +28,13 @@ for (const transport of ['socket', 'http'] as const) {
       let asked = 0;
       const store = service.client({
         transport,
-        token: () => makeToken({ sub: 'ada', crew: 'c-1', jti: String(asked++) }, 2),
+        token: () => makeToken({ sub: 'ada', crew: 'c-1', jti: String(asked++) }, 3),
       });
       const watch = store.collection('flights').watch();
       const states = new Set<string>();
       watch.subscribe(({ state }) => states.add(state));
       await until('it is there', () => watch.current.state === 'live');
-      await new Promise((resolve) => setTimeout(resolve, 4500));
+      await new Promise((resolve) => setTimeout(resolve, 7000));
       await service.request('PATCH', '/v1/data/flights/f-1', { altitude: asked });
       await until('a change comes', () => watch.current.byId.get('f-1')?.data.altitude !== undefined);
       expect(asked).to.be.at.least(3);

@@ -180,13 +180,13 @@ describe('results as maps, charts, cards and boards', function () {
     await column('done')
       .getByRole('button', { name: /Task 0/ })
       .waitFor();
-    expect(await stored()).to.equal('done');
+    await until('it is stored', async () => (await stored()) === 'done');
     await page.getByText('Saved state of t-0').waitFor();
     await page.getByRole('button', { name: 'Undo' }).click();
     await column('open')
       .getByRole('button', { name: /Task 0/ })
       .waitFor();
-    expect(await stored()).to.equal('open');
+    await until('that is stored', async () => (await stored()) === 'open');
 
     const card = column('open').getByRole('button', { name: /Task 0/ });
     await card.focus();

@@ -24,7 +24,11 @@ describe('a store on several nodes', () => {
   };
   const placeOf = (node: TestService) =>
     connectionOf(node.service.store).prepare<[], number>('SELECT place FROM log').pluck().get()!;
-  const level = (nodes: TestService[]) => until('all nodes are level', () => new Set(nodes.map(placeOf)).size === 1);
+  const level = async (nodes: TestService[]) => {
+    await until('all nodes are level', () => new Set(nodes.map(placeOf)).size === 1);
+    // What is written can be read once it is on disk.
+    for (const node of nodes) await node.service.store.log.whenDurable(() => undefined);
+  };
   const expectEqual = async (nodes: TestService[]) => {
     await level(nodes);
     const unready = 'SELECT COUNT(*) FROM indexes WHERE number NOT IN (SELECT number FROM ready_indexes)';
