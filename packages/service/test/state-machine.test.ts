@@ -6,7 +6,7 @@ import { parseOrder, type Write } from '@uproar/core';
 import { openStore } from '@uproar/service';
 import { HeldDocuments } from '../dist/state/held-documents.js';
 import { decodeBatch, encodeBatch, LogRecord, RECORD_FORMAT } from '../dist/state/records.js';
-import { connectionOf } from '../dist/store/index.js';
+import { connectionOf, type AppliedCommit } from '../dist/store/index.js';
 import { Random } from '../../../test/random.js';
 import { temporaryDirectory, TestService } from '../../../test/service.js';
 import { RandomRecords } from './random-records.js';
@@ -14,6 +14,9 @@ import { differ, dumpState, Replay } from './replay.js';
 
 const sha256 = (text: string) => createHash('sha256').update(text).digest('hex');
 const AUTHOR = { kind: 'key' as const, name: 'test' };
+/** A write to a document of the collection `a`; without a number, its deletion. */
+const write = (id: string, n: number | undefined): Write =>
+  n === undefined ? { kind: 'delete', collection: 'a', id } : { kind: 'put', collection: 'a', id, data: { n } };
 const BATCHES = Number(process.env.HISTORY_BATCHES ?? 120);
 
 describe('applying records', () => {
@@ -210,8 +213,6 @@ describe('applying records', () => {
     const { path, remove } = temporaryDirectory();
     const store = openStore(path);
     const random = new Random(5);
-    const write = (id: string, n: number | undefined): Write =>
-      n === undefined ? { kind: 'delete', collection: 'a', id } : { kind: 'put', collection: 'a', id, data: { n } };
     const ids = Array.from({ length: 3000 }, (_, n) => `d-${n}`);
     const append = (writes: Write[]) => store.log.append({ timeMs: 1, author: AUTHOR, writes });
     await append(ids.map((id, n) => write(id, n)));
@@ -248,7 +249,7 @@ describe('the cache of documents that commits use', () => {
       expect(held.get('balloons', 'first')?.document.id).to.equal('first');
       expect(held.get('balloons', 'none')).to.equal(undefined);
     }
-    expect(read).to.deep.equal(['first', 'none']);
+    expect(read, 'what is not there is looked for each time').to.deep.equal(['first', 'none', 'none', 'none']);
     for (let n = 0; n < 20; n++) {
       held.get('balloons', `bl-${n}`);
       held.get('balloons', 'often');
@@ -259,5 +260,24 @@ describe('the cache of documents that commits use', () => {
     held.clear();
     held.get('balloons', 'often');
     expect(times('often'), 'after the cache was cleared').to.equal(2);
+    held.drop('balloons/often');
+    held.get('balloons', 'often');
+    expect(times('often'), 'after it was dropped').to.equal(3);
+  });
+
+  it('follows commits of many documents, which it does not keep', async () => {
+    const { path, remove } = temporaryDirectory();
+    const store = openStore(path);
+    const append = (writes: Write[]) => store.log.append({ timeMs: 1, author: AUTHOR, writes });
+    const merge = () => append([{ kind: 'merge', collection: 'a', id: 'd-1', data: { more: true } }]);
+    const many = Array.from({ length: 100 }, (_, n) => `d-${n}`);
+    await append([write('d-1', 1)]);
+    await append(many.map((id) => write(id, 2)));
+    const merged = (await merge()) as { applied: AppliedCommit };
+    expect(merged.applied.changes[0]?.after?.data).to.deep.equal({ n: 2, more: true });
+    await append(many.map((id) => write(id, undefined)));
+    expect(await merge()).to.have.nested.property('refused.kind', 'no-such-document');
+    store.close();
+    remove();
   });
 });

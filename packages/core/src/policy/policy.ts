@@ -233,7 +233,8 @@ function makeAccess(rules: Record<RuleName, BoundCondition>, claims: Claims, con
       if (typeof bound === 'boolean') return bound;
       work.begin();
       try {
-        return (predicates[rule] ??= compile(bound))({ ...scope, work }) === true;
+        const { document, before } = scope;
+        return (predicates[rule] ??= compile(bound))({ document, before, claims: scope.claims, work }) === true;
       } catch (error) {
         // A rule that takes too much work does not allow the action.
         if (error instanceof WorkLimitError) return false;

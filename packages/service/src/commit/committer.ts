@@ -165,28 +165,30 @@ export class Committer {
   }
 
   async #append(
-    commit: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
-    { author, rights, idSpace, holdFor: _holdFor, ...origin }: Sender,
+    { id, digest, writes, reads }: Pick<Commit, 'id' | 'digest' | 'writes' | 'reads'>,
+    sender: Sender,
   ): Promise<{ applied: AppliedCommit } | Extract<CommitOutcome, { repeated: unknown } | { unchanged: unknown }>> {
-    const outcome = await this.#tracing.span('commit', { 'uproar.writes': commit.writes.length }, async (note) => {
+    const { author, rights } = sender;
+    const outcome = await this.#tracing.span('commit', { 'uproar.writes': writes.length }, async (note) => {
       const started = performance.now();
       let fate: CommitResult = 'failed';
       try {
+        const idSpace = digest === undefined ? undefined : idSpaceFor(digest, author, sender.idSpace);
         const found = await this.#store.log.append(
-          { ...commit, ...idSpaceFor(commit, author, idSpace), timeMs: Date.now(), author, rights },
-          origin,
+          { id, digest, writes, reads, idSpace, timeMs: Date.now(), author, rights },
+          sender,
         );
         fate = 'applied' in found || 'unchanged' in found ? 'applied' : 'repeated' in found ? 'repeated' : 'refused';
         if ('applied' in found) {
           note({ 'uproar.seq': found.applied.seq });
-          this.#countWrites(author, commit.writes);
+          this.#countWrites(author, writes);
         }
         return found;
       } finally {
-        this.#recorder.recordCommit(fate, commit.writes.length, performance.now() - started);
+        this.#recorder.recordCommit(fate, writes.length, performance.now() - started);
       }
     });
-    if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, commit.writes.length));
+    if ('refused' in outcome) throw new ProblemError(explainRefusal(outcome, writes.length));
     if ('idReused' in outcome) {
       throw problemError(
         'id-reused',
@@ -235,10 +237,9 @@ export class Committer {
  * The scope in which the id of a commit is unique. Callers without a key cannot be distinguished, so for them other
  * content makes another commit, and no sender can block an id for others.
  */
-function idSpaceFor({ digest }: Pick<Commit, 'digest'>, { kind, name }: Author, own = ''): { idSpace?: string } {
-  if (digest === undefined) return {};
+function idSpaceFor(digest: string, { kind, name }: Author, own = ''): string {
   const shared = kind === 'anonymous' || kind === 'open';
-  return { idSpace: [kind, name, shared ? digest : own].filter((part) => part !== '').join(':') };
+  return [kind, name, shared ? digest : own].filter((part) => part !== '').join(':');
 }
 
 function conditionFor(ifVersion: number | undefined): Condition | undefined {

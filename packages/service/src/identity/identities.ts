@@ -151,6 +151,7 @@ export class Identities {
   /** Makes open connections check their permissions again, before they get changes made after a change of permissions. */
   #checkAgain({ records, outcomes }: AppliedBatch): void {
     for (const [index, record] of records.entries()) {
+      if (record.kind === 'commit') continue;
       for (const inner of innerRecords([record])) {
         const concerns = concernedBy(inner, outcomes[index]!);
         if (concerns) for (const listener of this.#listeners) listener(concerns);

@@ -51,33 +51,26 @@ export class CommitQueue<Item extends Queued> {
   *take(): Generator<Item, void> {
     let taken = 0;
     let weight = 0;
-    // Lanes whose next item does not fit keep their place at the front, and go first next time.
-    const passed = new Set<Lane>();
-    while (taken < MAX_GROUP_COMMITS && weight < MAX_GROUP_WEIGHT && passed.size < this.#lanes.size) {
-      for (const [lane, waiting] of [...this.#lanes]) {
-        if (taken >= MAX_GROUP_COMMITS || weight >= MAX_GROUP_WEIGHT) break;
-        if (passed.has(lane)) continue;
-        const next = waiting[0]!;
-        // An item larger than a group lets the others go first, once.
-        if (next.weight > MAX_GROUP_WEIGHT && this.#deferred === undefined && this.#lanes.size > 1) {
-          this.#deferred = next;
-          passed.add(lane);
-          continue;
-        }
-        if (taken > 0 && weight + next.weight > MAX_GROUP_WEIGHT) {
-          passed.add(lane);
-          continue;
-        }
-        if (next === this.#deferred) this.#deferred = undefined;
-        waiting.shift();
-        this.#lanes.delete(lane);
-        if (waiting.length > 0) this.#lanes.set(lane, waiting);
-        taken++;
-        weight += next.weight;
-        this.#length--;
-        this.#sizeBytes -= next.sizeBytes;
-        yield next;
+    // A lane with more items is put at the end again, and so comes up again. Lanes whose next item does not fit keep
+    // their place at the front, and go first next time.
+    for (const [lane, waiting] of this.#lanes) {
+      if (taken >= MAX_GROUP_COMMITS || weight >= MAX_GROUP_WEIGHT) return;
+      const next = waiting[0]!;
+      // An item larger than a group lets the others go first, once.
+      if (next.weight > MAX_GROUP_WEIGHT && this.#deferred === undefined && this.#lanes.size > 1) {
+        this.#deferred = next;
+        continue;
       }
+      if (taken > 0 && weight + next.weight > MAX_GROUP_WEIGHT) continue;
+      if (next === this.#deferred) this.#deferred = undefined;
+      waiting.shift();
+      this.#lanes.delete(lane);
+      if (waiting.length > 0) this.#lanes.set(lane, waiting);
+      taken++;
+      weight += next.weight;
+      this.#length--;
+      this.#sizeBytes -= next.sizeBytes;
+      yield next;
     }
   }
 }

@@ -58,9 +58,8 @@ export class Intake {
     if (full && length > 0) {
       return Promise.reject(problemError('overloaded', `${length} commits are waiting. Try again in a second.`));
     }
-    return new Promise((resolve, reject) => {
-      const waiting = { commit, resolve: resolve as (outcome: unknown) => void, reject, onSeq };
-      this.#queue.push({ ...waiting, weight: commit.writes.length, sizeBytes }, lane);
+    return new Promise((resolve: (outcome: never) => void, reject) => {
+      this.#queue.push({ commit, resolve, reject, onSeq, weight: commit.writes.length, sizeBytes }, lane);
       this.#onArrival();
     });
   }

@@ -48,13 +48,13 @@ export class CollectionTable {
     return (this.#byName.get(name) ?? this.#add(name, timeMs)).number;
   }
 
-  /** Counts one change. Creates the collection with its first document. */
-  count(name: string, change: { documents: number; sizeBytes: number; seq: number; timeMs: number }): number {
-    const info = this.#byName.get(name) ?? this.#add(name, change.timeMs);
-    info.documents += change.documents;
-    info.sizeBytes += change.sizeBytes;
-    info.version = change.seq;
-    info.updated = change.timeMs;
+  /** Counts one change, which adds so many documents and bytes. Creates the collection with its first document. */
+  count(name: string, seq: number, timeMs: number, documents: number, sizeBytes: number): number {
+    const info = this.#byName.get(name) ?? this.#add(name, timeMs);
+    info.documents += documents;
+    info.sizeBytes += sizeBytes;
+    info.version = seq;
+    info.updated = timeMs;
     this.#changed.add(info);
     return info.number;
   }

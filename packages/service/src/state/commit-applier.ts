@@ -27,6 +27,9 @@ export interface CommitTables {
   store: StoreTable;
 }
 
+/** Documents that a commit of more writes than this has changed, such as those of an import, are not kept in memory. */
+const MAX_HELD_WRITES = 32;
+
 /** Refusals for reasons that lie outside the documents. */
 const CAN_CHANGE: ReadonlySet<Refusal['kind']> = new Set(['not-allowed', 'schema-violation']);
 
@@ -76,10 +79,14 @@ export class CommitApplier {
     });
     this.#noteHolds(commit, evaluation.outcome);
     if (!('rows' in evaluation)) return evaluation.outcome;
-    const stamp = { seq: journal.seq + 1, timeMs: commit.timeMs };
-    journal.addCommit(stamp.seq, commit.id, commit.timeMs, commit.author);
-    for (const row of evaluation.rows) this.#writeRow(row, stamp);
-    for (const [address, document] of evaluation.altered) this.#held.set(address, document);
+    const seq = journal.seq + 1;
+    journal.addCommit(seq, commit.id, commit.timeMs, commit.author);
+    for (const row of evaluation.rows) this.#writeRow(row, seq, commit.timeMs);
+    const few = evaluation.rows.length <= MAX_HELD_WRITES;
+    for (const [address, document] of evaluation.altered) {
+      if (document && few) this.#held.set(address, document);
+      else this.#held.drop(address);
+    }
     return evaluation.outcome;
   }
 
@@ -92,22 +99,19 @@ export class CommitApplier {
     }
   }
 
-  #writeRow({ write, before, after }: Row, stamp: { seq: number; timeMs: number }): void {
+  #writeRow({ write, before, after }: Row, seq: number, timeMs: number): void {
     const { blobs, collections, documents, journal, indexes } = this.#tables;
-    const number = collections.count(write.collection, {
-      ...stamp,
-      documents: Number(Boolean(after)) - Number(Boolean(before)),
-      sizeBytes: (after?.sizeBytes ?? 0) - (before?.sizeBytes ?? 0),
-    });
+    const [bytesBefore, bytesAfter] = [before?.sizeBytes ?? 0, after?.sizeBytes ?? 0];
+    const added = (after ? 1 : 0) - (before ? 1 : 0);
+    const number = collections.count(write.collection, seq, timeMs, added, bytesAfter - bytesBefore);
     if (!after) documents.delete(number, write.id);
     else if (before) {
       // The document may have been made by an earlier write of this commit, and got its number only now.
       after.stored.number = before.stored.number;
       documents.update(number, after.stored);
     } else after.stored.number = documents.insert(number, after.stored);
-    if (write.collection === FILES) blobs.count(before?.document, after?.document, stamp.timeMs);
-    const sizeBytes = (after?.sizeBytes ?? 0) + (before?.sizeBytes ?? 0);
-    journal.addChange(stamp.seq, number, before?.stored, after?.stored, sizeBytes);
+    if (write.collection === FILES) blobs.count(before?.document, after?.document, timeMs);
+    journal.addChange(seq, number, before?.stored, after?.stored, bytesBefore + bytesAfter);
     indexes.update(number, before?.document, after?.document, (after ?? before)!.stored.number);
   }
 }

@@ -97,7 +97,7 @@ export class DocumentEraser {
   ): DocumentChange {
     const { blobs, collections, documents, holds, indexes } = this.#tables;
     const before = readStored(stored);
-    collections.count(collection, { ...stamp, documents: -1, sizeBytes: -Buffer.byteLength(stored.data) });
+    collections.count(collection, stamp.seq, stamp.timeMs, -1, -Buffer.byteLength(stored.data));
     documents.delete(number, id);
     indexes.update(number, before, undefined, stored.number);
     holds.note({ kind: 'delete', collection, id }, true);

@@ -1,4 +1,4 @@
-import { formatAddress, formatTime, parseTime, withoutFields, type Document, type Paths } from '@uproar/core';
+import { formatAddress, parseTime, withoutFields, type Document, type Paths } from '@uproar/core';
 import type { CollectionTable } from './collection-table.js';
 import type { DocumentTable } from './document-table.js';
 import { readStored, type StoredDocument } from './stored-document.js';
@@ -15,16 +15,15 @@ export interface Held {
 const GENERATION_BYTES = 8 * 1024 * 1024;
 
 /** The approximate memory of a document in bytes: a fixed part, and its data as text and as objects. */
-const sizeOf = (held: Held | null) => 500 + 3 * (held?.sizeBytes ?? 0);
+const sizeOf = ({ sizeBytes }: Held) => 500 + 3 * sizeBytes;
 
 /**
  * A cache of the documents that commits have used recently, as they are in the store. It holds two generations of
  * documents at most.
  */
 export class HeldDocuments {
-  /** By address; null if there is no such document. */
-  #recent = new Map<string, Held | null>();
-  #earlier = new Map<string, Held | null>();
+  #recent = new Map<string, Held>();
+  #earlier = new Map<string, Held>();
   #recentBytes = 0;
 
   constructor(
@@ -35,21 +34,28 @@ export class HeldDocuments {
   get(collection: string, id: string): Held | undefined {
     const address = formatAddress(collection, id);
     const recent = this.#recent.get(address);
-    if (recent !== undefined) return recent ?? undefined;
-    const earlier = this.#earlier.get(address);
-    const found = earlier === undefined ? this.#read(collection, id) : (earlier ?? undefined);
-    this.set(address, found);
+    if (recent) return recent;
+    const found = this.#earlier.get(address) ?? this.#read(collection, id);
+    if (found) this.set(address, found);
     return found;
   }
 
   /** Notes the state of a document after a commit. */
-  set(address: string, held: Held | undefined): void {
+  set(address: string, held: Held): void {
     const replaced = this.#recent.get(address);
-    if (replaced !== undefined) this.#recentBytes -= sizeOf(replaced);
-    this.#recent.set(address, held ?? null);
-    this.#recentBytes += sizeOf(held ?? null);
+    if (replaced) this.#recentBytes -= sizeOf(replaced);
+    this.#recent.set(address, held);
+    this.#recentBytes += sizeOf(held);
     if (this.#recentBytes < GENERATION_BYTES) return;
     [this.#earlier, this.#recent, this.#recentBytes] = [this.#recent, new Map(), 0];
+  }
+
+  /** Drops a document. Needed when a commit has deleted it, or has changed it without {@link set}. */
+  drop(address: string): void {
+    const held = this.#recent.get(address);
+    if (held) this.#recentBytes -= sizeOf(held);
+    this.#recent.delete(address);
+    this.#earlier.delete(address);
   }
 
   /** Drops all documents. Needed when something other than a commit has changed the store, and after a rollback. */
@@ -66,7 +72,6 @@ export class HeldDocuments {
 
 /** A document as it will be stored. */
 export function hold(document: Document, before: Held | undefined, timeMs: number): Held {
-  const created = before?.stored.created ?? timeMs;
   const data = JSON.stringify(document.data);
   return {
     // A new document gets its number when it is written.
@@ -74,12 +79,12 @@ export function hold(document: Document, before: Held | undefined, timeMs: numbe
       number: before?.stored.number ?? 0,
       id: document.id,
       version: document.version,
-      created,
+      created: before?.stored.created ?? timeMs,
       updated: timeMs,
       expires: document.expires === undefined ? null : parseTime(document.expires),
       data,
     },
-    document: { ...document, created: formatTime(created) },
+    document,
     sizeBytes: Buffer.byteLength(data),
   };
 }

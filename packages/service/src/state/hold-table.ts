@@ -24,7 +24,7 @@ export class HoldTable {
 
   /** Whether a document lives as long as a connection. */
   isHeld({ collection, id }: Write): boolean {
-    return this.#nodes.has(formatAddress(collection, id));
+    return this.#nodes.size > 0 && this.#nodes.has(formatAddress(collection, id));
   }
 
   /** Whether a node is the only one that holds a document. */
@@ -40,12 +40,14 @@ export class HoldTable {
    */
   note(write: Write, gone: boolean): void {
     const { collection, id } = write;
+    const holdFor = write.kind === 'put' ? write.holdFor : undefined;
+    if (this.#nodes.size === 0 && holdFor === undefined) return;
     const address = formatAddress(collection, id);
     const nodes = this.#nodes.get(address);
-    if (write.kind === 'put' && write.holdFor !== undefined) {
-      if (nodes?.has(write.holdFor)) return;
-      this.#nodes.set(address, (nodes ?? new Set()).add(write.holdFor));
-      this.#database.prepare(ADD).run(collection, id, write.holdFor);
+    if (holdFor !== undefined) {
+      if (nodes?.has(holdFor)) return;
+      this.#nodes.set(address, (nodes ?? new Set()).add(holdFor));
+      this.#database.prepare(ADD).run(collection, id, holdFor);
     } else if (nodes && (gone || write.kind === 'put')) {
       this.#nodes.delete(address);
       this.#database.prepare(CLEAR).run(collection, id);

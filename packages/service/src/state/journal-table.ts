@@ -48,6 +48,8 @@ export class JournalTable {
   #sizeBytes = 0;
   #sizeWritten = 0;
   #seq = 0;
+  /** The author whose text was made last. */
+  #author: { is: Author | undefined; text: string } = { is: undefined, text: '' };
 
   constructor(database: Database.Database) {
     this.#database = database;
@@ -64,8 +66,14 @@ export class JournalTable {
 
   /** Adds a commit; its changes follow. */
   addCommit(seq: number, id: string | undefined, timeMs: number, author: Author): void {
-    this.#insertCommit.run(seq, id ?? null, timeMs, JSON.stringify(author), this.#nextChange);
+    this.#insertCommit.run(seq, id ?? null, timeMs, this.#textOf(author), this.#nextChange);
     this.#seq = seq;
+  }
+
+  /** An author as JSON. The commits of one connection have the same object. */
+  #textOf(author: Author): string {
+    if (this.#author.is !== author) this.#author = { is: author, text: JSON.stringify(author) };
+    return this.#author.text;
   }
 
   /** Adds one document of the commit added last, before and after, and the bytes of both. */

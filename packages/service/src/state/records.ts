@@ -376,6 +376,7 @@ export function decodeBatch(text: string): LogRecord[] {
 }
 
 /** Records, with each set-up replaced by its steps. */
-export function innerRecords(records: readonly LogRecord[]): LogRecord[] {
+export function innerRecords(records: readonly LogRecord[]): readonly LogRecord[] {
+  if (!records.some(({ kind }) => kind === 'setup')) return records;
   return records.flatMap((record) => (record.kind === 'setup' ? record.steps : [record]));
 }

@@ -32,10 +32,15 @@ export function publicDocument(
   { id, version, created, updated, expires }: Omit<StoredDocument, 'number' | 'data'>,
   data: JsonObject,
 ): Document {
-  const times = { created: formatTime(created), updated: formatTime(updated) };
-  return expires === null
-    ? { id, version, ...times, data }
-    : { id, version, ...times, expires: formatTime(expires), data };
+  if (expires === null) return { id, version, created: formatTime(created), updated: formatTime(updated), data };
+  return {
+    id,
+    version,
+    created: formatTime(created),
+    updated: formatTime(updated),
+    expires: formatTime(expires),
+    data,
+  };
 }
 
 /**

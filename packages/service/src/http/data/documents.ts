@@ -195,13 +195,9 @@ function serveReplaceDocument(routes: Routes, context: DocumentsContext): void {
       },
     },
     async (request, reply) => {
+      const { collection, id } = request.params;
       const data = committer.checkData(request.body);
-      return sendWritten(context, request, reply, {
-        kind: 'put',
-        ...request.params,
-        data,
-        ...endFrom(request.query),
-      });
+      return sendWritten(context, request, reply, { kind: 'put', collection, id, data, ...endFrom(request.query) });
     },
   );
 }
@@ -374,8 +370,8 @@ async function sendWritten(
 
 /** Warnings about schema violations go into a header, since the body is the document. */
 function tellWarnings(reply: FastifyReply, warnings: Written['warnings']): void {
-  const violations = (warnings ?? []).flatMap((warning) => warning.violations);
-  if (violations.length === 0) return;
+  if (!warnings || warnings.length === 0) return;
+  const violations = warnings.flatMap((warning) => warning.violations);
   const texts = violations.slice(0, 5).map(({ pointer, detail }) => `${encodeURI(pointer) || '/'} ${detail}`);
   // Header fields carry printable ASCII (RFC 9110, section 5.5).
   reply.header('schema-violations', texts.join('; ').replace(/[^\x20-\x7e]/g, '?'));
@@ -388,7 +384,8 @@ async function append(
   key: string | undefined,
 ) {
   const condition = conditionFrom(request.headers);
-  const content = [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
-  const retry = key === undefined ? undefined : { id: key, content };
-  return committer.write({ ...write, condition }, senderOf(request), retry).catch(rejectFailedPrecondition);
+  const contentOf = () => [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
+  const retry = key === undefined ? undefined : { id: key, content: contentOf() };
+  const guarded = condition ? { ...write, condition } : write;
+  return committer.write(guarded, senderOf(request), retry).catch(rejectFailedPrecondition);
 }
