@@ -147,6 +147,17 @@ describe('the client', () => {
     await own.stop();
   });
 
+  it('goes by plain requests where no WebSocket may even be opened', async () => {
+    const openSocket = () => {
+      throw new Error('This page may open no WebSocket.');
+    };
+    const store = service.client({ openSocket, backoffMs: () => 20 });
+    const watch = store.collection('pages').watch();
+    await store.collection('pages').put('a', { n: 1 });
+    await until('the view', () => watch.current.byId.get('a')?.data.n === 1);
+    store.close();
+  });
+
   it('without an outbox rejects a call whose answer was cut off, instead of guessing', async () => {
     const proxy = await HostileLink.start(service.url);
     const store = connect(proxy.url, { token: KEY, backoffMs: () => 20, outbox: false });

@@ -44,13 +44,15 @@ export class TransportSelection {
   #openSocket(): Link {
     const { url, options } = this.#given;
     let failures = 0;
-    const connection: SocketLink = this.#open((listener) => {
+    // Not there yet when the first attempt fails at once, where a page may open no WebSocket.
+    let connection: SocketLink | undefined;
+    connection = this.#open((listener) => {
       const noticed: LinkListener = {
         ...listener,
         stateChanged: (state) => {
           listener.stateChanged(state);
-          if (state.name !== 'offline' || connection.everOpened) return;
-          if (++failures >= SOCKET_ATTEMPTS) void this.#tryHttp(connection);
+          if (state.name !== 'offline' || connection?.everOpened) return;
+          if (++failures >= SOCKET_ATTEMPTS && connection) void this.#tryHttp(connection);
         },
       };
       return new SocketLink({ ...options, url: () => `${url().replace(/^http/, 'ws')}/v1/live` }, noticed);
