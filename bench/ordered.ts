@@ -1,4 +1,5 @@
 import type { Socket } from 'node:net';
+import type { WebSocket } from 'ws';
 import { BenchServer, Listener, percentile, sleep, until, type Row } from './harness.js';
 
 const DOCUMENTS = 100_000;
@@ -25,11 +26,17 @@ export async function benchOrdered(): Promise<Row[]> {
     const medianOf = (read: (one: Joined) => number) => percentile(ones.map(read), 0.5);
     const before = server.peakBytes;
     const all = await join(server, DEVICES, length);
+    const bareMs = await sendBare(length);
     const size = `${DOCUMENTS.toLocaleString('en')} documents in order (${(length / 1e6).toFixed(1)} MB)`;
     return [
       rowOf(
         `first result of ${size}, to the last of ${DEVICES} devices at once, compared with one`,
         [all.ms, medianOf(({ ms }) => ms), 'ms'],
+        1.5,
+      ),
+      rowOf(
+        `the same, compared with one and a bare server that sends as many bytes to ${DEVICES} devices (${bareMs.toFixed(0)} ms)`,
+        [all.ms, medianOf(({ ms }) => ms) + bareMs, 'ms'],
         1.5,
       ),
       rowOf('the same: CPU of the service', [all.cpuMs, medianOf(({ cpuMs }) => cpuMs), 'ms'], 1.5),
@@ -62,9 +69,40 @@ async function fill(url: string): Promise<void> {
   writer.socket.terminate();
 }
 
-/** Lets devices begin to watch at the same time, until the last one has received the whole result. Nothing is parsed. */
+/** Lets devices begin to watch at the same time, until the last one has received the whole result. */
 async function join(server: BenchServer, devices: number, length: number): Promise<Joined> {
-  const listeners = await Promise.all(Array.from({ length: devices }, () => Listener.open(server.url, '/v1/live')));
+  const call = JSON.stringify({ jsonrpc: '2.0', id: 1, method: 'watch', params: WATCH });
+  return receive(server, '/v1/live', devices, length, (sockets) => {
+    for (const socket of sockets) socket.send(call);
+  });
+}
+
+/** How long a bare server needs to send as many bytes to as many devices, in milliseconds; the median of three times. */
+async function sendBare(length: number): Promise<number> {
+  const server = await BenchServer.start('bare');
+  try {
+    const times: number[] = [];
+    for (let round = 0; round < 3; round++) {
+      const { ms } = await receive(server, '/', DEVICES, length, () => {
+        server.child.send({ broadcast: 'x'.repeat(length) });
+      });
+      times.push(ms);
+    }
+    return percentile(times, 0.5);
+  } finally {
+    await server.stop();
+  }
+}
+
+/** Connects devices, and waits until the last one has received so many bytes after `begin`. Nothing is parsed. */
+async function receive(
+  server: BenchServer,
+  path: string,
+  devices: number,
+  length: number,
+  begin: (sockets: WebSocket[]) => void,
+): Promise<Joined> {
+  const listeners = await Promise.all(Array.from({ length: devices }, () => Listener.open(server.url, path)));
   const before = await server.usage();
   const started = performance.now();
   let waiting = devices;
@@ -75,8 +113,8 @@ async function join(server: BenchServer, devices: number, length: number): Promi
     stream.on('data', (chunk: Buffer) => {
       if (received < length && (received += chunk.length) >= length) waiting--;
     });
-    socket.send(JSON.stringify({ jsonrpc: '2.0', id: 1, method: 'watch', params: WATCH }));
   }
+  begin(listeners.map(({ socket }) => socket));
   await until(() => waiting === 0);
   const ms = performance.now() - started;
   const after = await server.usage();

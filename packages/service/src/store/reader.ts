@@ -7,7 +7,7 @@ import { planQuery, type Plan } from './plan.js';
 import { bounded, Page, inSlices, relateNext } from './read-page.js';
 import type { Reads, ReadStatement } from './reads.js';
 import { Snapshot } from './snapshot.js';
-import { SortedRows } from './sorted-rows.js';
+import { SortedRows, type Place } from './sorted-rows.js';
 import { SnapshotPool } from './snapshot-pool.js';
 import { StoredRelations, type Rows } from './stored-relations.js';
 import { asLimitProblem } from '../limits/costs.js';
@@ -259,7 +259,7 @@ export class Reader {
     }
   }
 
-  /** Sorts by what the order looks at alone, and reads the documents again one by one in that order. */
+  /** Sorts by what the order looks at alone, and reads what memory did not allow to keep again in that order. */
   async *#streamSorted(
     query: Query,
     plan: Plan,
@@ -268,11 +268,8 @@ export class Reader {
   ): AsyncGenerator<Iterable<Found>> {
     const { places } = await this.#sort(query, plan, snapshot, query.limit ?? Infinity, limits);
     const collection = this.#options.collections.get(query.from)!.number;
-    function* documents(slice: Iterable<{ id: string }>) {
-      for (const { id } of slice) {
-        const stored = snapshot.get(collection, id);
-        if (stored) yield new Found(new Candidate(stored));
-      }
+    function* documents(slice: Iterable<Place>) {
+      for (const { id, stored } of slice) yield new Found(new Candidate(stored ?? snapshot.get(collection, id)!));
     }
     for await (const slice of inSlices(places)) yield documents(slice);
   }
@@ -320,7 +317,9 @@ export class Reader {
         documentsRead = sorted.documentsRead;
         const collection = this.#options.collections.get(query.from)!.number;
         reading: for await (const slice of inSlices(sorted.places)) {
-          for (const { id } of slice) if (!add(new Candidate(snapshot.get(collection, id)!))) break reading;
+          for (const { id, stored } of slice) {
+            if (!add(new Candidate(stored ?? snapshot.get(collection, id)!))) break reading;
+          }
         }
       }
       return { seq, found: page.found, more: page.more, plan, documentsRead };

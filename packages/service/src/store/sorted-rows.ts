@@ -1,22 +1,37 @@
-import { compareStrings, compareValues, orderValue, type Document, type JsonValue, type Query } from '@uproar/core';
+import { compareStrings, compareValues, orderValue, type JsonValue, type Query } from '@uproar/core';
 import { tooManyBytes } from '../limits/costs.js';
+import type { StoredContent } from './documents.js';
+import type { Candidate } from './found.js';
 
 /** What the values that a result is ordered by may take in memory, in bytes. */
 const MAX_BYTES = 64 * 1024 * 1024;
 
+/** The documents of a result are kept up to this size, in bytes. The others are read again. */
+const MAX_KEPT_BYTES = 16 * 1024 * 1024;
+
 /** This many more places than wanted are collected before the last ones are dropped. */
 const SLACK = 1000;
 
-interface Place {
+/** A document of a result. */
+export interface Place {
   id: string;
   values: (JsonValue | undefined)[];
   bytes: number;
+  /** The document; undefined if it has to be read again. */
+  stored: StoredContent | undefined;
 }
 
-/** The first places of a result in the order of its query. Only ids and the values ordered by are kept. */
+/** The approximate memory of a document in bytes. */
+const sizeOfStored = ({ data }: StoredContent) => 200 + data.length;
+
+/**
+ * The first places of a result in the order of its query: their ids, the values ordered by, and as many of the documents as
+ * memory allows.
+ */
 export class SortedRows {
   #places: Place[] = [];
   #bytes = 0;
+  #keptBytes = 0;
 
   constructor(
     readonly query: Query,
@@ -24,10 +39,13 @@ export class SortedRows {
   ) {}
 
   /** @throws {ProblemError} `query-too-costly` when the values ordered by take too much memory */
-  add(document: Document): void {
+  add(document: Candidate): void {
     const values = this.query.order.map((term) => orderValue(document, term));
     const bytes = values.reduce<number>((sum, value) => sum + sizeOf(value), document.id.length + 64);
-    this.#places.push({ id: document.id, values, bytes });
+    const keptBytes = this.#keptBytes + sizeOfStored(document.stored);
+    const isKept = keptBytes <= MAX_KEPT_BYTES;
+    if (isKept) this.#keptBytes = keptBytes;
+    this.#places.push({ id: document.id, values, bytes, stored: isKept ? document.stored : undefined });
     this.#bytes += bytes;
     if (this.#places.length >= 2 * this.wanted + SLACK || this.#bytes > MAX_BYTES) this.#cut();
     if (this.#bytes > MAX_BYTES) throw tooManyBytes('The sort order of this query', MAX_BYTES);
@@ -41,13 +59,17 @@ export class SortedRows {
 
   #cut(): void {
     this.#places.sort((a, b) => this.#compare(a, b));
-    for (const { bytes } of this.#places.splice(this.wanted)) this.#bytes -= bytes;
+    for (const { bytes, stored } of this.#places.splice(this.wanted)) {
+      this.#bytes -= bytes;
+      if (stored) this.#keptBytes -= sizeOfStored(stored);
+    }
   }
 
   #compare(a: Place, b: Place): number {
-    for (const [index, { descending }] of this.query.order.entries()) {
+    const { order } = this.query;
+    for (let index = 0; index < order.length; index++) {
       const difference = compareValues(a.values[index], b.values[index]);
-      if (difference !== 0) return descending ? -difference : difference;
+      if (difference !== 0) return order[index]!.descending ? -difference : difference;
     }
     return compareStrings(a.id, b.id);
   }
