@@ -25,6 +25,7 @@ export async function benchBulk(): Promise<Row[]> {
 }
 
 async function commits(): Promise<Row> {
+  const before = bareLoop(100, 150_000);
   const server = await BenchServer.start('uproar');
   const lanes = await Promise.all(Array.from({ length: 8 }, () => HttpLane.open(server.url)));
   const bodies = Array.from({ length: 200 }, (_, part) => {
@@ -43,7 +44,8 @@ async function commits(): Promise<Row> {
   for (const lane of lanes) lane.close();
   await server.stop();
   const ours = (latencies.length * 100) / seconds;
-  const bare = bareLoop(100, 150_000);
+  // The speed of the machine varies, so the faster one of two counts.
+  const bare = Math.max(before, bareLoop(100, 150_000));
   return row(
     'commits of 100 documents over HTTP, 8 connections, compared with a loop of better-sqlite3 with the same rows',
     ours,
@@ -61,6 +63,7 @@ async function importMany(): Promise<Row[]> {
   }
   out.end();
   await once(out, 'finish');
+  const before = bareLoop(250, DOCUMENTS);
   const server = await BenchServer.start('uproar');
   const importer = spawn(process.execPath, [CLI, 'import', 'balloons', file, '--url', server.url, '--key', KEY], {
     stdio: ['ignore', 'ignore', 'inherit'],
@@ -92,14 +95,14 @@ async function importMany(): Promise<Row[]> {
   await server.stop();
   rmSync(directory, { recursive: true, force: true });
   if (code !== 0) throw new Error('The import failed.');
-  const bare = bareLoop(250, DOCUMENTS);
+  const bare = Math.max(before, bareLoop(250, DOCUMENTS));
   const memory = `peak memory ${mebibytes(peakBytes)} MiB, of the importing process ${mebibytes(importerPeakBytes)} MiB`;
   return [
     row(
       `import of ${DOCUMENTS} documents by the command line (${memory}), compared with a loop of better-sqlite3`,
       DOCUMENTS / seconds,
       bare,
-      0.6,
+      0.8,
     ),
     {
       benchmark: 'write',
