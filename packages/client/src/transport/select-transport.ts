@@ -44,7 +44,7 @@ export class TransportSelection {
   #openSocket(): Link {
     const { url, options } = this.#given;
     let failures = 0;
-    // Not there yet when the first attempt fails at once, where a page may open no WebSocket.
+    // Undefined during the first attempt, which fails at once where no WebSocket may be opened.
     let connection: SocketLink | undefined;
     connection = this.#open((listener) => {
       const noticed: LinkListener = {

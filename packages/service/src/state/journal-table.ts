@@ -48,8 +48,8 @@ export class JournalTable {
   #sizeBytes = 0;
   #sizeWritten = 0;
   #seq = 0;
-  /** The author whose text was made last. */
-  #author: { is: Author | undefined; text: string } = { is: undefined, text: '' };
+  /** The author of the commit added last, and its JSON text. */
+  #last: { author: Author | undefined; text: string } = { author: undefined, text: '' };
 
   constructor(database: Database.Database) {
     this.#database = database;
@@ -72,8 +72,8 @@ export class JournalTable {
 
   /** An author as JSON. The commits of one connection have the same object. */
   #textOf(author: Author): string {
-    if (this.#author.is !== author) this.#author = { is: author, text: JSON.stringify(author) };
-    return this.#author.text;
+    if (this.#last.author !== author) this.#last = { author, text: JSON.stringify(author) };
+    return this.#last.text;
   }
 
   /** Adds one document of the commit added last, before and after, and the bytes of both. */

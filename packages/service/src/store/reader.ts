@@ -259,7 +259,7 @@ export class Reader {
     }
   }
 
-  /** Sorts by what the order looks at alone, and reads what memory did not allow to keep again in that order. */
+  /** Sorts by what the order looks at alone. Documents that would take too much memory meanwhile are read again. */
   async *#streamSorted(
     query: Query,
     plan: Plan,

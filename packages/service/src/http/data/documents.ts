@@ -1,4 +1,4 @@
-import { readEnd, sees, withoutFields, type Document, type JsonValue, type Write } from '@uproar/core';
+import { readEnd, sees, withoutFields, type Condition, type Document, type JsonValue, type Write } from '@uproar/core';
 import {
   CollectionName,
   Data,
@@ -384,8 +384,12 @@ async function append(
   key: string | undefined,
 ) {
   const condition = conditionFrom(request.headers);
-  const contentOf = () => [request.method, request.url, condition ?? null, request.body ?? null] as unknown as JsonValue;
-  const retry = key === undefined ? undefined : { id: key, content: contentOf() };
+  const retry = key === undefined ? undefined : { id: key, content: contentOf(request, condition) };
   const guarded = condition ? { ...write, condition } : write;
   return committer.write(guarded, senderOf(request), retry).catch(rejectFailedPrecondition);
+}
+
+/** Everything that makes up the content of a write, so that a retry can be recognised. */
+function contentOf({ method, url, body }: FastifyRequest, condition: Condition | undefined): JsonValue {
+  return [method, url, condition ?? null, body ?? null] as unknown as JsonValue;
 }
