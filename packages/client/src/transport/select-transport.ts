@@ -45,7 +45,7 @@ export class TransportSelection {
     const { url, options } = this.#given;
     let failures = 0;
     // Undefined during the first attempt, which fails at once where no WebSocket may be opened.
-    let connection: SocketLink | undefined;
+    let connection: SocketLink | undefined = undefined;
     connection = this.#open((listener) => {
       const noticed: LinkListener = {
         ...listener,
