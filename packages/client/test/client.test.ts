@@ -147,7 +147,7 @@ describe('the client', () => {
     await own.stop();
   });
 
-  it('goes by plain requests where no WebSocket may even be opened', async () => {
+  it('uses plain requests if the constructor of the WebSocket throws an error', async () => {
     const openSocket = () => {
       throw new Error('This page may open no WebSocket.');
     };

@@ -44,7 +44,7 @@ export class TransportSelection {
   #openSocket(): Link {
     const { url, options } = this.#given;
     let failures = 0;
-    // Undefined during the first attempt, which fails at once where no WebSocket may be opened.
+    // Undefined during the first attempt, which fails at once if the constructor of the WebSocket throws.
     let connection: SocketLink | undefined = undefined;
     connection = this.#open((listener) => {
       const noticed: LinkListener = {

@@ -27,7 +27,7 @@ export interface CommitTables {
   store: StoreTable;
 }
 
-/** Documents that a commit of more writes than this has changed, such as those of an import, are not kept in memory. */
+/** The documents of commits with more writes, such as those of an import, are not cached. */
 const MAX_HELD_WRITES = 32;
 
 /** Refusals for reasons that lie outside the documents. */

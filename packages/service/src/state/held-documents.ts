@@ -50,7 +50,7 @@ export class HeldDocuments {
     [this.#earlier, this.#recent, this.#recentBytes] = [this.#recent, new Map(), 0];
   }
 
-  /** Drops a document. Needed when a commit has deleted it, or has changed it without {@link set}. */
+  /** Drops a document. Call it after a commit that deleted the document, or whose documents are not cached. */
   drop(address: string): void {
     const held = this.#recent.get(address);
     if (held) this.#recentBytes -= sizeOf(held);

@@ -6,13 +6,13 @@ import type { Candidate } from './found.js';
 /** What the values that a result is ordered by may take in memory, in bytes. */
 const MAX_BYTES = 64 * 1024 * 1024;
 
-/** The documents of a result are kept up to this size, in bytes. The others are read again. */
+/** The most memory for the documents of one result, in bytes. Further documents are read again after sorting. */
 const MAX_KEPT_BYTES = 16 * 1024 * 1024;
 
 /** This many more places than wanted are collected before the last ones are dropped. */
 const SLACK = 1000;
 
-/** A document of a result. */
+/** A document of a result, with the values to sort by. */
 export interface Place {
   id: string;
   values: (JsonValue | undefined)[];
@@ -24,10 +24,7 @@ export interface Place {
 /** The approximate memory of a document in bytes. */
 const sizeOfStored = ({ data }: StoredContent) => 200 + data.length;
 
-/**
- * The first places of a result in the order of its query: their ids, the values ordered by, and as many of the documents as
- * memory allows.
- */
+/** The first documents of a result in the order of its query. Large results keep only ids and the values to sort by. */
 export class SortedRows {
   #places: Place[] = [];
   #bytes = 0;

@@ -24,7 +24,7 @@ export class UsageCounter {
     this.#add(5, sentBytes);
   }
 
-  /** Counts documents that were returned, and those that the store had to look at for them. */
+  /** Counts returned documents, and documents that the store examined for them. */
   read(documents: number, examined: number): void {
     this.#add(1, documents);
     this.#add(2, examined);
@@ -75,7 +75,7 @@ export class UsageCounter {
 }
 
 /**
- * Counts in memory what each identity uses of each collection. Those who count often keep their counter: it stays valid.
+ * Counts in memory what each identity uses of each collection. Counters stay valid, so frequent callers can keep them.
  */
 export class UsageMeter {
   #counters = new Map<string, Map<string, UsageCounter>>();

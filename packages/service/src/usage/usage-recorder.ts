@@ -8,7 +8,7 @@ const ROWS_AT_ONCE = 1000;
 export interface UsageSettings {
   /** How often it is recorded, in milliseconds. What was counted since is lost when the process is killed. */
   intervalMs?: number | undefined;
-  /** How many combinations of identity and collection a day tells apart. */
+  /** The most combinations of identity and collection that are recorded for a day. */
   maxRows?: number | undefined;
   /** How long it is kept, in days. */
   keptDays?: number | undefined;
@@ -64,7 +64,7 @@ export class UsageRecorder {
     for (let more = true; more;) {
       const timeMs = Date.now();
       const rows = this.#meter.take(ROWS_AT_ONCE);
-      // A quiet day is on record, too, for what it holds.
+      // A day without requests is recorded too, because collections have a size on that day.
       const day = new Date(timeMs).getUTCDate();
       if (rows.length === 0 && day === this.#lastDay) return;
       const { maxRows, keptDays } = this.#settings;
