@@ -36,7 +36,7 @@ export function makeReady() {
   );
   step(
     'command line',
-    [...sources.slice(0, 4), 'packages/cli/src', 'packages/cli/bundle.mjs'],
+    [...sources.slice(0, 4), 'packages/cli/src', 'packages/cli/bundle.mjs', 'packages/cli/precompile.mjs'],
     join(root, 'packages/cli/dist/bundled/main.js'),
     'bundling the command line',
     () => run(process.execPath, ['packages/cli/bundle.mjs']),

@@ -1,6 +1,10 @@
-// Makes the command line and the service a few files, dist/bundled, so that both start in a third of the time: otherwise more than
-// a thousand small modules are read. What one command alone needs is in a file of its own.
-import { existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+// Bundles the command line and the service into one script, dist/bundled/program.cjs, and compiles it in advance. Otherwise a start
+// would read and compile more than a thousand modules.
+import { spawn } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { once } from 'node:events';
+import { existsSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { build } from 'esbuild';
 
@@ -15,7 +19,12 @@ const OUTSIDE = [
   '@opentelemetry/api',
 ];
 /** The threads and processes of the service. Each is a file beside the one that starts it. */
-const SEPARATE = ['backup-worker', 'check-process', 'checkpoint-worker', 'index-worker'];
+const SEPARATE = Object.fromEntries(
+  ['backup-worker', 'check-process', 'checkpoint-worker', 'index-worker'].map((name) => [
+    name,
+    at(`../service/dist/store/${name}.js`),
+  ]),
+);
 /** Parts of the WebSocket package that are only used where they are installed. */
 const OPTIONAL = ['bufferutil', 'utf-8-validate'];
 
@@ -58,19 +67,38 @@ const LATE_SEGMENTER = {
   },
 };
 
-rmSync(at('./dist/bundled'), { recursive: true, force: true });
-const { metafile } = await build({
-  entryPoints: [at('./dist/main.js'), ...SEPARATE.map((name) => at(`../service/dist/store/${name}.js`))],
-  entryNames: '[name]',
-  outdir: at('./dist/bundled'),
+/** Less text is compiled in less time; names stay, for stack traces. */
+const COMMON = {
   absWorkingDir: at('.'),
   bundle: true,
-  splitting: true,
-  format: 'esm',
   platform: 'node',
   target: 'node20',
   external: [...OUTSIDE, ...OPTIONAL],
   plugins: [ONLY_ENGLISH, LATE_SEGMENTER],
+  legalComments: 'none',
+  minifyWhitespace: true,
+  minifySyntax: true,
+  metafile: true,
+};
+
+rmSync(at('./dist/bundled'), { recursive: true, force: true });
+const program = await build({
+  ...COMMON,
+  entryPoints: [at('./dist/main.js')],
+  outfile: at('./dist/bundled/program.cjs'),
+  format: 'cjs',
+  // Compiled code cannot import; it requires instead.
+  supported: { 'dynamic-import': false },
+  define: { 'import.meta.url': '__url' },
+  banner: { js: '(function (require, module, exports, __filename, __dirname, __url) {' },
+  footer: { js: '})' },
+});
+const others = await build({
+  ...COMMON,
+  entryPoints: { main: at('./dist/launch.js'), ...SEPARATE },
+  outdir: at('./dist/bundled'),
+  splitting: true,
+  format: 'esm',
   // Some packages use what modules of the older kind have.
   banner: {
     js: [
@@ -80,13 +108,58 @@ const { metafile } = await build({
       'const __dirname = import.meta.dirname;',
     ].join('\n'),
   },
-  legalComments: 'none',
-  // Less text is compiled in less time; names stay, for stack traces.
-  minifyWhitespace: true,
-  minifySyntax: true,
-  metafile: true,
 });
-writeFileSync(at('./dist/bundled/LICENSES.txt'), collectLicences(Object.keys(metafile.inputs)));
+const inputs = new Set([program, others].flatMap(({ metafile }) => Object.keys(metafile.inputs)));
+writeFileSync(at('./dist/bundled/LICENSES.txt'), collectLicences([...inputs]));
+await precompile('commands.cache', ['query', '--help']);
+await precompileService();
+
+/** Runs the service for a few requests. */
+async function precompileService() {
+  const directory = mkdtempSync(join(tmpdir(), 'uproar-precompile-'));
+  const key = randomBytes(24).toString('hex');
+  try {
+    await precompile('service.cache', ['serve', '--data', directory, '--port', '0'], key, async (url) => {
+      const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };
+      const address = `${url}/v1/data/balloons`;
+      for (const [path, init] of [
+        [`${address}/b-1`, { method: 'PUT', body: '{"altitude":1}' }],
+        [`${address}/b-1`],
+        [`${address}?where=altitude>0`],
+      ]) {
+        const answer = await fetch(path, { headers, ...init });
+        if (!answer.ok) throw new Error(`${path} was answered with ${answer.status}: ${await answer.text()}`);
+        await answer.text();
+      }
+    });
+  } finally {
+    rmSync(directory, { recursive: true, force: true });
+  }
+}
+
+/**
+ * Writes the code that V8 compiles while the program runs.
+ *
+ * @param key a key of the service that the program starts
+ * @param use called with the address of the service, once it serves; then it is ended
+ */
+async function precompile(file, args, key, use) {
+  const child = spawn(process.execPath, [at('./precompile.mjs'), at(`./dist/bundled/${file}`), ...args], {
+    stdio: ['ignore', 'pipe', 'inherit'],
+    env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1', ...(key ? { UPROAR_ADMIN_KEY: key } : {}) },
+    timeout: 60_000,
+  });
+  let said = '';
+  let used;
+  child.stdout.on('data', (text) => {
+    said += String(text);
+    const url = /serves (http:\S+)/.exec(said)?.[1];
+    if (url && use) used ??= use(url).finally(() => child.kill('SIGTERM'));
+  });
+  const [code] = await once(child, 'exit');
+  await used;
+  if (code !== 0) throw new Error(`Compiling ${file} in advance ended with ${code}.`);
+}
 
 /** The licences of the packages whose files are in the bundle. */
 function collectLicences(files) {

@@ -1,4 +1,3 @@
-#!/usr/bin/env node
 import { findNearNames, nearness } from '@uproar/core';
 import { CommanderError } from 'commander';
 import { EXIT } from './output/exit-codes.js';
@@ -19,9 +18,13 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
 });
 
 nearness.find = findNearNames;
-try {
-  await (await buildProgram(process.argv[2])).parseAsync();
-} catch (error) {
-  if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? EXIT.done : EXIT.usage;
-  else process.exitCode = reportError(error);
+void run();
+
+async function run(): Promise<void> {
+  try {
+    await (await buildProgram(process.argv[2])).parseAsync();
+  } catch (error) {
+    if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? EXIT.done : EXIT.usage;
+    else process.exitCode = reportError(error);
+  }
 }

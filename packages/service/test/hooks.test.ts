@@ -276,6 +276,18 @@ describe('hooks', () => {
       expect(receiver.subjects.sort()).to.deep.equal(['11 flights/d-3', '4 flights/d-3', '8 flights/d-7']);
     }));
 
+  it('deliver nothing again after a restart that the receiver was about to answer', () =>
+    withReceiver(async (service, receiver) => {
+      receiver.answer = (_received, response) => void setTimeout(() => response.writeHead(204).end(), 300);
+      await create(service, { url: receiver.url });
+      await put(service, 'a', { n: 1 });
+      await until('it is sent', () => receiver.received.length === 1);
+      await service.restart();
+      await put(service, 'a', { n: 2 });
+      await until('the next change is delivered', () => receiver.subjects.includes('2 flights/a'), 15_000);
+      expect(receiver.subjects).to.deep.equal(['1 flights/a', '2 flights/a']);
+    }));
+
   it('tell the receiver what it missed when the journal was cut, and hold it back for a while before', () =>
     withReceiver(async (service, receiver) => {
       const { store } = service.service;

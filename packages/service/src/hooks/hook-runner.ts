@@ -12,6 +12,9 @@ import type { Sender } from './send.js';
 const SAVE_MS = 1000;
 const QUIET_SAVE_MS = 10_000;
 
+/** How long to wait at the end for the answers to deliveries that are under way, in milliseconds. */
+const FINISH_WITHIN_MS = 1000;
+
 /** How often the runner checks whether this process is in charge, in milliseconds. */
 const LOOK_MS = 500;
 
@@ -104,10 +107,11 @@ export class HookRunner {
     return { ...delivery, request: { method: 'POST', url: hook.definition.url, ...post } };
   }
 
-  /** Stops, and writes how far each hook has come. */
+  /** Stops, and writes how far each hook has come. What the receiver is about to answer would be delivered again otherwise. */
   async close(): Promise<void> {
     for (const timer of this.#timers) clearInterval(timer);
     this.#stopListening();
+    await Promise.all([...this.#workers.values()].map((worker) => worker.finish(FINISH_WITHIN_MS)));
     await this.#save(true);
     for (const worker of this.#workers.values()) worker.stop();
     this.#workers.clear();

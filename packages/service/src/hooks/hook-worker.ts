@@ -1,5 +1,6 @@
 import { randomInt } from 'node:crypto';
 import type { ClientRequest } from 'node:http';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { accessFor, formatTime, WorkLimitError, type Policy, type Rights } from '@uproar/core';
 import { ProblemError } from '@uproar/protocol';
 import { prepareWireQuery } from '../reading/prepare-query.js';
@@ -72,6 +73,8 @@ export class HookWorker {
   readonly #selection: Selection;
   readonly #rights: Rights;
   readonly #underWay = new Set<ClientRequest>();
+  readonly #deliveries = new Set<Promise<void>>();
+  #finishing = false;
   #stopped = false;
   /** Whether the beginning of the journal may have moved. */
   #journalCut = true;
@@ -97,7 +100,7 @@ export class HookWorker {
 
   /** Looks for something to do, soon. */
   wake(): void {
-    if (this.#scheduled || this.#stopped) return;
+    if (this.#scheduled || this.#stopped || this.#finishing) return;
     this.#scheduled = true;
     setImmediate(() => {
       this.#scheduled = false;
@@ -109,6 +112,18 @@ export class HookWorker {
   noteCut(): void {
     this.#journalCut = true;
     this.wake();
+  }
+
+  /** Begins no more deliveries, and waits at most so long for the answers to those under way. */
+  async finish(withinMs: number): Promise<void> {
+    this.#finishing = true;
+    clearTimeout(this.#timer);
+    const waiting = new AbortController();
+    await Promise.race([
+      Promise.all(this.#deliveries),
+      sleep(withinMs, undefined, { signal: waiting.signal }).catch(() => undefined),
+    ]);
+    waiting.abort();
   }
 
   /** Stops at once. What is under way counts as not delivered. */
@@ -136,7 +151,7 @@ export class HookWorker {
   }
 
   #pump(): void {
-    if (this.#stopped) return;
+    if (this.#stopped || this.#finishing) return;
     clearTimeout(this.#timer);
     try {
       this.#scan();
@@ -145,7 +160,8 @@ export class HookWorker {
       while (!sender.isFull) {
         const document = this.#plan.next(nowMs);
         if (!document) break;
-        void this.#deliver(document);
+        const delivery = this.#deliver(document).finally(() => this.#deliveries.delete(delivery));
+        this.#deliveries.add(delivery);
       }
       if (sender.isFull) this.#timer = setTimeout(() => this.wake(), FULL_WAIT_MS).unref();
       this.#tellMissed(nowMs);
