@@ -1,4 +1,5 @@
 import { X509Certificate } from 'node:crypto';
+import { connect as connectTcp } from 'node:net';
 import { connect } from 'node:tls';
 import { context, propagation, trace } from '@opentelemetry/api';
 import { AsyncLocalStorageContextManager } from '@opentelemetry/context-async-hooks';
@@ -141,6 +142,44 @@ describe('a service that is to stop', () => {
 });
 
 describe('the log', () => {
+  it('shows requests whose clients leave early, which are counted, and are no errors of the service', async () => {
+    const lines: Record<string, unknown>[] = [];
+    const logStream = { write: (line: string) => void lines.push(JSON.parse(line) as Record<string, unknown>) };
+    const service = await TestService.start({ logLevel: 'info', logStream });
+    const writes = Array.from({ length: 5000 }, (_, n) => ({ put: `crews/c-${n}`, data: { text: 'x'.repeat(500) } }));
+    await service.request('POST', '/v1/commits', { writes });
+    const { hostname, port } = new URL(service.url);
+    const body = JSON.stringify({ from: 'crews', limit: 5000 });
+    const formats = ['application/json', 'text/csv', 'application/x-ndjson', 'text/event-stream'];
+    const reads = () => service.service.store.reader.load.running;
+    const logged = () => lines.filter(({ path }) => path === '/v1/query');
+    for (const format of formats) {
+      const socket = connectTcp(Number(port), hostname);
+      const head = [
+        'POST /v1/query HTTP/1.1',
+        `Host: ${hostname}`,
+        `Authorization: Bearer ${KEY}`,
+        `Accept: ${format}`,
+        'Content-Type: application/json',
+        `Content-Length: ${body.length}`,
+      ];
+      socket.write(`${head.join('\r\n')}\r\n\r\n${body}`);
+      await until('it is being answered', () => reads() > 0 || socket.bytesRead > 0);
+      const before = logged().length;
+      socket.destroy();
+      await until('it is logged, and its reading ends', () => logged().length > before && reads() === 0);
+    }
+    for (const line of logged()) expect(line).to.include({ aborted: true });
+    expect(lines.filter(({ level }) => level === 'error')).to.deep.equal([]);
+    const { text } = await service.request('GET', '/metrics');
+    expect(text).to.include('uproar_http_aborted_requests_total{method="POST",route="/v1/query"} 4');
+    expect(text).not.to.include('problem="internal"');
+    const { json } = await service.request('GET', '/v1/usage');
+    const [{ requests }] = json.rows as [{ requests: number }];
+    expect(requests).to.be.at.least(5);
+    await service.stop();
+  });
+
   it('has a line of JSON for each request, without secrets and conditions', async () => {
     const lines: Record<string, unknown>[] = [];
     const logStream = { write: (line: string) => void lines.push(JSON.parse(line) as Record<string, unknown>) };

@@ -1,6 +1,7 @@
 import { createProblem } from '@uproar/protocol';
 import Fastify, { LogController, type FastifyInstance } from 'fastify';
 import type { z } from 'zod';
+import { followAnswers } from './answers.js';
 import { authenticateRequests } from './authenticate.js';
 import { serveBackups } from './administration/backups.js';
 import { countRequests } from './count-requests.js';
@@ -57,10 +58,11 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
   // The declarations of responses are for the description only; sent documents were validated when they were received.
   app.setSerializerCompiler(() => (data) => JSON.stringify(data));
   handleErrors(app, ({ type }) => context.recorder.recordProblem(type), context.store.health);
-  logRequests(app);
-  tracing.traceRequests(app);
-  await limitRequests(app, context, options);
-  countRequests(app, context);
+  const onAnswer = followAnswers(app);
+  logRequests(app, onAnswer);
+  tracing.traceRequests(app, onAnswer);
+  await limitRequests(app, context, options, onAnswer);
+  countRequests(app, context, onAnswer);
   authenticateRequests(app, context);
   parseJsonBodies(app);
   await describeRoutes(app);
@@ -87,7 +89,7 @@ export async function buildApp(context: Context, options: ServiceOptions, tracin
   serveAccountAdministration(app, context);
   serveAudit(app, context);
   serveConnections(app, context);
-  serveMetrics(app, context);
+  serveMetrics(app, context, onAnswer);
   serveUsage(app, context);
   if (options.consoleDirectory) await serveConsole(app, options.consoleDirectory);
   if (options.clientFile) await serveClient(app, options.clientFile);

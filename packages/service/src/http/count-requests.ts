@@ -4,6 +4,7 @@ import { formatIdentity } from '../identity/identity.js';
 import type { Context } from '../requests/context.js';
 import { collectionOf } from '../usage/collection-of.js';
 import { FILES } from '../store/index.js';
+import type { OnAnswer } from './answers.js';
 
 declare module 'fastify' {
   interface FastifyRequest {
@@ -13,12 +14,11 @@ declare module 'fastify' {
 }
 
 /** Counts requests and the bytes of their answers for the identity that sent them. */
-export function countRequests(app: FastifyInstance, { usage }: Pick<Context, 'usage'>): void {
+export function countRequests(app: FastifyInstance, { usage }: Pick<Context, 'usage'>, onAnswer: OnAnswer): void {
   /** The bytes that each connection had been sent with the answers so far. */
   const sent = new WeakMap<Socket, number>();
   app.decorateRequest('streamed', false);
-  app.addHook('onResponse', (request, _reply, next) => {
-    next();
+  onAnswer((request) => {
     const { socket } = request.raw;
     const { bytesWritten } = socket;
     const sentBytes = request.streamed ? 0 : bytesWritten - (sent.get(socket) ?? 0);

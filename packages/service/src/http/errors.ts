@@ -34,6 +34,8 @@ export function handleErrors(
   });
 
   app.setErrorHandler((error: FastifyError, request, reply) => {
+    // The client has gone before the answer began, so nobody reads it.
+    if (error.code === 'ERR_STREAM_PREMATURE_CLOSE' && reply.raw.destroyed) return reply.send();
     const problem = problemFor(error, request);
     health.note(error);
     note(problem);

@@ -1,6 +1,7 @@
 import type { FastifyInstance, FastifyLoggerOptions } from 'fastify';
 import { formatIdentity } from '../identity/identity.js';
 import { LOG_LEVELS, type LogLevel, type LogStream } from '../settings.js';
+import type { OnAnswer } from './answers.js';
 
 /** Never logged, in any place. */
 const SECRETS = ['authorization', 'cookie', 'password', 'token', 'secret', 'key', 'ticket', 'signature'];
@@ -23,10 +24,9 @@ export function loggerOptions(level: LogLevel = 'silent', stream: LogStream = pr
   } as FastifyLoggerOptions & { stream: LogStream };
 }
 
-/** Logs every request once it has been answered: `info`, or `error` where the service failed. */
-export function logRequests(app: FastifyInstance): void {
-  app.addHook('onResponse', (request, reply, next) => {
-    next();
+/** Logs every request once it has been answered or aborted: `info`, or `error` where the service failed. */
+export function logRequests(app: FastifyInstance, onAnswer: OnAnswer): void {
+  onAnswer((request, reply, aborted) => {
     const route = request.routeOptions.url;
     const failed = reply.statusCode >= 500 && reply.statusCode !== 503;
     const level = failed ? 'error' : POLLED.has(route ?? '') ? 'debug' : 'info';
@@ -41,6 +41,7 @@ export function logRequests(app: FastifyInstance): void {
         ms: Math.round(reply.elapsedTime * 10) / 10,
         from: request.ip,
         as: request.identity ? formatIdentity(request.identity.author) : undefined,
+        aborted: aborted || undefined,
       },
       'request',
     );

@@ -10,6 +10,7 @@ import Fastify, { type FastifyInstance, type FastifyServerOptions } from 'fastif
 import type { ServiceOptions } from '../settings.js';
 import type { Context } from '../requests/context.js';
 import { bytesOfLarge, inPieces } from '../requests/paced-writer.js';
+import type { OnAnswer } from './answers.js';
 
 /** A client that has not sent its headers, or all of a request, by then is cut off. */
 const HEADERS_MS = 20_000;
@@ -67,16 +68,14 @@ export async function limitRequests(
   app: FastifyInstance,
   { originPolicy, identities }: Pick<Context, 'identities' | 'originPolicy'>,
   { tls, timeouts }: ServiceOptions,
+  onAnswer: OnAnswer,
 ): Promise<void> {
   const { requestMs = REQUEST_MS } = timeouts ?? {};
   const noteRefused = ({ remoteAddress: address }: Socket, problem: string) =>
     identities.audit.add({ event: 'refused', identity: 'unknown', address, detail: { problem, to: 'no request' } });
   const securityHeaders = await findSecurityHeaders(tls !== undefined);
   const slowRequests = new SlowRequests(requestMs, (raw) => noteRefused(raw.socket, 'ERR_HTTP_REQUEST_TIMEOUT'));
-  app.addHook('onResponse', (request, _reply, next) => {
-    slowRequests.forget(request.raw);
-    next();
-  });
+  onAnswer((request) => slowRequests.forget(request.raw));
   app.addHook('onClose', async () => slowRequests.close());
   app.addHook('onRequest', (request, reply, next) => {
     reply.headers(securityHeaders).header('x-request-id', request.id);

@@ -99,6 +99,12 @@ export class MetricsRecorder {
     this.metrics.requestSeconds.observe({ method, route, status: `${Math.floor(status / 100)}xx` }, durationMs / 1000);
   }
 
+  /** Notes an HTTP request whose client closed the connection before the answer was sent. */
+  recordAborted(method: string, route: string): void {
+    this.totals.requests++;
+    this.metrics.abortedRequests.inc({ method, route });
+  }
+
   /** Records a problem that was returned, by its type. */
   recordProblem(type: string): void {
     this.metrics.problems.inc({ problem: type.split('/').at(-1)! });

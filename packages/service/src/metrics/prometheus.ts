@@ -65,6 +65,11 @@ export class PrometheusMetrics {
     SECONDS,
     ['method', 'route', 'status'],
   );
+  readonly abortedRequests = this.#counter(
+    'uproar_http_aborted_requests_total',
+    'HTTP requests whose client closed the connection before the answer was sent. Watches mostly end like this.',
+    ['method', 'route'],
+  );
   readonly problems = this.#counter('uproar_refusals_total', 'Problems returned, by type.', ['problem']);
   readonly hookDeliveries = this.#counter('uproar_hook_deliveries_total', 'Attempts to deliver to hooks, by outcome.', [
     'hook',

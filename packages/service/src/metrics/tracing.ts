@@ -1,6 +1,6 @@
 import type * as OpenTelemetry from '@opentelemetry/api';
 import type { Attributes, Span, Tracer } from '@opentelemetry/api';
-import type { FastifyInstance } from 'fastify';
+import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { VERSION } from '../version.js';
 
 type Api = typeof OpenTelemetry;
@@ -34,8 +34,15 @@ export class Tracing {
     }
   }
 
-  /** Traces every request of a server except health checks. */
-  traceRequests(app: FastifyInstance): void {
+  /**
+   * Traces every request of a server except health checks.
+   *
+   * @param onAnswer adds a listener for the ends of requests
+   */
+  traceRequests(
+    app: FastifyInstance,
+    onAnswer: (listener: (request: FastifyRequest, reply: FastifyReply) => void) => void,
+  ): void {
     const [api, tracer] = [this.#api, this.#tracer];
     if (!api || !tracer) return;
     const spans = new WeakMap<object, Span>();
@@ -58,7 +65,7 @@ export class Tracing {
       spans.set(request, span);
       api.context.with(api.trace.setSpan(parent, span), next);
     });
-    app.addHook('onResponse', async (request, reply) => {
+    onAnswer((request, reply) => {
       const span = spans.get(request);
       span?.setAttribute('http.response.status_code', reply.statusCode);
       if (reply.statusCode >= 500) span?.setStatus({ code: api.SpanStatusCode.ERROR });

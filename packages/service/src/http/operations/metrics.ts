@@ -6,6 +6,7 @@ import { z } from 'zod';
 import { describeMachine } from '../../metrics/machine.js';
 import { VERSION } from '../../version.js';
 import type { Context } from '../../requests/context.js';
+import type { OnAnswer } from '../answers.js';
 
 /** How the service does: what happens in it, which queries are slow, and what the watches cost. */
 export function serveMetrics(
@@ -14,12 +15,15 @@ export function serveMetrics(
     Context,
     'store' | 'views' | 'connections' | 'recorder' | 'sampler' | 'slowQueries' | 'budgets' | 'bytes' | 'sockets'
   >,
+  onAnswer: OnAnswer,
 ): void {
   const { sampler, slowQueries, store, recorder, views } = context;
   const routes = app.withTypeProvider<ZodTypeProvider>();
 
-  app.addHook('onResponse', async ({ method, routeOptions }, reply) => {
-    recorder.recordRequest(method, routeOptions.url ?? 'none', reply.statusCode, reply.elapsedTime);
+  onAnswer(({ method, routeOptions }, reply, aborted) => {
+    const route = routeOptions.url ?? 'none';
+    if (aborted) recorder.recordAborted(method, route);
+    else recorder.recordRequest(method, route, reply.statusCode, reply.elapsedTime);
   });
 
   routes.get(
