@@ -7,7 +7,7 @@ import { findBarriers } from '../../../test/barriers.js';
 import { MAIN } from '../../../test/command-run.js';
 import { until } from '../../../test/service.js';
 import { keepMoving } from './movement.js';
-import { Windows, writeInto } from './windows.js';
+import { visit, Windows, writeInto } from './windows.js';
 
 const KEY = 'demo-key-0123456789';
 const FIRST_LOAD_BYTES = 500_000;
@@ -52,7 +52,7 @@ const CONTRAST_PAGES = new Set([
 
 describe('the pages of the console, over the demo', function () {
   // Typing at a person’s speed, in a browser that shares two cores with other tests.
-  this.timeout(150_000);
+  this.timeout(240_000);
   const windows = new Windows();
   let demo: ChildProcess;
   let url: string;
@@ -87,8 +87,7 @@ describe('the pages of the console, over the demo', function () {
     await page.locator('[data-row]').first().waitFor();
     for (const path of PAGES) {
       await page.setViewportSize(phone);
-      await page.goto(`${url}/console/${path}`);
-      await page.locator('main h1').waitFor();
+      await visit(page, path);
       await page.waitForTimeout(300);
       const width = await page.evaluate(() => document.documentElement.scrollWidth);
       if (width > phone.width) found.push(`${path}: ${width} pixels wide on a phone`);

@@ -56,6 +56,19 @@ export class Windows {
   }
 }
 
+/** Goes to another page of the console as a link does, without loading everything again. */
+export async function visit(page: Page, path: string): Promise<void> {
+  const heading = await page.locator('main h1').elementHandle();
+  const isAnother = await page.evaluate((address) => {
+    const from = location.pathname.split('/');
+    history.pushState(null, '', address);
+    dispatchEvent(new PopStateEvent('popstate'));
+    return location.pathname.split('/')[2] !== from[2];
+  }, `/console/${path}`);
+  if (isAnother) await page.waitForFunction((old) => !old!.isConnected, heading);
+  await page.locator('main h1').waitFor();
+}
+
 /** Hears of every error in a page, and of every request that failed. */
 export function noteFaults(page: Page, note: (fault: string) => void): void {
   page.on('pageerror', (error) => note(error.stack ?? error.message));
