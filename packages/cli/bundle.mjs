@@ -111,7 +111,7 @@ const others = await build({
 });
 const inputs = new Set([program, others].flatMap(({ metafile }) => Object.keys(metafile.inputs)));
 writeFileSync(at('./dist/bundled/LICENSES.txt'), collectLicences([...inputs]));
-await precompile('commands.cache', ['query', '--help']);
+await precompile('commands', ['query', '--help']);
 await precompileService();
 
 /** Runs the service for a few requests. */
@@ -119,7 +119,7 @@ async function precompileService() {
   const directory = mkdtempSync(join(tmpdir(), 'uproar-precompile-'));
   const key = randomBytes(24).toString('hex');
   try {
-    await precompile('service.cache', ['serve', '--data', directory, '--port', '0'], key, async (url) => {
+    await precompile('service', ['serve', '--data', directory, '--port', '0'], key, async (url) => {
       const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };
       const address = `${url}/v1/data/balloons`;
       for (const [path, init] of [
@@ -140,25 +140,28 @@ async function precompileService() {
 /**
  * Writes the code that V8 compiles while the program runs.
  *
- * @param key a key of the service that the program starts
- * @param use called with the address of the service, once it serves; then it is ended
+ * @param use what the code is for: `commands` or `service`
+ * @param args the arguments of the program
+ * @param key a key of the service that the program starts, if it starts one
+ * @param send sends requests to the address of the service, once it serves; then it is ended
  */
-async function precompile(file, args, key, use) {
-  const child = spawn(process.execPath, [at('./precompile.mjs'), at(`./dist/bundled/${file}`), ...args], {
+async function precompile(use, args, key, send) {
+  const child = spawn(process.execPath, [at('./precompile.mjs'), use, ...args], {
     stdio: ['ignore', 'pipe', 'inherit'],
-    env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1', ...(key ? { UPROAR_ADMIN_KEY: key } : {}) },
+    // Settings in the environment are for another service.
+    env: { PATH: process.env.PATH, NO_COLOR: '1', ...(key ? { UPROAR_ADMIN_KEY: key } : {}) },
     timeout: 60_000,
   });
   let said = '';
-  let used;
+  let sent;
   child.stdout.on('data', (text) => {
     said += String(text);
     const url = /serves (http:\S+)/.exec(said)?.[1];
-    if (url && use) used ??= use(url).finally(() => child.kill('SIGTERM'));
+    if (url && send) sent ??= send(url).finally(() => child.kill('SIGTERM'));
   });
   const [code] = await once(child, 'exit');
-  await used;
-  if (code !== 0) throw new Error(`Compiling ${file} in advance ended with ${code}.`);
+  await sent;
+  if (code !== 0) throw new Error(`Compiling the code for ${use} in advance ended with ${code}.`);
 }
 
 /** The licences of the packages whose files are in the bundle. */

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
-import { dirname } from 'node:path';
+import { dirname, join } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { Script } from 'node:vm';
 
@@ -20,11 +20,16 @@ type ProgramFunction = (
   url: string,
 ) => void;
 
+/** The file with the compiled code for one use of the program. Another Node.js and another processor need other code. */
+export function cacheFor(use: 'commands' | 'service', directory: string): string {
+  return join(directory, `${use}-${process.version}-${process.platform}-${process.arch}.cache`);
+}
+
 /**
  * Reads the bundled program.
  *
  * @param file the script, which has ASCII characters only
- * @param cacheFile its compiled code. It is ignored if it does not exist, or another version of Node.js has written it.
+ * @param cacheFile its compiled code. It is ignored if it does not exist, or Node.js does not accept it.
  */
 export function loadProgram(file: string, cacheFile?: string): LoadedProgram {
   const cachedData = cacheFile === undefined ? undefined : readIfThere(cacheFile);

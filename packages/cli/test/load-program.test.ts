@@ -3,6 +3,7 @@ import { randomBytes } from 'node:crypto';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect } from 'chai';
+import { cacheFor } from '../dist/load-program.js';
 import { temporaryDirectory } from '../../../test/service.js';
 
 const DIST = new URL('../dist', import.meta.url).pathname;
@@ -19,8 +20,8 @@ function takes(cacheFile: string): string {
 
 describe('the program that is compiled in advance', () => {
   it('has code that this Node.js takes', () => {
-    for (const name of ['commands.cache', 'service.cache']) {
-      expect(takes(join(DIST, 'bundled', name)), name).to.equal('function taken');
+    for (const use of ['commands', 'service'] as const) {
+      expect(takes(cacheFor(use, join(DIST, 'bundled'))), use).to.equal('function taken');
     }
   });
 

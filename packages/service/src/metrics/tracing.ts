@@ -29,7 +29,9 @@ export class Tracing {
     try {
       return new Tracing(await import('@opentelemetry/api'));
     } catch (error) {
-      if ((error as NodeJS.ErrnoException).code === 'ERR_MODULE_NOT_FOUND') return new Tracing();
+      // The bundled program requires it instead.
+      const missing = ['ERR_MODULE_NOT_FOUND', 'MODULE_NOT_FOUND'];
+      if (missing.includes((error as NodeJS.ErrnoException).code ?? '')) return new Tracing();
       throw error;
     }
   }
