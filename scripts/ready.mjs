@@ -35,13 +35,6 @@ export function makeReady() {
     () => run('npm', ['run', '--silent', 'build', '-w', 'packages/client']),
   );
   step(
-    'command line',
-    [...sources.slice(0, 4), 'packages/cli/src', 'packages/cli/bundle.mjs', 'packages/cli/precompile.mjs'],
-    join(root, 'packages/cli/dist/bundled/main.js'),
-    'bundling the command line',
-    () => run(process.execPath, ['packages/cli/bundle.mjs']),
-  );
-  step(
     'board',
     [...sources.slice(0, 2), 'packages/client/src', 'packages/react/src', 'demo/board'],
     join(root, 'demo/dist/board/board.js'),
@@ -67,6 +60,14 @@ export function makeReady() {
     join(root, 'packages/console/dist/index.html'),
     'building the console',
     () => run('npm', ['run', '--silent', 'build', '-w', 'packages/console']),
+  );
+  // Last, because it starts the service with all its pages.
+  step(
+    'command line',
+    [...sources.slice(0, 4), 'packages/cli/src', 'packages/cli/bundle.mjs', 'packages/cli/precompile.mjs'],
+    join(root, 'packages/cli/dist/bundled/main.js'),
+    'bundling the command line',
+    () => run(process.execPath, ['packages/cli/bundle.mjs']),
   );
 }
 
