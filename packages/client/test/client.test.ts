@@ -130,6 +130,18 @@ describe('the client', () => {
     expect((await service.client().check()).map(({ ok }) => ok)).to.deep.equal([true, true, true, true]);
   });
 
+  it('checks the connection to whichever of its addresses answers', async () => {
+    // It begins with a random one.
+    for (let n = 0; n < 10; n++) {
+      const store = connect(['http://127.0.0.1:1', service.url], { token: KEY });
+      expect((await store.check()).map(({ ok, detail }) => [ok, detail])[0]).to.deep.equal([
+        true,
+        `a store answers at ${service.url}`,
+      ]);
+      store.close();
+    }
+  });
+
   it('shows a stale view while the service is away, and resumes afterwards', async () => {
     const own = await TestService.start();
     const store = own.client();
