@@ -67,7 +67,7 @@ const LATE_SEGMENTER = {
   },
 };
 
-/** Less text is compiled in less time; names stay, for stack traces. */
+/** What all bundles have in common. */
 const COMMON = {
   absWorkingDir: at('.'),
   bundle: true,
@@ -76,6 +76,7 @@ const COMMON = {
   external: [...OUTSIDE, ...OPTIONAL],
   plugins: [ONLY_ENGLISH, LATE_SEGMENTER],
   legalComments: 'none',
+  // Less text is compiled in less time; names stay, for stack traces.
   minifyWhitespace: true,
   minifySyntax: true,
   metafile: true,
@@ -87,7 +88,7 @@ const program = await build({
   entryPoints: [at('./dist/main.js')],
   outfile: at('./dist/bundled/program.cjs'),
   format: 'cjs',
-  // Compiled code cannot import; it requires instead.
+  // A script that is compiled in advance cannot use `import()`. It uses `require` instead.
   supported: { 'dynamic-import': false },
   define: { 'import.meta.url': '__url' },
   banner: { js: '(function (require, module, exports, __filename, __dirname, __url) {' },
@@ -114,7 +115,7 @@ writeFileSync(at('./dist/bundled/LICENSES.txt'), collectLicences([...inputs]));
 await precompile('commands', ['query', '--help']);
 await precompileService();
 
-/** Runs the service for a few requests. */
+/** Compiles what the service uses: runs it for a few requests. */
 async function precompileService() {
   const directory = mkdtempSync(join(tmpdir(), 'uproar-precompile-'));
   const key = randomBytes(24).toString('hex');
@@ -148,7 +149,7 @@ async function precompileService() {
 async function precompile(use, args, key, send) {
   const child = spawn(process.execPath, [at('./precompile.mjs'), use, ...args], {
     stdio: ['ignore', 'pipe', 'inherit'],
-    // Settings in the environment are for another service.
+    // Settings in the environment of the build do not apply.
     env: { PATH: process.env.PATH, NO_COLOR: '1', ...(key ? { UPROAR_ADMIN_KEY: key } : {}) },
     timeout: 60_000,
   });

@@ -20,7 +20,7 @@ type ProgramFunction = (
   url: string,
 ) => void;
 
-/** The file with the compiled code for one use of the program. Another Node.js and another processor need other code. */
+/** The file with the compiled code for one use of the program. Each version of Node.js and each kind of processor needs its own. */
 export function cacheFor(use: 'commands' | 'service', directory: string): string {
   return join(directory, `${use}-${process.version}-${process.platform}-${process.arch}.cache`);
 }

@@ -272,7 +272,7 @@ export class Store<Known extends Schemas = any> implements StoreAccess {
   /** Checks the connection step by step: address, key, live connection and clock. Stops at the first failing step. */
   async check(): Promise<CheckStep[]> {
     const { checkConnection } = await import('./deferred.js');
-    // The connection finds the address that answers.
+    // Connecting finds an address that answers.
     if (this.#urls.length > 1) await this.ready().catch(() => undefined);
     return checkConnection(
       this,

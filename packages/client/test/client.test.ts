@@ -130,7 +130,7 @@ describe('the client', () => {
     expect((await service.client().check()).map(({ ok }) => ok)).to.deep.equal([true, true, true, true]);
   });
 
-  it('checks the connection to whichever of its addresses answers', async () => {
+  it('checks the connection to the address that answers', async () => {
     // It begins with a random one.
     for (let n = 0; n < 10; n++) {
       const store = connect(['http://127.0.0.1:1', service.url], { token: KEY });

@@ -276,7 +276,7 @@ describe('hooks', () => {
       expect(receiver.subjects.sort()).to.deep.equal(['11 flights/d-3', '4 flights/d-3', '8 flights/d-7']);
     }));
 
-  it('deliver nothing again after a restart that the receiver was about to answer', () =>
+  it('wait for answers that are due when the service stops, so that nothing is delivered again', () =>
     withReceiver(async (service, receiver) => {
       receiver.answer = (_received, response) => void setTimeout(() => response.writeHead(204).end(), 300);
       await create(service, { url: receiver.url });

@@ -142,7 +142,7 @@ describe('a service that is to stop', () => {
 });
 
 describe('the log', () => {
-  it('shows requests whose clients leave early, which are counted, and are no errors of the service', async () => {
+  it('shows aborted requests, which are counted, and are no errors of the service', async () => {
     const lines: Record<string, unknown>[] = [];
     const logStream = { write: (line: string) => void lines.push(JSON.parse(line) as Record<string, unknown>) };
     const service = await TestService.start({ logLevel: 'info', logStream });

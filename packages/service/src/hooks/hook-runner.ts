@@ -12,7 +12,7 @@ import type { Sender } from './send.js';
 const SAVE_MS = 1000;
 const QUIET_SAVE_MS = 10_000;
 
-/** How long to wait at the end for the answers to deliveries that are under way, in milliseconds. */
+/** How long the service waits for the answers to deliveries under way before it stops, in milliseconds. */
 const FINISH_WITHIN_MS = 1000;
 
 /** How often the runner checks whether this process is in charge, in milliseconds. */
@@ -107,7 +107,7 @@ export class HookRunner {
     return { ...delivery, request: { method: 'POST', url: hook.definition.url, ...post } };
   }
 
-  /** Stops, and writes how far each hook has come. What the receiver is about to answer would be delivered again otherwise. */
+  /** Stops once deliveries under way are answered, so that they are not repeated, and writes how far each hook has come. */
   async close(): Promise<void> {
     for (const timer of this.#timers) clearInterval(timer);
     this.#stopListening();

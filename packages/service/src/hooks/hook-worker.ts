@@ -114,7 +114,7 @@ export class HookWorker {
     this.wake();
   }
 
-  /** Begins no more deliveries, and waits at most so long for the answers to those under way. */
+  /** Begins no more deliveries, and waits for the answers to deliveries under way, at most for the given milliseconds. */
   async finish(withinMs: number): Promise<void> {
     this.#finishing = true;
     clearTimeout(this.#timer);

@@ -10,7 +10,10 @@ export type AnswerListener = (request: FastifyRequest, reply: FastifyReply, abor
 /** Adds a listener for the answers of a server. */
 export type OnAnswer = (listener: AnswerListener) => void;
 
-/** Follows the answers of a server. Its own hook for that misses requests whose clients do not wait for the answer. */
+/**
+ * Follows the answers of a server. The hook `onResponse` does not suffice: it is not called if the client closes the connection
+ * before the answer is complete.
+ */
 export function followAnswers(app: FastifyInstance): OnAnswer {
   const listeners: AnswerListener[] = [];
   app.addHook('onRequest', (request, reply, next) => {

@@ -34,7 +34,7 @@ export function handleErrors(
   });
 
   app.setErrorHandler((error: FastifyError, request, reply) => {
-    // The client has gone before the answer began, so nobody reads it.
+    // The client closed the connection before the answer began. This is no error of the service.
     if (error.code === 'ERR_STREAM_PREMATURE_CLOSE' && reply.raw.destroyed) return reply.send();
     const problem = problemFor(error, request);
     health.note(error);

@@ -67,7 +67,7 @@ export class PrometheusMetrics {
   );
   readonly abortedRequests = this.#counter(
     'uproar_http_aborted_requests_total',
-    'HTTP requests whose client closed the connection before the answer was sent. Watches mostly end like this.',
+    'HTTP requests whose client closed the connection before the answer was complete. Most watches end like this.',
     ['method', 'route'],
   );
   readonly problems = this.#counter('uproar_refusals_total', 'Problems returned, by type.', ['problem']);

@@ -29,7 +29,7 @@ export class Tracing {
     try {
       return new Tracing(await import('@opentelemetry/api'));
     } catch (error) {
-      // The bundled program requires it instead.
+      // In the bundled program, the import is a `require`, which has another code.
       const missing = ['ERR_MODULE_NOT_FOUND', 'MODULE_NOT_FOUND'];
       if (missing.includes((error as NodeJS.ErrnoException).code ?? '')) return new Tracing();
       throw error;
@@ -39,7 +39,7 @@ export class Tracing {
   /**
    * Traces every request of a server except health checks.
    *
-   * @param onAnswer adds a listener for the ends of requests
+   * @param onAnswer adds a listener that is called when a request has been answered or aborted
    */
   traceRequests(
     app: FastifyInstance,
